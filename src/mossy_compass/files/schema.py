@@ -1,0 +1,421 @@
+"""The shape of a network file, as pydantic models: which keys there are, and what each may hold.
+
+Names that refer to other parts stay text here; ``load`` resolves them. Every scalar arrives as text.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Annotated, Any, ClassVar, Literal, TypeVar
+
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    PlainValidator,
+    StringConstraints,
+    WithJsonSchema,
+    model_validator,
+)
+from pydantic_core import PydanticCustomError
+
+from mossy_compass.errors import AddressError
+from mossy_compass.model.settings import SETTINGS
+from mossy_compass.packet.address import (
+    Address,
+    Block,
+    InterfaceAddress,
+    Prefix,
+    Span,
+    parse_address,
+    parse_block,
+    parse_interface_address,
+    parse_prefix,
+)
+from mossy_compass.packet.service import parse_port, parse_protocol
+
+T = TypeVar("T")
+
+
+def _fault(message: str) -> PydanticCustomError:
+    return PydanticCustomError("ours", "{message}", {"message": message})
+
+
+def _text(parse: Callable[[str], T], example: str) -> Callable[[object], T]:
+    def check(value: object) -> T:
+        if not isinstance(value, str):
+            raise _fault(f"one plain value is wanted here, like {example}.")
+        try:
+            return parse(value)
+        except AddressError as fault:
+            raise _fault(str(fault)) from None
+
+    return check
+
+
+def _number(low: float, high: float, unit: str = "", whole: bool = True) -> Callable[[object], float]:
+    def check(value: object) -> float:
+        text = str(value).strip()
+        if unit and text.endswith(unit):
+            text = text[: -len(unit)].strip()
+        pattern = r"-?\d{1,12}" if whole else r"-?\d{1,9}(\.\d{1,6})?"
+        if isinstance(value, str) and re.fullmatch(pattern, text, re.ASCII):
+            number = int(text) if whole else float(text)
+            if low <= number <= high:
+                return number
+        kind = "a whole number" if whole else "a number"
+        raise _fault(
+            f"'{value}' is not {kind} from {low:g} to {high:g}{f' ({unit})' if unit else ''}."
+            if isinstance(value, str)
+            else f"{kind} from {low:g} to {high:g} is wanted here."
+        )
+
+    return check
+
+
+def _yes_no(value: object) -> bool:
+    if value in ("yes", "true"):
+        return True
+    if value in ("no", "false"):
+        return False
+    raise _fault(f"'{value}' is neither yes nor no." if isinstance(value, str) else "yes or no is wanted here.")
+
+
+def _name(value: object) -> str:
+    if not isinstance(value, str) or not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,62})", value):
+        raise _fault(
+            f"'{value}' is not a name: names begin with a letter or digit and hold letters, digits, '.', '_' and '-', at most 63."
+        )
+    return value
+
+
+def _port_name(value: object) -> str:
+    if not isinstance(value, str) or not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._:-]{0,62})", value):
+        raise _fault(f"'{value}' is not an interface name: letters, digits, '.', '_', ':' and '-', at most 63.")
+    return value
+
+
+def _many(value: object) -> object:
+    return value if isinstance(value, list) else [value]
+
+
+def _string(*examples: str) -> WithJsonSchema:
+    return WithJsonSchema({"type": "string", "examples": list(examples)})
+
+
+AddressText = Annotated[
+    Address, PlainValidator(_text(parse_address, "192.0.2.10")), _string("192.0.2.10", "2001:db8::10")
+]
+InterfaceText = Annotated[
+    InterfaceAddress, PlainValidator(_text(parse_interface_address, "192.0.2.1/24")), _string("192.0.2.1/24")
+]
+PrefixText = Annotated[Prefix, PlainValidator(_text(parse_prefix, "192.0.2.0/24")), _string("192.0.2.0/24", "default")]
+BlockText = Annotated[
+    Block, PlainValidator(_text(parse_block, "192.0.2.0/24")), _string("192.0.2.0/24", "192.0.2.10-192.0.2.20")
+]
+PortText = Annotated[
+    Span,
+    PlainValidator(_text(parse_port, "443")),
+    WithJsonSchema({"type": ["string", "integer"], "examples": [443, "8000-8010", "https"]}),
+]
+ProtocolText = Annotated[
+    int | None, PlainValidator(_text(parse_protocol, "tcp")), _string("any", "tcp", "udp", "icmp", "icmp6")
+]
+YesNo = Annotated[
+    bool, PlainValidator(_yes_no), WithJsonSchema({"anyOf": [{"type": "boolean"}, {"enum": ["yes", "no"]}]})
+]
+Name = Annotated[
+    str, PlainValidator(_name), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"})
+]
+PortName = Annotated[
+    str, PlainValidator(_port_name), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._:-]*$"})
+]
+Words = Annotated[str, StringConstraints(strip_whitespace=True, max_length=1000)]
+Reference = Annotated[
+    str,
+    StringConstraints(strip_whitespace=True, min_length=1, max_length=200),
+    WithJsonSchema({"type": ["string", "integer"]}),
+]
+
+
+def whole(low: int, high: int) -> Any:
+    """A whole number in a range, written as text."""
+    return PlainValidator(_number(low, high))
+
+
+def quantity(low: float, high: float, unit: str) -> Any:
+    """A number with an optional unit."""
+    return PlainValidator(_number(low, high, unit, whole=False))
+
+
+def number_schema(low: float, high: float) -> WithJsonSchema:
+    """The JSON Schema of a number."""
+    return WithJsonSchema({"type": ["integer", "string"], "minimum": low, "maximum": high})
+
+
+class _ItemOrList:
+    """In the JSON Schema, one item may stand for the list of it alone."""
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: Any, handler: Any) -> Any:
+        inner = handler(core)
+        return {"anyOf": [inner["items"], inner]} if "items" in inner else inner
+
+
+Many = BeforeValidator(_many)
+
+
+def _alias(name: str) -> str:
+    return name.rstrip("_").replace("_", "-")
+
+
+class Part(BaseModel):
+    """Base of all parts: unknown keys are refused, and keys use hyphens."""
+
+    model_config = ConfigDict(extra="forbid", alias_generator=_alias, frozen=True)
+    short: ClassVar[str] = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _widen(cls, value: object) -> object:
+        """A short form (the value of one key alone) becomes the mapping that it stands for."""
+        if not cls.short or isinstance(value, dict):
+            return value
+        return {cls.short: value}
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: Any, handler: Any) -> Any:
+        whole_form = handler(core)
+        if not cls.short:
+            return whole_form
+        alone = handler.resolve_ref_schema(whole_form)["properties"][cls.short]
+        return {"anyOf": [whole_form, {k: v for k, v in alone.items() if k not in ("title", "description", "default")}]}
+
+
+class RuleIn(Part):
+    """One rule of an access list. Exactly one of permit, deny, reject, note says what it does."""
+
+    id: (
+        Annotated[
+            str,
+            StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$"),
+            WithJsonSchema({"type": ["string", "integer"]}),
+        ]
+        | None
+    ) = Field(None, description="Number or name within the list; counted in tens when left out.")
+    permit: ProtocolText | Literal[-1] = Field(-1, description="Let packets of this protocol pass.")
+    deny: ProtocolText | Literal[-1] = Field(-1, description="Drop them silently.")
+    reject: ProtocolText | Literal[-1] = Field(-1, description="Drop them and answer the sender no.")
+    note: ProtocolText | Literal[-1] = Field(-1, description="Take note of them and go on with the next rule.")
+    from_: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="Sources: any, self, local-networks, outside, a group, a device, a name, or an address form."
+    )
+    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="Destinations, in the same forms."
+    )
+    from_port: Annotated[list[PortText], Many, _ItemOrList] | None = Field(None, description="Source ports.")
+    to_port: Annotated[list[PortText], Many, _ItemOrList] | None = Field(
+        None, description="Destination ports; or use service."
+    )
+    service: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="Services: a name under services:, a well-known name, or protocol/port."
+    )
+    icmp: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="ICMP kinds, for a rule of icmp or icmp6."
+    )
+    opening: YesNo = Field(False, description="Only packets that open a session.")
+    arriving: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="Only packets that arrive by these interfaces."
+    )
+    leaving: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="Only packets that leave by these interfaces."
+    )
+    disabled: YesNo = Field(False, description="Keep the rule, but pass it over.")
+    log: YesNo = Field(False, description="Log each match.")
+    about: Words = Field("", description="What the rule is for.")
+
+    @model_validator(mode="after")
+    def _one_verdict(self) -> RuleIn:
+        said = [v for v in ("permit", "deny", "reject", "note") if getattr(self, v) != -1]
+        if len(said) != 1:
+            raise _fault(
+                "a rule says exactly one of permit, deny, reject, note"
+                + (f"; this one says {' and '.join(said)}." if said else ", followed by a protocol or any.")
+            )
+        if self.service and self.to_port:
+            raise _fault("a rule has service or to-port, not both.")
+        return self
+
+    @property
+    def verdict(self) -> str:
+        """permit, deny, reject or note."""
+        return next(v for v in ("permit", "deny", "reject", "note") if getattr(self, v) != -1)
+
+    @property
+    def protocol(self) -> int | None:
+        """The protocol after the verdict."""
+        value: int | None = getattr(self, self.verdict)
+        return value
+
+
+class ListIn(Part):
+    """An access list."""
+
+    short: ClassVar[str] = "rules"
+
+    rules: list[RuleIn] = Field(default_factory=list, description="The rules, first match decides.")
+    about: Words = Field("", description="What the list is for.")
+
+
+class GroupIn(Part):
+    """A group of addresses."""
+
+    short: ClassVar[str] = "members"
+
+    members: Annotated[list[Reference], Many, _ItemOrList] = Field(
+        description="Addresses, prefixes, ranges, devices, names, other groups."
+    )
+    about: Words = Field("", description="What it stands for.")
+
+
+class ServicesIn(Part):
+    """A named set of services."""
+
+    short: ClassVar[str] = "members"
+
+    members: Annotated[list[Reference], Many, _ItemOrList] = Field(
+        description="protocol/port, or names of other services."
+    )
+    about: Words = Field("", description="What it stands for.")
+
+
+class FilterIn(Part):
+    """Access lists attached to an interface."""
+
+    arriving: Reference | None = Field(None, description="List for packets that arrive by this interface.")
+    leaving: Reference | None = Field(None, description="List for packets that leave by this interface.")
+
+
+class InterfaceIn(Part):
+    """An interface of a device."""
+
+    short: ClassVar[str] = "address"
+
+    address: Annotated[list[InterfaceText], Many, _ItemOrList] = Field(
+        default_factory=list, description="Address with prefix length; a list for several."
+    )
+    zone: Name = Field("", description="Role of the interface, such as inside or outside.", validate_default=False)
+    about: Words = Field("", description="Free text shown beside the interface.")
+    state: Literal["up", "disabled", "not-connected", "far-end-down"] = Field("up", description="State of the port.")
+    mtu: Annotated[int, whole(68, 65535), number_schema(68, 65535)] = Field(
+        1500, description="Largest packet in bytes."
+    )
+    filter: FilterIn = Field(default_factory=FilterIn.model_construct, description="Attached access lists.")
+
+
+class RouteIn(Part):
+    """A static route."""
+
+    prefix: PrefixText = Field(description="Destination prefix; default (IPv4) or default6 (IPv6).")
+    next_hop: AddressText | None = Field(None, description="Address of the next router.")
+    leaving: Reference | None = Field(None, description="Interface that it leaves by.")
+    preference: Annotated[int, whole(1, 255), number_schema(1, 255)] = Field(
+        1, description="Lower wins among routes to the same prefix."
+    )
+    metric: Annotated[int, whole(0, 4294967295), number_schema(0, 4294967295)] = Field(
+        0, description="Lower wins among routes of the same preference."
+    )
+    action: Literal["forward", "discard", "unreachable"] = Field(
+        "forward", description="Pass on, drop silently, or drop and answer unreachable."
+    )
+    about: Words = Field("", description="What it is for.")
+
+
+class TranslateIn(Part):
+    """A source translation to the leaving interface's address."""
+
+    id: Name | None = Field(None, description="Name of the rule; counted in tens when left out.")
+    source: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="Whose packets; everybody's when left out."
+    )
+    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None, description="Only packets to these destinations."
+    )
+    leaving: Reference = Field(description="Interface that the packets leave by.")
+    becomes: Literal["interface"] = Field(
+        "interface", description="The new source: the leaving interface's address, with a port of its own."
+    )
+    disabled: YesNo = Field(False, description="Keep the rule, but pass it over.")
+    about: Words = Field("", description="What it is for.")
+
+
+class DeviceIn(Part):
+    """A router, firewall or host."""
+
+    kind: Literal["router", "firewall", "host"] = Field(description="What the device is.")
+    about: Words = Field("", description="What the device is for.")
+    zone: Name = Field("", description="Where it stands; only shown.", validate_default=False)
+    address: Annotated[list[InterfaceText], Many, _ItemOrList] | None = Field(
+        None, description="For a host with one interface, named nic: its address."
+    )
+    gateway: Annotated[list[AddressText], Many, _ItemOrList] | None = Field(
+        None, description="For a host: where it sends what is not on its own subnet."
+    )
+    interfaces: dict[PortName, InterfaceIn] = Field(
+        default_factory=dict, description="Interfaces by name; an address alone may stand for the whole."
+    )
+    routes: list[RouteIn] = Field(default_factory=list, description="Static routes.")
+    stateful: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+        None,
+        description="Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when this is left out.",
+    )
+    translate: list[TranslateIn] = Field(
+        default_factory=list, description="Source translation rules, first match decides."
+    )
+    serves: Annotated[list[Reference], Many, _ItemOrList] = Field(
+        default_factory=list, description="Services that it listens for."
+    )
+    settings: dict[str, str] = Field(default_factory=dict, description="Named defaults to change.")
+
+
+class SegmentIn(Part):
+    """A cable, radio cell or bridged network."""
+
+    short: ClassVar[str] = "members"
+
+    members: Annotated[list[Reference], Many, _ItemOrList] = Field(
+        description="device/interface, or the name alone of a host with one interface."
+    )
+    about: Words = Field("", description="What it is.")
+    state: Literal["up", "down"] = Field("up", description="down: the cable is cut; every port on it loses its link.")
+
+
+class NetworkIn(Part):
+    """A network file."""
+
+    mossy_network: Literal["1"] = Field(description="Version of the format: 1.", json_schema_extra={"enum": [1, "1"]})
+    title: Words = Field("", description="Name of the network.")
+    about: Words = Field("", description="What it shows.")
+    local: list[BlockText] = Field(
+        default_factory=list,
+        description="What the built-in group local-networks holds; the private ranges when left out.",
+    )
+    names: dict[Name, Annotated[list[AddressText], Many, _ItemOrList]] = Field(
+        default_factory=dict, description="Host names with their addresses."
+    )
+    groups: dict[Name, GroupIn] = Field(default_factory=dict, description="Address groups.")
+    services: dict[Name, ServicesIn] = Field(default_factory=dict, description="Named services.")
+    lists: dict[Name, ListIn] = Field(default_factory=dict, description="Access lists.")
+    devices: dict[Name, DeviceIn] = Field(description="Devices by name.")
+    segments: dict[Name, SegmentIn] = Field(default_factory=dict, description="Segments by name.")
+
+
+def settings_schema() -> dict[str, Any]:
+    """JSON Schema of the settings mapping."""
+    return {
+        "type": "object",
+        "additionalProperties": False,
+        "properties": {s.name: {"enum": list(s.values), "description": s.why} for s in SETTINGS.values()},
+    }

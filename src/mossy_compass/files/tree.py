@@ -1,0 +1,275 @@
+"""YAML text to a tree of text scalars, each with its place. Nothing is guessed: ``10:20`` stays ``10:20``.
+
+The parser's events are read in one pass with bounds on size, depth and number of nodes, so that no input
+takes long. Duplicate keys, anchors, aliases and tags are refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import yaml
+
+from mossy_compass.errors import NetworkFileError
+from mossy_compass.marks import Mark, Problem, Problems, Severity
+
+MOST_BYTES = 8 * 1024 * 1024
+MOST_DEPTH = 16
+MOST_NODES = 1_000_000
+
+_Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+
+
+@dataclass(slots=True)
+class Node:
+    """A piece of the document: text, list or mapping, where it stands, and where its key stands."""
+
+    value: str | list[Node] | dict[str, Node]
+    mark: Mark
+    key: Mark | None = None
+
+    def child(self, step: str | int) -> Node | None:
+        """The part under a key or index; None when there is none."""
+        if isinstance(self.value, dict):
+            return self.value.get(str(step))
+        if isinstance(self.value, list) and isinstance(step, int) and 0 <= step < len(self.value):
+            return self.value[step]
+        return None
+
+    def at(self, *path: str | int) -> Node:
+        """The deepest part on a path; steps that lead nowhere are passed over."""
+        node = self
+        for step in path:
+            found = node.child(step)
+            if found is not None:
+                node = found
+        return node
+
+    def copy(self) -> Node:
+        """The same tree, to be cut without harm to this one."""
+        if isinstance(self.value, dict):
+            return Node({key: node.copy() for key, node in self.value.items()}, self.mark, self.key)
+        if isinstance(self.value, list):
+            return Node([node.copy() for node in self.value], self.mark, self.key)
+        return self
+
+    def cut(self, step: str | int) -> None:
+        """Remove the part under a key or index."""
+        if isinstance(self.value, dict):
+            self.value.pop(str(step), None)
+        elif isinstance(self.value, list) and isinstance(step, int):
+            del self.value[step]
+
+    def plain(self) -> Any:
+        """The same as text, lists and dicts."""
+        if isinstance(self.value, dict):
+            return {key: node.plain() for key, node in self.value.items()}
+        if isinstance(self.value, list):
+            return [node.plain() for node in self.value]
+        return self.value
+
+
+def _refuse(code: str, mark: Mark, message: str, remedy: str, lines: Sequence[str] = ()) -> NetworkFileError:
+    source = lines[mark.line - 1] if 0 < mark.line <= len(lines) else None
+    return NetworkFileError([Problem(code, Severity.ERROR, mark, message, remedy, source)])
+
+
+def decode(data: bytes, name: str) -> str:
+    """Bytes of a file as text.
+
+    Raises:
+        NetworkFileError: too large, or not UTF-8 text.
+
+    """
+    if len(data) > MOST_BYTES:
+        raise _refuse(
+            "file.too-large",
+            Mark(name, 0),
+            f"the file has {len(data):,} bytes; at most {MOST_BYTES:,} are read.",
+            "Is this the right file?",
+        )
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as fault:
+        line = data[: fault.start].count(b"\n") + 1
+        column = fault.start - (data.rfind(b"\n", 0, fault.start) + 1) + 1
+        raise _refuse(
+            "file.not-text",
+            Mark(name, line, column),
+            f"byte 0x{data[fault.start]:02x} is not UTF-8 text.",
+            "A network file is a text file; save it as UTF-8.",
+        ) from None
+    return text
+
+
+def read_tree(text: str, name: str, problems: Problems) -> Node:
+    """Parse one YAML document into a tree.
+
+    Args:
+        text: the document.
+        name: the file's name, as marks will cite it.
+        problems: duplicate keys and empty values are noted here; reading goes on.
+
+    Raises:
+        NetworkFileError: the text is no YAML, or uses what network files do not have.
+
+    """
+    lines = text.splitlines()
+    problems.lines[name] = lines
+    root: Node | None = None
+    stack: list[Node] = []
+    keys: list[tuple[str, Mark] | None] = []
+    count = 0
+
+    def put(node: Node) -> None:
+        nonlocal root
+        if not stack:
+            root = node
+            return
+        top = stack[-1]
+        if isinstance(top.value, list):
+            top.value.append(node)
+            return
+        assert isinstance(top.value, dict)
+        pending = keys[-1]
+        if pending is None:
+            if not isinstance(node.value, str):
+                raise _refuse(
+                    "yaml.key",
+                    node.mark,
+                    "a key is a plain word, not a list or a mapping.",
+                    "Check the brackets and braces before it.",
+                    lines,
+                )
+            keys[-1] = (node.value, node.mark)
+            return
+        keys[-1] = None
+        key, key_mark = pending
+        node.key = key_mark
+        if key in top.value:
+            first = top.value[key].key or top.value[key].mark
+            problems.add(
+                "yaml.duplicate-key",
+                key_mark,
+                f"'{key}' is written twice in the same mapping; the first is at line {first.line}.",
+                "Rename one, or join the two.",
+            )
+            return
+        if node.value == "":
+            problems.add(
+                "yaml.empty-value",
+                key_mark,
+                f"nothing is written after '{key}:'.",
+                "Give it a value, or remove the key.",
+            )
+            return
+        top.value[key] = node
+
+    try:
+        for event in yaml.parse(text, Loader=_Loader):
+            start = getattr(event, "start_mark", None)
+            mark = Mark(name, start.line + 1, start.column + 1) if start else Mark(name, 0)
+            if isinstance(event, yaml.DocumentStartEvent) and root is not None:
+                raise _refuse(
+                    "yaml.documents",
+                    mark,
+                    "a second document begins here.",
+                    "A network file is one document; remove the '---'.",
+                    lines,
+                )
+            if isinstance(event, yaml.AliasEvent) or getattr(event, "anchor", None):
+                raise _refuse(
+                    "yaml.alias",
+                    mark,
+                    "anchors (&name) and aliases (*name) are not read in network files.",
+                    "Name the shared part under groups:, services: or lists: and refer to it.",
+                    lines,
+                )
+            tag = getattr(event, "tag", None)
+            if tag and tag != "!":
+                raise _refuse(
+                    "yaml.tag",
+                    mark,
+                    f"the tag {tag} is not read in network files.",
+                    "Remove it; every value is taken as text.",
+                    lines,
+                )
+            if isinstance(event, yaml.ScalarEvent | yaml.MappingStartEvent | yaml.SequenceStartEvent):
+                count += 1
+                if count > MOST_NODES:
+                    raise _refuse(
+                        "yaml.too-many",
+                        mark,
+                        f"the file has more than {MOST_NODES:,} values.",
+                        "Divide the network.",
+                        lines,
+                    )
+            if isinstance(event, yaml.ScalarEvent):
+                value = event.value
+                if event.style is None and value in ("~", "null", "Null", "NULL"):
+                    value = ""
+                put(Node(value, mark))
+            elif isinstance(event, yaml.MappingStartEvent | yaml.SequenceStartEvent):
+                if len(stack) >= MOST_DEPTH:
+                    raise _refuse(
+                        "yaml.too-deep",
+                        mark,
+                        f"more than {MOST_DEPTH} levels of nesting.",
+                        "Check the brackets and the indentation.",
+                        lines,
+                    )
+                node = Node({} if isinstance(event, yaml.MappingStartEvent) else [], mark)
+                put(node)
+                stack.append(node)
+                keys.append(None)
+            elif isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
+                stack.pop()
+                keys.pop()
+    except yaml.YAMLError as fault:
+        raise _yaml_fault(fault, name, lines) from None
+    if root is None:
+        raise _refuse(
+            "file.empty", Mark(name, 1), "the file is empty.", "'mossy new FILE' writes a small network to start from."
+        )
+    return root
+
+
+_SAY = (
+    ("could not find expected ':'", "a ':' is missing after a key, or a line is indented too little"),
+    ("found character '\\t'", "a tab is used for indentation; YAML takes spaces only"),
+    (
+        "found character that cannot start any token",
+        "a character stands here that cannot begin a value; tabs and a leading @ or ` are such",
+    ),
+    ("did not find expected ',' or '}'", "a ',' or '}' is missing"),
+    ("did not find expected ',' or ']'", "a ',' or ']' is missing"),
+    ("did not find expected <document start>", "this line does not belong to anything above it; check its indentation"),
+    ("did not find expected key", "this line is indented differently from its neighbours"),
+    ("did not find expected '-' indicator", "this line is indented differently from its neighbours"),
+    (
+        "mapping values are not allowed",
+        "a ':' stands where no key can be; check the indentation, or put the value in quotes",
+    ),
+    ("found unexpected end of stream", "a quote is opened here and never closed"),
+    ("control characters are not allowed", "a control character that no text has"),
+)
+
+
+def _yaml_fault(fault: yaml.YAMLError, name: str, lines: Sequence[str]) -> NetworkFileError:
+    problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or fault).split("\n")[0]
+    place = getattr(fault, "problem_mark", None)
+    if "end of stream" in problem:
+        place = getattr(fault, "context_mark", None) or place
+    mark = Mark(name, place.line + 1, place.column + 1) if place else Mark(name, 1)
+    if mark.line > len(lines) and lines:
+        mark = Mark(name, len(lines), len(lines[-1]) + 1)
+    said = next((ours for theirs, ours in _SAY if theirs in problem), problem)
+    return _refuse(
+        "yaml.syntax",
+        mark,
+        f"this is not YAML: {said}.",
+        "Mend this first; the rest of the file could not be read.",
+        lines,
+    )

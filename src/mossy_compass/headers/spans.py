@@ -1,0 +1,76 @@
+"""Sets of integers as sorted, disjoint runs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from mossy_compass.packet.address import LAST_KEY, Address, Prefix, Span, Spans, from_key
+
+
+def merge(spans: Iterable[Span]) -> Spans:
+    """The same set with its runs sorted, and joined where they touch or overlap."""
+    out: list[Span] = []
+    for span in sorted(spans):
+        if out and span.first <= out[-1].last + 1:
+            if span.last > out[-1].last:
+                out[-1] = Span(out[-1].first, span.last)
+        else:
+            out.append(span)
+    return tuple(out)
+
+
+def complement(spans: Spans, last: int = LAST_KEY) -> Spans:
+    """Everything from 0 to ``last`` that is not in ``spans``."""
+    out: list[Span] = []
+    start = 0
+    for span in merge(spans):
+        if span.first > start:
+            out.append(Span(start, span.first - 1))
+        start = span.last + 1
+    if start <= last:
+        out.append(Span(start, last))
+    return tuple(out)
+
+
+def intersect(a: Spans, b: Spans) -> Spans:
+    """What is in both sets; both sorted and disjoint."""
+    out: list[Span] = []
+    i = j = 0
+    while i < len(a) and j < len(b):
+        first, last = max(a[i].first, b[j].first), min(a[i].last, b[j].last)
+        if first <= last:
+            out.append(Span(first, last))
+        if a[i].last < b[j].last:
+            i += 1
+        else:
+            j += 1
+    return tuple(out)
+
+
+def as_text(spans: Spans, most: int = 4) -> str:
+    """A set of addresses in words: prefixes where a run is one, ranges elsewhere."""
+    parts = []
+    for first, last in spans[:most]:
+        low, high = from_key(first), from_key(last)
+        size = last - first + 1
+        if size == 1:
+            parts.append(str(low))
+        elif low.family == high.family and size & (size - 1) == 0 and low.value % size == 0:
+            parts.append(str(Prefix(low.family, low.value, (32 if low.family == 4 else 128) - size.bit_length() + 1)))
+        else:
+            parts.append(f"{low}-{high}")
+    more = f" and {len(spans) - most} more" if len(spans) > most else ""
+    return ", ".join(parts) + more
+
+
+def addresses(spans: Spans) -> Iterable[Address]:
+    """Every address of a small set, in order."""
+    for first, last in spans:
+        for key in range(first, last + 1):
+            yield from_key(key)
+
+
+def in_spans_of(address: Address, spans: Spans) -> bool:
+    """True when the address is in the set."""
+    key = address.key
+    return any(first <= key <= last for first, last in spans)

@@ -1,0 +1,122 @@
+"""A packet as a value: the header fields that decide its fate, nothing else."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from mossy_compass.packet.address import Address, Span
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, icmp_name, protocol_name
+
+FIRST_DYNAMIC_PORT = 49152
+"""The source port of a test packet when none is stated: first of RFC 6335's dynamic range."""
+DEFAULT_TTL = 64
+_ECHO = {ICMP: (8, 0), ICMP6: (128, 0)}
+_ECHO_REPLY = {ICMP: (0, 0), ICMP6: (129, 0)}
+
+
+class Packet(NamedTuple):
+    """One packet.
+
+    Attributes:
+        protocol: IP protocol number.
+        source: source address.
+        destination: destination address.
+        from_port: source port; for ICMP echo, the identifier, which translation treats alike (RFC 5508).
+        to_port: destination port; 0 where the protocol has none.
+        icmp: ``type * 256 + code`` of an ICMP packet, else -1.
+        flags: for TCP ``SYN``, ``SYN-ACK`` or ``RST``; else empty.
+        ttl: time to live, in hops.
+        size: length of the whole packet in bytes.
+        quoted: for an ICMP error, the packet that it is about (RFC 792, RFC 4443).
+
+    """
+
+    protocol: int
+    source: Address
+    destination: Address
+    from_port: int = 0
+    to_port: int = 0
+    icmp: int = -1
+    flags: str = ""
+    ttl: int = DEFAULT_TTL
+    size: int = 64
+    quoted: Packet | None = None
+
+    @property
+    def slot(self) -> int:
+        """Destination port, or ``type * 256 + code`` for ICMP: what a service is compared with."""
+        return self.to_port if self.icmp < 0 else self.icmp
+
+    @property
+    def opening(self) -> bool:
+        """True for a packet that may open a session: a bare SYN, a UDP packet, an ICMP request."""
+        if self.protocol == TCP:
+            return self.flags == "SYN"
+        return self.icmp in (-1, 8 << 8, 128 << 8, 13 << 8)
+
+    @property
+    def is_error(self) -> bool:
+        """True for an ICMP error, which quotes the packet that it is about."""
+        return self.quoted is not None
+
+    def what(self) -> str:
+        """Protocol and port or ICMP kind, as ``tcp/443`` or ``icmp/echo-request``."""
+        name = protocol_name(self.protocol)
+        if self.icmp >= 0:
+            return f"{name}/{icmp_name(self.protocol, Span(self.icmp, self.icmp))}"
+        return f"{name}/{self.to_port}" if self.protocol in WITH_PORTS else name
+
+    def __str__(self) -> str:
+        if self.protocol in WITH_PORTS:
+            ends = f"{_end(self.source, self.from_port)} > {_end(self.destination, self.to_port)}"
+            return f"{protocol_name(self.protocol)} {ends}{' ' + self.flags if self.flags else ''}"
+        tail = ""
+        if self.icmp >= 0:
+            tail = " " + icmp_name(self.protocol, Span(self.icmp, self.icmp))
+            if self.quoted is None:
+                tail += f" id {self.from_port}"
+        return f"{protocol_name(self.protocol)} {self.source} > {self.destination}{tail}"
+
+
+def _end(address: Address, port: int) -> str:
+    return f"{address}:{port}" if address.family == 4 else f"[{address}]:{port}"
+
+
+def answer_to(packet: Packet) -> Packet:
+    """The packet with which the far end answers: SYN-ACK, UDP answer, or echo reply."""
+    if packet.protocol in _ECHO:
+        number, code = _ECHO_REPLY[packet.protocol]
+        return Packet(packet.protocol, packet.destination, packet.source, packet.from_port, 0, number * 256 + code)
+    flags = "SYN-ACK" if packet.protocol == TCP else ""
+    return Packet(packet.protocol, packet.destination, packet.source, packet.to_port, packet.from_port, -1, flags)
+
+
+def refusal_of(packet: Packet) -> Packet:
+    """What a host sends for a port on which nothing listens: a reset (RFC 9293) or port unreachable (RFC 1122)."""
+    if packet.protocol == TCP:
+        return Packet(TCP, packet.destination, packet.source, packet.to_port, packet.from_port, -1, "RST")
+    return icmp_error(packet, packet.destination, "port-unreachable")
+
+
+ERROR_KINDS = {
+    "net-unreachable": {4: (3, 0), 6: (1, 0)},
+    "host-unreachable": {4: (3, 1), 6: (1, 3)},
+    "port-unreachable": {4: (3, 3), 6: (1, 4)},
+    "prohibited": {4: (3, 13), 6: (1, 1)},
+    "time-exceeded": {4: (11, 0), 6: (3, 0)},
+    "too-big": {4: (3, 4), 6: (2, 0)},
+}
+
+
+def icmp_error(about: Packet, source: Address, kind: str) -> Packet:
+    """An ICMP error from ``source`` to the sender of ``about``, quoting it (RFC 792, RFC 4443)."""
+    number, code = ERROR_KINDS[kind][about.source.family]
+    protocol = ICMP if about.source.family == 4 else ICMP6
+    return Packet(protocol, source, about.source, 0, 0, number * 256 + code, quoted=about)
+
+
+def echo_request(source: Address, destination: Address, identifier: int = 1, ttl: int = DEFAULT_TTL) -> Packet:
+    """An ICMP or ICMPv6 echo request, by the family of the addresses."""
+    protocol = ICMP if destination.family == 4 else ICMP6
+    number, code = _ECHO[protocol]
+    return Packet(protocol, source, destination, identifier, 0, number * 256 + code, ttl=ttl)

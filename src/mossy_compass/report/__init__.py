@@ -1,0 +1,1 @@
+"""From the records to what people read: text, JSON and pictures."""

@@ -1,0 +1,193 @@
+"""Journeys, findings and tables as text for a terminal of 100 columns. Nothing depends on colour."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterable, Sequence
+
+from rich.console import Console, Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from mossy_compass.marks import Problem, Severity
+from mossy_compass.report import sentences
+from mossy_compass.walk.journey import Fate, Hop, Journey, Leg, Ruling
+
+WIDTH = 100
+_FATE_STYLE = {
+    "DELIVERED": "bold green",
+    "REFUSED": "bold yellow",
+    "IGNORED": "bold yellow",
+    "UNANSWERED": "bold yellow",
+}
+_BAD = "bold red"
+
+
+def _headline(journey: Journey) -> Text:
+    text = Text(sentences.headline(journey))
+    words = {*sentences.WORDS.values(), "ANSWER", "IGNORED", "UNANSWERED"}
+    for word in words:
+        text.highlight_regex(rf"\b{word}\b", _FATE_STYLE.get(word, _BAD))
+    text.highlight_regex(r"\[[a-z.]+\]$", "cyan")
+    return text
+
+
+def _dim(text: str) -> Text:
+    return Text(text, style="dim")
+
+
+def rows_of(rows: Iterable[Sequence[str | Text]], styles: Sequence[str], widths: Sequence[int | None]) -> Table:
+    """A table without lines whose last column wraps in its own space."""
+    table = Table.grid(padding=(0, 1))
+    for style, width in zip(styles, widths, strict=True):
+        table.add_column(style=style, width=width, overflow="fold", no_wrap=False)
+    for row in rows:
+        table.add_row(*[cell if isinstance(cell, Text) else Text(cell) for cell in row])
+    return table
+
+
+def _hops(leg: Leg) -> Table:
+    device_width = min(22, max((len(h.device) for h in leg.hops), default=4))
+    port_width = min(24, max((len(sentences.hop_ports(h, leg)) for h in leg.hops), default=4))
+    rows = []
+    for number, hop in enumerate(leg.hops, 1):
+        last = number == len(leg.hops)
+        words = Text(sentences.hop_words(hop, leg, last))
+        if last and leg.fate not in (Fate.DELIVERED,):
+            words.highlight_regex(r"\b(DROPPED|REJECTED|EXPIRED|LOOPED)\b", _BAD)
+        rows.append((str(number), Text(hop.device, style="bold"), sentences.hop_ports(hop, leg), words))
+    return rows_of(rows, ("", "", "", ""), (2, device_width, port_width, None))
+
+
+def journey(record: Journey, details: bool = False) -> RenderableType:
+    """A journey: the answer, the lines that belong to it, and each leg's hops."""
+    parts: list[RenderableType] = [_headline(record)]
+    extra = sentences.extras(record)
+    if extra:
+        parts.append(Padding(rows_of([(label, words) for label, words in extra], ("dim", ""), (8, None)), (0, 0, 0, 2)))
+    for leg in record.legs:
+        if not leg.hops or (leg.packet.destination.value == 0 and leg.packet.protocol == 0):
+            continue
+        parts.append(Padding(Text(sentences.leg_title(leg), style="bold"), (0, 0, 0, 2)))
+        if details:
+            parts += [Padding(_hop_details(n, hop, leg), (0, 0, 0, 4)) for n, hop in enumerate(leg.hops, 1)]
+        else:
+            parts.append(Padding(_hops(leg), (0, 0, 0, 2)))
+    return Group(*parts)
+
+
+def brief(record: Journey) -> RenderableType:
+    """The answer, its lines, and the devices passed, in a line for each way."""
+    parts: list[RenderableType] = [_headline(record)]
+    rows = [(label, words) for label, words in sentences.extras(record) if label in ("why", "nearest", "seen as")]
+    for leg in record.legs:
+        if leg.hops and leg.packet.protocol:
+            rows.append((leg.way.value, sentences.path_line(leg)))
+    parts.append(Padding(rows_of(rows, ("dim", ""), (8, None)), (0, 0, 0, 2)))
+    return Group(*parts)
+
+
+def _hop_details(number: int, hop: Hop, leg: Leg) -> RenderableType:
+    title = Text.assemble((f"{number} {hop.device}", "bold"), f" ({hop.kind})  {sentences.hop_ports(hop, leg)}")
+    if hop.segment and hop.next_device:
+        title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
+    rows: list[tuple[str | Text, str | Text]] = []
+    for ruling in hop.rulings:
+        rows += _ruling_rows(ruling)
+    return Group(title, Padding(rows_of(rows, ("", ""), (16, None)), (0, 0, 0, 2)))
+
+
+def _ruling_rows(ruling: Ruling) -> list[tuple[str | Text, str | Text]]:
+    bad = bool(ruling.cause) and ruling.did not in ("delivered",)
+    words = Text.assemble((ruling.did, _BAD if bad else "bold"), f": {ruling.because.cited()}")
+    if ruling.because.about:
+        words.append(f' "{ruling.because.about}"')
+    if ruling.note:
+        words.append(f"; {ruling.note}")
+    if ruling.cause:
+        words.append(f" [{ruling.cause}]", style="cyan")
+    rows: list[tuple[str | Text, str | Text]] = [
+        (ruling.stage, words),
+        ("", _dim(f"saw {ruling.saw}, TTL {ruling.saw.ttl}")),
+    ]
+    if ruling.gave != ruling.saw:
+        rows.append(("", _dim(f"gave {ruling.gave}")))
+    for over in ruling.passed_over():
+        rows.append(
+            ("", _dim(f"passed over rule {over.id} {over.verdict} ({over.mark}): {over.miss.field}: {over.miss.words}"))
+        )
+    for note in ruling.noted():
+        rows.append(("", _dim(f"noted by {note.cited()}")))
+    return rows
+
+
+_SEVERITY_STYLE = {Severity.ERROR: "bold red", Severity.WARNING: "bold yellow", Severity.NOTE: "bold cyan"}
+
+
+def problem(entry: Problem) -> RenderableType:
+    """A finding with its line and a caret under the place."""
+    head = Text.assemble(
+        f"{entry.mark.full()}: ", (str(entry.severity), _SEVERITY_STYLE[entry.severity]), f": {entry.message}"
+    )
+    if entry.remedy:
+        head.append(f" {entry.remedy}")
+    head.append(f" [{entry.code}]", style="cyan")
+    parts: list[RenderableType] = [head]
+    if entry.source is not None:
+        source = entry.source.expandtabs(1)
+        start = 0
+        column = min(entry.mark.column, len(source) + 1)
+        room = WIDTH - 8
+        if len(source) > room:
+            start = max(0, min(column - room // 2, len(source) - room))
+            source = (
+                ("…" if start else "")
+                + source[start + bool(start) : start + room - 1]
+                + ("…" if start + room < len(entry.source) else "")
+            )
+        number = str(entry.mark.line)
+        parts.append(Text(f"{number:>5} | {source}", style="dim"))
+        parts.append(Text(f"{'':>5} | {' ' * (column - 1 - start)}^", style="dim"))
+    for mark, words in entry.also:
+        parts.append(Text(f"        {mark.full()}: {words}", style="dim"))
+    return Group(*parts)
+
+
+def count_words(problems: Sequence[Problem]) -> str:
+    """``2 errors, 1 warning``."""
+    parts = []
+    for severity in Severity:
+        count = sum(1 for p in problems if p.severity is severity)
+        if count:
+            parts.append(f"{count} {severity.value}{'s' * (count != 1)}")
+    return ", ".join(parts) or "no findings"
+
+
+def console(stream: io.TextIOBase | None = None, width: int | None = None) -> Console:
+    """A console at most 100 columns wide; without colour where NO_COLOR asks for that or no terminal listens."""
+    made = Console(file=stream, highlight=False, soft_wrap=False, emoji=False, markup=False)  # type: ignore[arg-type]
+    if width is None:
+        width = min(made.width, WIDTH) if made.is_terminal else WIDTH
+    made.width = max(width, 40)
+    return made
+
+
+def as_text(renderable: RenderableType, width: int = WIDTH) -> str:
+    """What a console without colour would show, with no trailing blanks."""
+    stream = io.StringIO()
+    made = Console(
+        file=stream, highlight=False, width=width, no_color=True, emoji=False, markup=False, force_terminal=False
+    )
+    made.print(renderable)
+    return "\n".join(line.rstrip() for line in stream.getvalue().splitlines()) + "\n"
+
+
+def table(headers: Sequence[str], rows: Iterable[Sequence[str]], wide: int | None = None) -> Table:
+    """A plain table: headings, aligned columns, no lines; the column ``wide`` takes what room there is."""
+    made = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="bold", show_edge=False)
+    for number, header in enumerate(headers):
+        made.add_column(header, overflow="fold", ratio=1 if number == wide else None)
+    for row in rows:
+        made.add_row(*[Text(cell) for cell in row])
+    return made

@@ -1,0 +1,211 @@
+"""Broadcast domains: which layer-3 interfaces hear one another, through which segments and switches.
+
+A domain is found by joining: a segment carries untagged frames and one lot for each VLAN tag (IEEE 802.1Q);
+a switch, or a router with member ports, joins the lots that belong to one VLAN. Whatever is joined hears.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from mossy_compass.headers.spans import in_spans_of
+from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
+from mossy_compass.packet.address import Address
+
+Port = tuple[str, str]
+_Lot = tuple[str, str, int]
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """Somebody who answers for an address on a segment.
+
+    Attributes:
+        device, interface: who.
+        why: ``interface`` when it bears the address, ``proxy`` when it answers for another.
+
+    """
+
+    device: str
+    interface: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Domain:
+    """One broadcast domain.
+
+    Attributes:
+        name: of its first segment, or of the VLAN where it has none; with the tag where it is tagged.
+        members: layer-3 interfaces that are up.
+        segments: names of the segments it spans.
+        switches: names of the devices that bridge within it.
+
+    """
+
+    name: str
+    members: tuple[Port, ...]
+    segments: tuple[str, ...]
+    switches: tuple[str, ...]
+    bearers: Mapping[Address, tuple[Answer, ...]]
+    proxies: tuple[Port, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LinkState:
+    """Whether an interface is up, and if not, why."""
+
+    up: bool
+    why: str
+
+
+class Domains:
+    """All broadcast domains of a network."""
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self._segment_of: dict[Port, Segment] = {m: s for s in network.segments.values() for m in s.members}
+        self._parent: dict[_Lot, _Lot] = {}
+        self._links: dict[Port, LinkState] = {}
+        self._join()
+        self._of: dict[Port, Domain] = {}
+        self.domains: tuple[Domain, ...] = tuple(self._collect())
+
+    def of(self, device: str, interface: str) -> Domain | None:
+        """The domain that an interface is in; None when it is down or a loopback."""
+        return self._of.get((device, interface))
+
+    def segment_of(self, device: str, interface: str) -> Segment | None:
+        """The segment that a port's cable belongs to."""
+        return self._segment_of.get((device, interface))
+
+    def answers(self, domain: Domain, address: Address) -> tuple[Answer, ...]:
+        """Who answers for ``address`` in ``domain`` (ARP, RFC 826; neighbour discovery, RFC 4861)."""
+        found = domain.bearers.get(address, ())
+        for name, port in domain.proxies:
+            if in_spans_of(address, self.network.devices[name].interfaces[port].answers_for):
+                found = (*found, Answer(name, port, "proxy"))
+        return found
+
+    def link(self, device: str, interface: str) -> LinkState:
+        """Whether an interface is up: its own port, its cable, and what is at the other end."""
+        port = (device, interface)
+        if port not in self._links:
+            self._links[port] = self._link(
+                self.network.devices[device], self.network.devices[device].interfaces[interface]
+            )
+        return self._links[port]
+
+    def _link(self, device: Device, interface: Interface) -> LinkState:
+        if interface.state is PortState.DISABLED:
+            return LinkState(False, "it is disabled")
+        if interface.loopback:
+            return LinkState(True, "a loopback is always up")
+        if interface.state is not PortState.UP:
+            return LinkState(
+                False, "it is not connected" if interface.state is PortState.UNPLUGGED else "the far end is down"
+            )
+        if interface.parent:
+            parent = self.link(device.name, interface.parent)
+            return parent if parent.up else LinkState(False, f"its port {interface.parent} is down: {parent.why}")
+        if interface.vlan is not None:
+            members = [
+                p
+                for p in device.interfaces.values()
+                if p.access_vlan == interface.vlan or interface.vlan in p.trunk_vlans
+            ]
+            if any(self.link(device.name, p.name).up for p in members):
+                return LinkState(True, f"a member port of VLAN {interface.vlan} is up")
+            return LinkState(
+                False,
+                f"no member port of VLAN {interface.vlan} is up"
+                if members
+                else f"VLAN {interface.vlan} has no member port",
+            )
+        segment = self._segment_of.get((device.name, interface.name))
+        if segment is None:
+            return LinkState(False, "it is on no segment")
+        if segment.down:
+            return LinkState(False, f"segment {segment.name} is cut")
+        if len(segment.members) == 2:
+            far = next(m for m in segment.members if m != (device.name, interface.name))
+            state = self.network.devices[far[0]].interfaces[far[1]].state
+            if state in (PortState.DISABLED, PortState.UNPLUGGED):
+                return LinkState(False, f"the far end {far[0]}/{far[1]} is {state.value}")
+        return LinkState(True, "")
+
+    def _find(self, lot: _Lot) -> _Lot:
+        parent = self._parent.setdefault(lot, lot)
+        while parent != lot:
+            grand = self._parent[parent]
+            self._parent[lot] = grand
+            lot, parent = parent, grand
+        return lot
+
+    def _union(self, a: _Lot, b: _Lot) -> None:
+        first, second = sorted((self._find(a), self._find(b)))
+        self._parent[second] = first
+
+    def _join(self) -> None:
+        for segment in self.network.segments.values():
+            for name, port in segment.members:
+                device = self.network.devices[name]
+                interface = device.interfaces[port]
+                if not self.link(name, port).up:
+                    continue
+                untagged = interface.access_vlan
+                if untagged is None and device.kind is Kind.SWITCH and not interface.trunk_vlans:
+                    untagged = 1
+                if untagged is not None:
+                    self._union(("s", segment.name, 0), ("v", name, untagged))
+                for tag in interface.trunk_vlans:
+                    self._union(("s", segment.name, tag), ("v", name, tag))
+
+    def _lot(self, device: Device, interface: Interface) -> _Lot | None:
+        if interface.loopback or interface.access_vlan is not None or interface.trunk_vlans:
+            return None
+        if interface.parent:
+            segment = self._segment_of.get((device.name, interface.parent))
+            return ("s", segment.name, interface.vlan or 0) if segment else None
+        if interface.vlan is not None:
+            return ("v", device.name, interface.vlan)
+        segment = self._segment_of.get((device.name, interface.name))
+        return ("s", segment.name, 0) if segment else None
+
+    def _collect(self) -> list[Domain]:
+        ports: dict[_Lot, list[Port]] = defaultdict(list)
+        for device in self.network.devices.values():
+            if not device.layer3:
+                continue
+            for interface in device.interfaces.values():
+                lot = self._lot(device, interface)
+                if lot is not None and self.link(device.name, interface.name).up:
+                    ports[self._find(lot)].append((device.name, interface.name))
+        lots: dict[_Lot, list[_Lot]] = defaultdict(list)
+        for lot in sorted({*self._parent, *ports}):
+            lots[self._find(lot)].append(lot)
+        out = []
+        for root in sorted(ports):
+            inside = lots[root]
+            segments = tuple(sorted({n for kind, n, _ in inside if kind == "s"}))
+            switches = tuple(sorted({n for kind, n, _ in inside if kind == "v"}))
+            tags = sorted({t for kind, _, t in inside if kind == "s" and t})
+            name = segments[0] if segments else f"{switches[0]} vlan {root[2]}"
+            if tags and not any(kind == "s" and t == 0 for kind, _, t in inside):
+                name += f" vlan {tags[0]}"
+            members = tuple(sorted(ports[root]))
+            bearers: dict[Address, tuple[Answer, ...]] = {}
+            proxies = []
+            for device_name, port in members:
+                interface = self.network.devices[device_name].interfaces[port]
+                for entry in interface.addresses:
+                    bearers[entry.address] = (*bearers.get(entry.address, ()), Answer(device_name, port, "interface"))
+                if interface.answers_for:
+                    proxies.append((device_name, port))
+            domain = Domain(name, members, segments, switches, bearers, tuple(proxies))
+            for member in members:
+                self._of[member] = domain
+            out.append(domain)
+        return out

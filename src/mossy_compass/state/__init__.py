@@ -1,0 +1,1 @@
+"""What devices remember of the packets that passed: values in, values out."""

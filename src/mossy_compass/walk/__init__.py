@@ -1,0 +1,1 @@
+"""One packet, hop by hop, with the ruling of each stage: the executor that explains."""

@@ -1,0 +1,125 @@
+"""Every cause of a fate: one stable code, a sentence, and the usual remedies. Code, docs and tests read this table."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+
+class Cause(NamedTuple):
+    """A cause.
+
+    Attributes:
+        code: stable dotted name.
+        sentence: what it means.
+        remedies: what people do about it, most usual first.
+
+    """
+
+    code: str
+    sentence: str
+    remedies: tuple[str, ...] = ()
+
+
+CAUSES: dict[str, Cause] = {
+    c.code: c
+    for c in (
+        Cause("service.open", "The destination listens for the service and takes the packet."),
+        Cause(
+            "service.closed",
+            "The packet arrived, and the destination does not listen on that port.",
+            ("start the service, or name it under 'serves'", "check the port that was asked for"),
+        ),
+        Cause(
+            "service.silent",
+            "The packet arrived, and the destination ignores what it does not listen for.",
+            ("start the service, or name it under 'serves'", "the setting closed-port: refuse makes it say so"),
+        ),
+        Cause("echo.answered", "The destination answers echo requests."),
+        Cause(
+            "echo.ignored",
+            "The packet arrived, and the destination does not answer echo requests.",
+            ("setting answers-ping: yes",),
+        ),
+        Cause("answer.arrived", "The answer is back at the sender."),
+        Cause(
+            "filter.rule",
+            "A rule of an access list forbids it.",
+            ("put a narrower permit above that rule", "check that the rule is meant for this traffic"),
+        ),
+        Cause(
+            "filter.end",
+            "No rule of an attached list matched, and the list's end denies.",
+            ("add a permit for it", "see the nearest rule: often one condition is too narrow"),
+        ),
+        Cause(
+            "filter.empty",
+            "An attached list has no rule, and the setting empty-list denies.",
+            ("write its rules", "setting empty-list: permit"),
+        ),
+        Cause(
+            "filter.none",
+            "No list is attached there, and the setting no-list denies.",
+            ("attach a list that permits it", "setting no-list: permit"),
+        ),
+        Cause(
+            "session.none",
+            "It answers a packet of which this device keeps no session, so it is judged like a stranger's.",
+            (
+                "name the protocol under 'stateful'",
+                "permit the answers by a rule of their own",
+                "let there and back pass the same device",
+            ),
+        ),
+        Cause(
+            "route.none",
+            "The device has no route to the destination.",
+            ("add a route, or a default route", "for an answer: every router on the way needs a route back"),
+        ),
+        Cause("route.discard", "The best route says discard.", ("remove that route, or add a longer prefix",)),
+        Cause("route.unreachable", "The best route says unreachable.", ("remove that route, or add a longer prefix",)),
+        Cause(
+            "forwarding.off",
+            "The packet is for somebody else, and the device does not forward.",
+            ("setting forwarding: yes", "send it to a router instead: check the sender's gateway"),
+        ),
+        Cause(
+            "neighbour.silent",
+            "Nobody on the segment answers for the next hop.",
+            ("check the next hop's address and its cable", "for a translated address: somebody must answer for it"),
+        ),
+        Cause("interface.down", "The interface that the packet needs is down.", ("bring the interface up",)),
+        Cause(
+            "source.none",
+            "The sender has no address of the packet's family on the way out.",
+            ("give the interface an address", "ask for the other family"),
+        ),
+        Cause(
+            "source.check",
+            "The source has no plausible route back, and the device checks that.",
+            ("setting source-check: loose or off", "add the route back"),
+        ),
+        Cause("self.closed", "The device takes no packets for itself.", ("setting to-self: permit",)),
+        Cause("self.mute", "The device may not send packets of its own.", ("setting from-self: permit",)),
+        Cause("ttl.expired", "The time to live ran out on the way.", ("send with a larger TTL",)),
+        Cause(
+            "loop",
+            "The packet came to the same place twice: the devices route it in a circle.",
+            ("compare the routes of the devices named for this destination",),
+        ),
+        Cause(
+            "translation.none",
+            "No translation rule matched, and the setting unmatched-translation drops.",
+            ("widen the translation rule", "setting unmatched-translation: keep"),
+        ),
+        Cause(
+            "translation.exhausted",
+            "Every port of the translated address is taken.",
+            ("wait for sessions to end", "add an address"),
+        ),
+        Cause(
+            "name.unknown",
+            "The name has no address.",
+            ("add it under 'names'", "test by address, to tell lookup from filtering"),
+        ),
+    )
+}
