@@ -8,27 +8,70 @@ Example:
 
 """
 
-from mossy_compass.errors import (
-    AddressError,
-    InputError,
-    MossyError,
-    NetworkFileError,
-    NotConverged,
-    QuestionError,
-    Unsupported,
-)
-from mossy_compass.files.builder import Builder
-from mossy_compass.files.load import Reading, load, read_bytes, read_file
-from mossy_compass.marks import Mark, Problem, Severity
-from mossy_compass.model.network import Device, Interface, Network
-from mossy_compass.packet.address import Address, Prefix, parse_address, parse_prefix
-from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.plan import Plan
-from mossy_compass.walk.causes import CAUSES, Cause
-from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Ruling, Symptom
-from mossy_compass.walk.trace import ask, trace, trace_question
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from mossy_compass.errors import (
+        AddressError,
+        InputError,
+        MossyError,
+        NetworkFileError,
+        NotConverged,
+        QuestionError,
+        Unsupported,
+    )
+    from mossy_compass.files.builder import Builder
+    from mossy_compass.files.load import Reading, load, read_bytes, read_file
+    from mossy_compass.marks import Mark, Problem, Severity
+    from mossy_compass.model.network import Device, Interface, Network
+    from mossy_compass.packet.address import Address, Prefix, parse_address, parse_prefix
+    from mossy_compass.packet.packet import Packet
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.walk.causes import CAUSES, Cause
+    from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Ruling, Symptom
+    from mossy_compass.walk.trace import ask, trace, trace_question
 
 __version__ = "0.1.0"
+
+_HOMES = {
+    "mossy_compass.errors": (
+        "AddressError",
+        "InputError",
+        "MossyError",
+        "NetworkFileError",
+        "NotConverged",
+        "QuestionError",
+        "Unsupported",
+    ),
+    "mossy_compass.files.builder": ("Builder",),
+    "mossy_compass.files.load": ("Reading", "load", "read_bytes", "read_file"),
+    "mossy_compass.marks": ("Mark", "Problem", "Severity"),
+    "mossy_compass.model.network": ("Device", "Interface", "Network"),
+    "mossy_compass.packet.address": ("Address", "Prefix", "parse_address", "parse_prefix"),
+    "mossy_compass.packet.packet": ("Packet",),
+    "mossy_compass.plan.plan": ("Plan",),
+    "mossy_compass.walk.causes": ("CAUSES", "Cause"),
+    "mossy_compass.walk.journey": ("Because", "Fate", "Hop", "Journey", "Leg", "Ruling", "Symptom"),
+    "mossy_compass.walk.trace": ("ask", "trace", "trace_question"),
+}
+"""Where each public name lives. They are imported when first used, so that `mossy --help` is quick."""
+
+
+def __getattr__(name: str) -> object:
+    for module, names in _HOMES.items():
+        if name in names:
+            found: object = getattr(importlib.import_module(module), name)
+            globals()[name] = found
+            return found
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)
+
 
 __all__ = [
     "CAUSES",

@@ -75,16 +75,10 @@ def main() -> None:
 
 @main.command()
 @click.argument("file")
-@click.option(
-    "--from", "sender", required=True, metavar="HOST", help="Device, device/interface, or far host that sends."
-)
+@click.option("--from", "sender", required=True, metavar="HOST", help="Device, device/interface, or far host that sends.")
 @click.option("--to", "target", required=True, metavar="TARGET", help="Device, name, or address to reach.")
 @click.option(
-    "--service",
-    default="ping",
-    show_default=True,
-    metavar="SERVICE",
-    help="ping, protocol/port like tcp/443, or a service's name.",
+    "--service", default="ping", show_default=True, metavar="SERVICE", help="ping, protocol/port like tcp/443, or a service's name."
 )
 @click.option(
     "--source-port",
@@ -95,16 +89,9 @@ def main() -> None:
 @click.option("--source", metavar="ADDRESS", help="Source address, instead of the one that the sender would choose.")
 @click.option("--ttl", type=click.IntRange(1, 255), default=64, show_default=True, help="Time to live in hops.")
 @click.option("--family", type=click.Choice(["4", "6"]), help="Use the target's IPv4 or IPv6 address.")
+@click.option("--details", is_flag=True, help="Every ruling of every stage, and every rule passed over with the reason.")
 @click.option(
-    "--details", is_flag=True, help="Every ruling of every stage, and every rule passed over with the reason."
-)
-@click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json"]),
-    default="text",
-    show_default=True,
-    help="Form of the output.",
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="Form of the output."
 )
 def trace(
     file: str,
@@ -157,12 +144,7 @@ def trace(
 @main.command()
 @click.argument("file")
 @click.option(
-    "--format",
-    "form",
-    type=click.Choice(["text", "json"]),
-    default="text",
-    show_default=True,
-    help="Form of the output.",
+    "--format", "form", type=click.Choice(["text", "json"]), default="text", show_default=True, help="Form of the output."
 )
 def check(file: str, form: str) -> None:
     r"""Read FILE and print every fault, with its place, what is allowed, and what to do.
@@ -230,9 +212,7 @@ def _write(path: Path, data: bytes, *, overwrite: bool = True) -> None:
     try:
         handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     except OSError as fault:
-        raise InputError(
-            f"{path}: cannot be written: {(fault.strerror or str(fault)).lower()}. Check the folder."
-        ) from None
+        raise InputError(f"{path}: cannot be written: {(fault.strerror or str(fault)).lower()}. Check the folder.") from None
     try:
         with os.fdopen(handle, "wb") as stream:
             stream.write(data)
@@ -247,36 +227,19 @@ def _write(path: Path, data: bytes, *, overwrite: bool = True) -> None:
 
 DEMO = (
     ("A kiosk sells a ticket: permitted by two lists on the way, and answered.", "kiosk-1", "ledger", "ticketing"),
-    (
-        "The same from a visitor's tablet: permits for two kiosks shut out their neighbour.",
-        "tablet",
-        "ledger",
-        "ticketing",
-    ),
+    ("The same from a visitor's tablet: permits for two kiosks shut out their neighbour.", "tablet", "ledger", "ticketing"),
     ("A ping into the world goes out, and its answer dies at the perimeter.", "kiosk-1", "almanac.example", "ping"),
     ("The web works from the same place, which is why the ping puzzles people.", "kiosk-1", "almanac.example", "https"),
-    (
-        "One bench may log in to the press; the desk beside it meets the end of the list.",
-        "lab-desk",
-        "pressroom",
-        "ssh",
-    ),
+    ("One bench may log in to the press; the desk beside it meets the end of the list.", "lab-desk", "pressroom", "ssh"),
     ("Delivered is not served: the ledger does not listen on that port.", "lab-bench", "ledger", "tcp/80"),
-    (
-        "A sensor's question leaves untranslated; the provider has no route back.",
-        "sensor-fern",
-        "almanac.example",
-        "ntp",
-    ),
+    ("A sensor's question leaves untranslated; the provider has no route back.", "sensor-fern", "almanac.example", "ntp"),
     ("Strangers may read the seed catalogue, over IPv6 too.", "almanac", "seeds.example", "tcp/443"),
     ("An address that nobody has, between two routers that trust each other.", "lab-bench", "10.41.9.9", "ping"),
 )
 
 
 @main.command()
-@click.option(
-    "--write", "target", type=click.Path(dir_okay=False), metavar="FILE", help="Also write the demo network to FILE."
-)
+@click.option("--write", "target", type=click.Path(dir_okay=False), metavar="FILE", help="Also write the demo network to FILE.")
 @click.option("--details", is_flag=True, help="Show each hop too.")
 def demo(target: str | None, details: bool) -> None:
     r"""Show the demo network, Fernhollow Botanic Trust, and several test packets explained.
@@ -310,8 +273,7 @@ def demo(target: str | None, details: bool) -> None:
     ]
     parts.append(
         Padding(
-            text.rows_of([(kind + "s", ", ".join(names)) for kind, names in kinds.items()], ("dim", ""), (9, None)),
-            (0, 0, 0, 2),
+            text.rows_of([(kind + "s", ", ".join(names)) for kind, names in kinds.items()], ("dim", ""), (9, None)), (0, 0, 0, 2)
         )
     )
     parts.append(Text(""))

@@ -42,20 +42,12 @@ class Builder:
         part = self._root.setdefault(section, Node({}, mark))
         assert isinstance(part.value, dict)
         if name in part.value:
-            self._problems.add(
-                "builder.twice", mark, f"'{name}' is already one of the {section}.", "Choose another name."
-            )
+            self._problems.add("builder.twice", mark, f"'{name}' is already one of the {section}.", "Choose another name.")
             return
         part.value[name] = Node(_node(value, mark).value, mark, mark)
 
     def router(
-        self,
-        name: str,
-        /,
-        *,
-        routes: Sequence[Mapping[str, Any]] = (),
-        keys: Mapping[str, Any] | None = None,
-        **interfaces: Any,
+        self, name: str, /, *, routes: Sequence[Mapping[str, Any]] = (), keys: Mapping[str, Any] | None = None, **interfaces: Any
     ) -> None:
         """Add a router: each further keyword is an interface, with its address or a mapping of its keys.
 
@@ -68,13 +60,7 @@ class Builder:
         self._device("router", name, routes, keys, interfaces)
 
     def firewall(
-        self,
-        name: str,
-        /,
-        *,
-        routes: Sequence[Mapping[str, Any]] = (),
-        keys: Mapping[str, Any] | None = None,
-        **interfaces: Any,
+        self, name: str, /, *, routes: Sequence[Mapping[str, Any]] = (), keys: Mapping[str, Any] | None = None, **interfaces: Any
     ) -> None:
         """Add a firewall; the arguments are those of ``router``."""
         self._device("firewall", name, routes, keys, interfaces)
@@ -87,20 +73,14 @@ class Builder:
         keys: Mapping[str, Any] | None,
         interfaces: Mapping[str, Any],
     ) -> None:
-        entry: dict[str, Any] = {
-            "kind": kind,
-            "interfaces": {k.rstrip("_"): v for k, v in interfaces.items()},
-            **(keys or {}),
-        }
+        entry: dict[str, Any] = {"kind": kind, "interfaces": {k.rstrip("_"): v for k, v in interfaces.items()}, **(keys or {})}
         if routes:
             entry["routes"] = list(routes)
         self._add("devices", name, entry, _caller(3))
 
     def host(self, name: str, address: str | Sequence[str], /, **keys: Any) -> None:
         """Add a host with one interface."""
-        self._add(
-            "devices", name, {"kind": "host", "address": address, **{_key(k): v for k, v in keys.items()}}, _caller()
-        )
+        self._add("devices", name, {"kind": "host", "address": address, **{_key(k): v for k, v in keys.items()}}, _caller())
 
     def device(self, name: str, /, **keys: Any) -> None:
         """Add a device of any kind; the keywords are the keys of the file."""

@@ -177,7 +177,9 @@ def _part_at(loc: Iterable[str | int]) -> type[Part] | None:
 def _real_path(data: Any, loc: Iterable[str | int]) -> list[str | int]:
     path: list[str | int] = []
     for step in loc:
-        if (isinstance(data, dict) and step in data) or (isinstance(data, list) and isinstance(step, int) and step < len(data)):
+        if isinstance(data, list) and isinstance(step, int) and step < len(data):
+            data = data[step]
+        elif isinstance(data, dict) and step in data:
             data = data[step]
         else:
             continue
@@ -210,11 +212,7 @@ def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str]:
     if kind in _WANTED:
         return "value.wrong", _WANTED[kind], ""
     if kind == "string_pattern_mismatch":
-        return (
-            "value.wrong",
-            f"'{error['input']}' is not a name or number of at most 32 letters, digits, '.', '_' and '-'.",
-            "",
-        )
+        return ("value.wrong", f"'{error['input']}' is not a name or number of at most 32 letters, digits, '.', '_' and '-'.", "")
     return "value.wrong", error["msg"][:1].lower() + error["msg"][1:] + ".", ""
 
 
@@ -229,16 +227,11 @@ def _validate(tree: Node, live: Node, problems: Problems) -> NetworkIn | None:
     data = tree.plain()
     if not isinstance(data, dict):
         problems.add(
-            "file.shape",
-            tree.mark,
-            "this is not a network file: a mapping is wanted.",
-            "It begins with 'mossy-network: 1'.",
+            "file.shape", tree.mark, "this is not a network file: a mapping is wanted.", "It begins with 'mossy-network: 1'."
         )
         return None
     if "mossy-network" not in data:
-        problems.add(
-            "key.missing", tree.mark, "'mossy-network' is missing.", "A network file begins with 'mossy-network: 1'."
-        )
+        problems.add("key.missing", tree.mark, "'mossy-network' is missing.", "A network file begins with 'mossy-network: 1'.")
         data["mossy-network"] = "1"
     elif data["mossy-network"] != "1":
         problems.add(
@@ -310,9 +303,7 @@ class _Resolver:
 
     # names
 
-    def services(
-        self, words: Iterable[str], path: tuple[str | int, ...], seen: tuple[str, ...] = ()
-    ) -> tuple[Service, ...]:
+    def services(self, words: Iterable[str], path: tuple[str | int, ...], seen: tuple[str, ...] = ()) -> tuple[Service, ...]:
         found = [s for i, w in enumerate(words) for s in self.service(w, self.spot(*path, i), seen)]
         return tuple(dict.fromkeys(found))
 
@@ -321,9 +312,7 @@ class _Resolver:
         if word in self.doc.services:
             if word not in seen:
                 return self.services(self.doc.services[word].members, ("services", word, "members"), (*seen, word))
-            self.problems.add(
-                "service.circle", mark, f"service '{word}' contains itself.", "Remove it from its own members."
-            )
+            self.problems.add("service.circle", mark, f"service '{word}' contains itself.", "Remove it from its own members.")
         elif word in BUILT_IN_SERVICES:
             return BUILT_IN_SERVICES[word]
         elif word not in self.written("services"):
@@ -331,14 +320,10 @@ class _Resolver:
                 return (parse_service(word),)
             except AddressError as fault:
                 if "/" in word or word.isdigit():
-                    self.problems.add(
-                        "value.wrong", mark, str(fault), "A service is protocol/port, like tcp/443, or a name."
-                    )
+                    self.problems.add("value.wrong", mark, str(fault), "A service is protocol/port, like tcp/443, or a name.")
                 else:
                     known = self.written("services") | set(BUILT_IN_SERVICES)
-                    self.problems.add(
-                        "service.unknown", mark, f"there is no service '{word}'.", hint(word, known, "services")
-                    )
+                    self.problems.add("service.unknown", mark, f"there is no service '{word}'.", hint(word, known, "services"))
         return ()
 
     def term(self, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> Term | None:
@@ -355,9 +340,7 @@ class _Resolver:
             return self.terms[word]
         if word in self.doc.groups:
             if word in seen:
-                self.problems.add(
-                    "group.circle", mark, f"group '{word}' contains itself.", "Remove it from its own members."
-                )
+                self.problems.add("group.circle", mark, f"group '{word}' contains itself.", "Remove it from its own members.")
                 return None
             members = []
             for index, member in enumerate(self.doc.groups[word].members):
@@ -433,10 +416,7 @@ class _Resolver:
         for name in doc.groups:
             if name in BUILT_IN_GROUPS:
                 self.problems.add(
-                    "group.built-in",
-                    self.mark("groups", name),
-                    f"'{name}' is a built-in group.",
-                    "Choose another name.",
+                    "group.built-in", self.mark("groups", name), f"'{name}' is a built-in group.", "Choose another name."
                 )
             for section, things in (("devices", doc.devices), ("names", doc.names)):
                 if name in things:
@@ -447,9 +427,7 @@ class _Resolver:
                         "Choose another name.",
                         also=((self.mark(section, name), "the other one"),),
                     )
-        lists = {
-            n: AccessList(n, tuple(self.rules(n)), self.mark("lists", n), entry.about) for n, entry in doc.lists.items()
-        }
+        lists = {n: AccessList(n, tuple(self.rules(n)), self.mark("lists", n), entry.about) for n, entry in doc.lists.items()}
         devices = {n: self.device(n, d) for n, d in doc.devices.items()}
         segments = self.segments(devices)
         return Network(
@@ -527,10 +505,7 @@ class _Resolver:
                 services = tuple(Service(protocol, s) for s in rule.to_port)
         if (rule.to_port or rule.from_port) and protocol is not None and protocol not in WITH_PORTS:
             self.problems.add(
-                "rule.port",
-                verdict_mark,
-                f"{protocol_name(protocol)} has no ports.",
-                "Use tcp or udp, or leave the ports out.",
+                "rule.port", verdict_mark, f"{protocol_name(protocol)} has no ports.", "Use tcp or udp, or leave the ports out."
             )
         if rule.icmp:
             if protocol not in (ICMP, ICMP6):
@@ -581,9 +556,7 @@ class _Resolver:
                     "Write interfaces: {NAME: ADDRESS/LENGTH}.",
                 )
             elif interfaces:
-                self.problems.add(
-                    "device.kind", mark, "a host has either address: or interfaces:, not both.", "Remove one."
-                )
+                self.problems.add("device.kind", mark, "a host has either address: or interfaces:, not both.", "Remove one.")
             interfaces.setdefault("nic", Interface("nic", mark, tuple(device.address)))
         for index, address in enumerate(device.gateway or []):
             mark = self.spot(*base, "gateway", index)
@@ -617,9 +590,7 @@ class _Resolver:
                     "Remove them, or remove the action.",
                 )
             if route.action == "forward" and route.next_hop is None and route.leaving is None:
-                self.problems.add(
-                    "route.nowhere", mark, "the route says neither next-hop nor leaving.", "Add next-hop: ADDRESS."
-                )
+                self.problems.add("route.nowhere", mark, "the route says neither next-hop nor leaving.", "Add next-hop: ADDRESS.")
             prefix = route.prefix
             if route.next_hop and route.next_hop.family != prefix.family:
                 if str(self.tree.at(*path, "prefix").value) == "default":
@@ -670,9 +641,7 @@ class _Resolver:
         for key, value in device.settings.items():
             mark = self.mark("devices", name, "settings", key)
             if key not in SETTINGS:
-                self.problems.add(
-                    "setting.unknown", mark, f"there is no setting '{key}'.", hint(key, SETTINGS, "settings")
-                )
+                self.problems.add("setting.unknown", mark, f"there is no setting '{key}'.", hint(key, SETTINGS, "settings"))
             elif value not in SETTINGS[key].values:
                 self.problems.add(
                     "value.wrong",
@@ -710,10 +679,7 @@ class _Resolver:
             marks[way] = self.spot(*path, "filter", way)
             if wanted is not None and wanted not in self.doc.lists and wanted not in self.written("lists"):
                 self.problems.add(
-                    "list.unknown",
-                    marks[way],
-                    f"there is no list '{wanted}'.",
-                    hint(wanted, self.written("lists"), "lists"),
+                    "list.unknown", marks[way], f"there is no list '{wanted}'.", hint(wanted, self.written("lists"), "lists")
                 )
         return Interface(
             name=name,
@@ -786,10 +752,7 @@ class _Resolver:
         if name not in devices:
             if name not in self.written("devices"):
                 self.problems.add(
-                    "device.unknown",
-                    mark,
-                    f"there is no device '{name}'.",
-                    hint(name, self.written("devices"), "devices"),
+                    "device.unknown", mark, f"there is no device '{name}'.", hint(name, self.written("devices"), "devices")
                 )
             return None
         interfaces = devices[name].interfaces
@@ -808,10 +771,7 @@ class _Resolver:
         if port not in interfaces:
             if port not in self.written("devices", name, "interfaces"):
                 self.problems.add(
-                    "interface.unknown",
-                    mark,
-                    f"{name} has no interface '{port}'.",
-                    hint(port, interfaces, "interfaces"),
+                    "interface.unknown", mark, f"{name} has no interface '{port}'.", hint(port, interfaces, "interfaces")
                 )
             return None
         return name, port

@@ -105,38 +105,24 @@ def _string(*examples: str) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", "examples": list(examples)})
 
 
-AddressText = Annotated[
-    Address, PlainValidator(_text(parse_address, "192.0.2.10")), _string("192.0.2.10", "2001:db8::10")
-]
-InterfaceText = Annotated[
-    InterfaceAddress, PlainValidator(_text(parse_interface_address, "192.0.2.1/24")), _string("192.0.2.1/24")
-]
+AddressText = Annotated[Address, PlainValidator(_text(parse_address, "192.0.2.10")), _string("192.0.2.10", "2001:db8::10")]
+InterfaceText = Annotated[InterfaceAddress, PlainValidator(_text(parse_interface_address, "192.0.2.1/24")), _string("192.0.2.1/24")]
 PrefixText = Annotated[Prefix, PlainValidator(_text(parse_prefix, "192.0.2.0/24")), _string("192.0.2.0/24", "default")]
-BlockText = Annotated[
-    Block, PlainValidator(_text(parse_block, "192.0.2.0/24")), _string("192.0.2.0/24", "192.0.2.10-192.0.2.20")
-]
+BlockText = Annotated[Block, PlainValidator(_text(parse_block, "192.0.2.0/24")), _string("192.0.2.0/24", "192.0.2.10-192.0.2.20")]
 PortText = Annotated[
     Span,
     PlainValidator(_text(parse_port, "443")),
     WithJsonSchema({"type": ["string", "integer"], "examples": [443, "8000-8010", "https"]}),
 ]
-ProtocolText = Annotated[
-    int | None, PlainValidator(_text(parse_protocol, "tcp")), _string("any", "tcp", "udp", "icmp", "icmp6")
-]
-YesNo = Annotated[
-    bool, PlainValidator(_yes_no), WithJsonSchema({"anyOf": [{"type": "boolean"}, {"enum": ["yes", "no"]}]})
-]
-Name = Annotated[
-    str, PlainValidator(_name), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"})
-]
+ProtocolText = Annotated[int | None, PlainValidator(_text(parse_protocol, "tcp")), _string("any", "tcp", "udp", "icmp", "icmp6")]
+YesNo = Annotated[bool, PlainValidator(_yes_no), WithJsonSchema({"anyOf": [{"type": "boolean"}, {"enum": ["yes", "no"]}]})]
+Name = Annotated[str, PlainValidator(_name), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"})]
 PortName = Annotated[
     str, PlainValidator(_port_name), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._:-]*$"})
 ]
 Words = Annotated[str, StringConstraints(strip_whitespace=True, max_length=1000)]
 Reference = Annotated[
-    str,
-    StringConstraints(strip_whitespace=True, min_length=1, max_length=200),
-    WithJsonSchema({"type": ["string", "integer"]}),
+    str, StringConstraints(strip_whitespace=True, min_length=1, max_length=200), WithJsonSchema({"type": ["string", "integer"]})
 ]
 
 
@@ -199,9 +185,7 @@ class RuleIn(Part):
 
     id: (
         Annotated[
-            str,
-            StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$"),
-            WithJsonSchema({"type": ["string", "integer"]}),
+            str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$"), WithJsonSchema({"type": ["string", "integer"]})
         ]
         | None
     ) = Field(None, description="Number or name within the list; counted in tens when left out.")
@@ -212,19 +196,13 @@ class RuleIn(Part):
     from_: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
         None, description="Sources: any, self, local-networks, outside, a group, a device, a name, or an address form."
     )
-    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="Destinations, in the same forms."
-    )
+    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(None, description="Destinations, in the same forms.")
     from_port: Annotated[list[PortText], Many, _ItemOrList] | None = Field(None, description="Source ports.")
-    to_port: Annotated[list[PortText], Many, _ItemOrList] | None = Field(
-        None, description="Destination ports; or use service."
-    )
+    to_port: Annotated[list[PortText], Many, _ItemOrList] | None = Field(None, description="Destination ports; or use service.")
     service: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
         None, description="Services: a name under services:, a well-known name, or protocol/port."
     )
-    icmp: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="ICMP kinds, for a rule of icmp or icmp6."
-    )
+    icmp: Annotated[list[Reference], Many, _ItemOrList] | None = Field(None, description="ICMP kinds, for a rule of icmp or icmp6.")
     opening: YesNo = Field(False, description="Only packets that open a session.")
     arriving: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
         None, description="Only packets that arrive by these interfaces."
@@ -285,9 +263,7 @@ class ServicesIn(Part):
 
     short: ClassVar[str] = "members"
 
-    members: Annotated[list[Reference], Many, _ItemOrList] = Field(
-        description="protocol/port, or names of other services."
-    )
+    members: Annotated[list[Reference], Many, _ItemOrList] = Field(description="protocol/port, or names of other services.")
     about: Words = Field("", description="What it stands for.")
 
 
@@ -309,9 +285,7 @@ class InterfaceIn(Part):
     zone: Name = Field("", description="Role of the interface, such as inside or outside.", validate_default=False)
     about: Words = Field("", description="Free text shown beside the interface.")
     state: Literal["up", "disabled", "not-connected", "far-end-down"] = Field("up", description="State of the port.")
-    mtu: Annotated[int, whole(68, 65535), number_schema(68, 65535)] = Field(
-        1500, description="Largest packet in bytes."
-    )
+    mtu: Annotated[int, whole(68, 65535), number_schema(68, 65535)] = Field(1500, description="Largest packet in bytes.")
     filter: FilterIn = Field(default_factory=FilterIn.model_construct, description="Attached access lists.")
 
 
@@ -340,9 +314,7 @@ class TranslateIn(Part):
     source: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
         None, description="Whose packets; everybody's when left out."
     )
-    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="Only packets to these destinations."
-    )
+    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(None, description="Only packets to these destinations.")
     leaving: Reference = Field(description="Interface that the packets leave by.")
     becomes: Literal["interface"] = Field(
         "interface", description="The new source: the leaving interface's address, with a port of its own."
@@ -371,12 +343,8 @@ class DeviceIn(Part):
         None,
         description="Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when this is left out.",
     )
-    translate: list[TranslateIn] = Field(
-        default_factory=list, description="Source translation rules, first match decides."
-    )
-    serves: Annotated[list[Reference], Many, _ItemOrList] = Field(
-        default_factory=list, description="Services that it listens for."
-    )
+    translate: list[TranslateIn] = Field(default_factory=list, description="Source translation rules, first match decides.")
+    serves: Annotated[list[Reference], Many, _ItemOrList] = Field(default_factory=list, description="Services that it listens for.")
     settings: dict[str, str] = Field(default_factory=dict, description="Named defaults to change.")
 
 
@@ -395,12 +363,11 @@ class SegmentIn(Part):
 class NetworkIn(Part):
     """A network file."""
 
-    mossy_network: Literal["1"] = Field(description="Version of the format: 1.", json_schema_extra={"enum": [1, "1"]})
+    mossy_network: Annotated[Literal["1"], WithJsonSchema({"enum": [1, "1"]})] = Field(description="Version of the format: 1.")
     title: Words = Field("", description="Name of the network.")
     about: Words = Field("", description="What it shows.")
     local: list[BlockText] = Field(
-        default_factory=list,
-        description="What the built-in group local-networks holds; the private ranges when left out.",
+        default_factory=list, description="What the built-in group local-networks holds; the private ranges when left out."
     )
     names: dict[Name, Annotated[list[AddressText], Many, _ItemOrList]] = Field(
         default_factory=dict, description="Host names with their addresses."

@@ -158,12 +158,7 @@ def read_tree(text: str, name: str, problems: Problems) -> Node:
             )
             return
         if node.value == "":
-            problems.add(
-                "yaml.empty-value",
-                key_mark,
-                f"nothing is written after '{key}:'.",
-                "Give it a value, or remove the key.",
-            )
+            problems.add("yaml.empty-value", key_mark, f"nothing is written after '{key}:'.", "Give it a value, or remove the key.")
             return
         top.value[key] = node
 
@@ -200,11 +195,7 @@ def read_tree(text: str, name: str, problems: Problems) -> Node:
                 count += 1
                 if count > MOST_NODES:
                     raise _refuse(
-                        "yaml.too-many",
-                        mark,
-                        f"the file has more than {MOST_NODES:,} values.",
-                        "Divide the network.",
-                        lines,
+                        "yaml.too-many", mark, f"the file has more than {MOST_NODES:,} values.", "Divide the network.", lines
                     )
             if isinstance(event, yaml.ScalarEvent):
                 value = event.value
@@ -230,9 +221,7 @@ def read_tree(text: str, name: str, problems: Problems) -> Node:
     except yaml.YAMLError as fault:
         raise _yaml_fault(fault, name, lines) from None
     if root is None:
-        raise _refuse(
-            "file.empty", Mark(name, 1), "the file is empty.", "'mossy new FILE' writes a small network to start from."
-        )
+        raise _refuse("file.empty", Mark(name, 1), "the file is empty.", "'mossy new FILE' writes a small network to start from.")
     return root
 
 
@@ -248,10 +237,7 @@ _SAY = (
     ("did not find expected <document start>", "this line does not belong to anything above it; check its indentation"),
     ("did not find expected key", "this line is indented differently from its neighbours"),
     ("did not find expected '-' indicator", "this line is indented differently from its neighbours"),
-    (
-        "mapping values are not allowed",
-        "a ':' stands where no key can be; check the indentation, or put the value in quotes",
-    ),
+    ("mapping values are not allowed", "a ':' stands where no key can be; check the indentation, or put the value in quotes"),
     ("found unexpected end of stream", "a quote is opened here and never closed"),
     ("control characters are not allowed", "a control character that no text has"),
 )
@@ -267,9 +253,5 @@ def _yaml_fault(fault: yaml.YAMLError, name: str, lines: Sequence[str]) -> Netwo
         mark = Mark(name, len(lines), len(lines[-1]) + 1)
     said = next((ours for theirs, ours in _SAY if theirs in problem), problem)
     return _refuse(
-        "yaml.syntax",
-        mark,
-        f"this is not YAML: {said}.",
-        "Mend this first; the rest of the file could not be read.",
-        lines,
+        "yaml.syntax", mark, f"this is not YAML: {said}.", "Mend this first; the rest of the file could not be read.", lines
     )

@@ -66,9 +66,7 @@ def _lists(network: Network, problems: Problems) -> None:
                 )
         for rule in entry.rules:
             if rule.disabled:
-                problems.add(
-                    "idle.disabled", rule.mark, f"rule {rule.id} of '{name}' is disabled and passed over.", "", NOTE
-                )
+                problems.add("idle.disabled", rule.mark, f"rule {rule.id} of '{name}' is disabled and passed over.", "", NOTE)
 
 
 def _terms(network: Network) -> Iterator[Term]:
@@ -88,9 +86,7 @@ def _unused(network: Network, problems: Problems) -> None:
     named = {t.words for t in _terms(network)}
     for group in network.groups.values():
         if group.name not in named:
-            problems.add(
-                "idle.unused", group.mark, f"group '{group.name}' is named by no rule.", "Use it or remove it.", NOTE
-            )
+            problems.add("idle.unused", group.mark, f"group '{group.name}' is named by no rule.", "Use it or remove it.", NOTE)
     words = {w for entry in network.lists.values() for r in entry.rules for w in r.service_words.split(", ")}
     words |= {s.words for d in network.devices.values() for s in d.serves}
     words |= {s.words for d in network.devices.values() for f in d.far_hosts.values() for s in f.serves}
@@ -132,11 +128,7 @@ def _device(network: Network, device: Device, problems: Problems) -> None:
             )
     if not plugged and device.interfaces:
         problems.add(
-            "device.alone",
-            device.mark,
-            f"{device.name} is connected to nothing.",
-            "Name one of its interfaces in a segment.",
-            WARN,
+            "device.alone", device.mark, f"{device.name} is connected to nothing.", "Name one of its interfaces in a segment.", WARN
         )
     if not device.interfaces:
         problems.add("device.alone", device.mark, f"{device.name} has no interface.", "Give it one.", WARN)
@@ -176,9 +168,9 @@ def _device(network: Network, device: Device, problems: Problems) -> None:
                     "Use an address of the host's own subnet.",
                     WARN,
                 )
-            elif not any(
-                r.prefix.holds(hop) and r is not route and not r.prefix.is_default for r in device.routes
-            ) and not (device.ospf or device.rip):
+            elif not any(r.prefix.holds(hop) and r is not route and not r.prefix.is_default for r in device.routes) and not (
+                device.ospf or device.rip
+            ):
                 problems.add(
                     "route.next-hop-elsewhere",
                     route.mark,

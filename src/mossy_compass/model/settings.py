@@ -78,14 +78,7 @@ SETTINGS: dict[str, Setting] = {
             "permit",
             "Whether packets addressed to the device itself are taken once the arriving list has let them in.",
         ),
-        Setting(
-            "from-self",
-            ("permit", "deny"),
-            "permit",
-            "permit",
-            "permit",
-            "Whether the device may send packets of its own.",
-        ),
+        Setting("from-self", ("permit", "deny"), "permit", "permit", "permit", "Whether the device may send packets of its own."),
         Setting(
             "answers-ping",
             ("yes", "no"),

@@ -161,9 +161,7 @@ def parse_address(text: str) -> Address:
             if int(part) > 255:
                 raise AddressError(f"'{text}' is not an address: {part} is more than 255.")
             if len(part) > 1 and part[0] == "0":
-                raise AddressError(
-                    f"'{text}' is not an address: write {int(part)} and not {part} (it could be read as octal)."
-                )
+                raise AddressError(f"'{text}' is not an address: write {int(part)} and not {part} (it could be read as octal).")
         a, b, c, d = map(int, parts)
         return Address(4, a << 24 | b << 16 | c << 8 | d)
     if ":" in text and "%" not in text:
@@ -219,9 +217,7 @@ def parse_interface_address(text: str) -> InterfaceAddress:
     head, slash, tail = text.partition("/")
     address = parse_address(head)
     if not slash:
-        raise AddressError(
-            f"'{text}' has no prefix length; write one like {address}/{24 if address.family == 4 else 64}."
-        )
+        raise AddressError(f"'{text}' has no prefix length; write one like {address}/{24 if address.family == 4 else 64}.")
     length = _length(tail, address, text)
     prefix = prefix_of(address, length)
     if address.family == 4 and length < 31:
@@ -291,9 +287,7 @@ def _masked(text: str, address: Address, mask: int) -> Block:
     low = (~mask & (mask + 1)).bit_length() - 1
     free = [bit for bit in range(32) if mask >> bit & 1 and bit >= low]
     if 1 << len(free) > _MOST_SPANS:
-        raise AddressError(
-            f"'{text}': the mask falls apart into {1 << len(free)} ranges; at most {_MOST_SPANS} are taken."
-        )
+        raise AddressError(f"'{text}': the mask falls apart into {1 << len(free)} ranges; at most {_MOST_SPANS} are taken.")
     spans = []
     for number in range(1 << len(free)):
         start = base

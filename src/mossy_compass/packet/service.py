@@ -170,9 +170,7 @@ def parse_icmp(text: str, protocol: int) -> Span:
     found = re.fullmatch(r"(\d{1,3})(?:/(\d{1,3}))?", text, re.ASCII)
     if found and int(found[1]) < 256 and int(found[2] or 0) < 256:
         return icmp_span((int(found[1]), int(found[2]) if found[2] else None))
-    raise AddressError(
-        f"'{text}' is not a kind of {protocol_name(protocol)}; write one of {', '.join(kinds)}, or a number."
-    )
+    raise AddressError(f"'{text}' is not a kind of {protocol_name(protocol)}; write one of {', '.join(kinds)}, or a number.")
 
 
 def parse_service(text: str) -> Service:

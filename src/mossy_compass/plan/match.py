@@ -73,9 +73,7 @@ def boxes_of(rule: Rule, own: Spans) -> tuple[Box, ...]:
             held = by_protocol.setdefault(service.protocol, [])
             if held is not None:
                 held.append(service.ports)
-    return tuple(
-        Box(p, sources, destinations, from_ports, None if s is None else merge(s)) for p, s in by_protocol.items()
-    )
+    return tuple(Box(p, sources, destinations, from_ports, None if s is None else merge(s)) for p, s in by_protocol.items())
 
 
 def _words(terms: Sequence[Term] | None) -> str:
@@ -94,9 +92,7 @@ class Compiled(NamedTuple):
         if rule.disabled:
             yield Miss("disabled", "the rule is disabled")
         if rule.protocol is not None and packet.protocol != rule.protocol:
-            yield Miss(
-                "protocol", f"wants {protocol_name(rule.protocol)}, the packet is {protocol_name(packet.protocol)}"
-            )
+            yield Miss("protocol", f"wants {protocol_name(rule.protocol)}, the packet is {protocol_name(packet.protocol)}")
         if box is None:
             yield Miss("service", f"service {rule.service_words or 'of this rule'} is empty")
             return
@@ -117,22 +113,17 @@ class Compiled(NamedTuple):
             yield Miss("opening", "wants a packet that opens a session, this one does not")
         if rule.arriving is not None and arriving not in rule.arriving:
             yield Miss(
-                "arriving",
-                f"wants {', '.join(rule.arriving)}, it arrived by {arriving or 'no interface: the device made it'}",
+                "arriving", f"wants {', '.join(rule.arriving)}, it arrived by {arriving or 'no interface: the device made it'}"
             )
         if rule.leaving is not None and leaving not in rule.leaving:
             yield Miss(
-                "leaving",
-                f"wants {', '.join(rule.leaving)}, it leaves by {leaving or 'an interface not yet known at this stage'}",
+                "leaving", f"wants {', '.join(rule.leaving)}, it leaves by {leaving or 'an interface not yet known at this stage'}"
             )
 
     def member(self, packet: Packet) -> str:
         """Which members of the rule's groups hold the packet, as ``from kiosks (10.40.32.10)``; may be empty."""
         parts = []
-        for key, terms, address in (
-            ("from", self.rule.sources, packet.source),
-            ("to", self.rule.destinations, packet.destination),
-        ):
+        for key, terms, address in (("from", self.rule.sources, packet.source), ("to", self.rule.destinations, packet.destination)):
             for term in terms or ():
                 if term.members and in_spans(address.key, term.spans or ()):
                     parts.append(f"{key} {term.words} ({_path(term, address)})")
@@ -162,17 +153,7 @@ def _ports(spans: Spans) -> str:
 class _Index:
     """Sets of rows by the value of each field that any row asks about; AND, and the lowest bit is the answer."""
 
-    __slots__ = (
-        "_arriving",
-        "_destination",
-        "_from_port",
-        "_leaving",
-        "_opening",
-        "_owner",
-        "_protocol",
-        "_slot",
-        "_source",
-    )
+    __slots__ = ("_arriving", "_destination", "_from_port", "_leaving", "_opening", "_owner", "_protocol", "_slot", "_source")
 
     def __init__(self, rules: Sequence[Compiled]) -> None:
         rows: list[tuple[Compiled, Box]] = [(c, b) for c in rules for b in c.boxes]
@@ -188,9 +169,7 @@ class _Index:
         self._from_port = _cuts([b.from_ports for _, b in rows])
         self._slot = _cuts([b.slots for _, b in rows])
         self._opening = (
-            sum(1 << n for n, (c, _) in enumerate(rows) if not c.rule.opening)
-            if any(c.rule.opening for c in rules)
-            else None
+            sum(1 << n for n, (c, _) in enumerate(rows) if not c.rule.opening) if any(c.rule.opening for c in rules) else None
         )
         self._arriving = _by_name([c.rule.arriving for c, _ in rows])
         self._leaving = _by_name([c.rule.leaving for c, _ in rows])

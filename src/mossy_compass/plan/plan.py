@@ -63,9 +63,7 @@ class DevicePlan:
         self.own_spans = merge(Span(a.key, a.key) for a in self.own)
         self.tracked = device.stateful
         self.translations = (
-            ListTable(translation_list(device.translate, device.name, device.mark), self.own_spans)
-            if device.translate
-            else None
+            ListTable(translation_list(device.translate, device.name, device.mark), self.own_spans) if device.translate else None
         )
         self._lists: dict[str, ListTable] = {}
         self._settings: dict[str, tuple[str, Mark | None]] = {}
@@ -111,9 +109,7 @@ class DevicePlan:
             found = near or [a for a in found if not a.address.is_link_local] or found
         if found:
             return found[0].address
-        return next(
-            (a for a, own in self.own.items() if a.family == family and not own.far and not a.is_link_local), None
-        )
+        return next((a for a, own in self.own.items() if a.family == family and not own.far and not a.is_link_local), None)
 
 
 class Plan:

@@ -53,20 +53,16 @@ def headline(journey: Journey) -> str:
         return f"{start}: DROPPED before it left: {because}{tail}"
     by = " by " if _by(journey) else ": "
     if journey.lost == "back":
-        root = (
-            f": {journey.root}; it met "
-            if journey.root and _by(journey)
-            else f": {journey.root}, and "
-            if journey.root
-            else by
-        )
+        root = f": {journey.root}; it met " if journey.root and _by(journey) else f": {journey.root}, and " if journey.root else by
         return f"{start}: delivered, but the ANSWER is {WORDS[journey.fate]} on the way back at {leg.end}{root}{because}{tail}"
     if journey.fate is Fate.LOOPED:
         return f"{start}: LOOPED on the way there: {because}{tail}"
     if journey.fate is Fate.REFUSED:
         return f"{start}: REFUSED by the host {leg.end} after delivery: {because}{although}{tail}"
     if journey.fate is Fate.DELIVERED or journey.cause == "service.silent":
-        return f"{start}: {'delivered, but UNANSWERED' if journey.fate is Fate.DELIVERED else 'arrived, but IGNORED'}: {because}{tail}"
+        return (
+            f"{start}: {'delivered, but UNANSWERED' if journey.fate is Fate.DELIVERED else 'arrived, but IGNORED'}: {because}{tail}"
+        )
     return f"{start}: {WORDS[journey.fate]} on the way there at {leg.end}{by}{because}{tail}"
 
 
@@ -122,9 +118,7 @@ def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
             parts.append(ruling.note)
         elif ruling.did == "routed":
             parts.append(f"{cited} {ruling.note}")
-        elif ruling.did == "sent" and (
-            "; so do" in ruling.note or "as proxy" in ruling.note or "chance" in ruling.note
-        ):
+        elif ruling.did == "sent" and ("; so do" in ruling.note or "as proxy" in ruling.note or "chance" in ruling.note):
             parts.append(ruling.note)
     if last and leg.fate is Fate.LOOPED:
         parts.append(f"and round again: {leg.because.words}")

@@ -15,12 +15,7 @@ from mossy_compass.report import sentences
 from mossy_compass.walk.journey import Fate, Hop, Journey, Leg, Ruling
 
 WIDTH = 100
-_FATE_STYLE = {
-    "DELIVERED": "bold green",
-    "REFUSED": "bold yellow",
-    "IGNORED": "bold yellow",
-    "UNANSWERED": "bold yellow",
-}
+_FATE_STYLE = {"DELIVERED": "bold green", "REFUSED": "bold yellow", "IGNORED": "bold yellow", "UNANSWERED": "bold yellow"}
 _BAD = "bold red"
 
 
@@ -107,16 +102,11 @@ def _ruling_rows(ruling: Ruling) -> list[tuple[str | Text, str | Text]]:
         words.append(f"; {ruling.note}")
     if ruling.cause:
         words.append(f" [{ruling.cause}]", style="cyan")
-    rows: list[tuple[str | Text, str | Text]] = [
-        (ruling.stage, words),
-        ("", _dim(f"saw {ruling.saw}, TTL {ruling.saw.ttl}")),
-    ]
+    rows: list[tuple[str | Text, str | Text]] = [(ruling.stage, words), ("", _dim(f"saw {ruling.saw}, TTL {ruling.saw.ttl}"))]
     if ruling.gave != ruling.saw:
         rows.append(("", _dim(f"gave {ruling.gave}")))
     for over in ruling.passed_over():
-        rows.append(
-            ("", _dim(f"passed over rule {over.id} {over.verdict} ({over.mark}): {over.miss.field}: {over.miss.words}"))
-        )
+        rows.append(("", _dim(f"passed over rule {over.id} {over.verdict} ({over.mark}): {over.miss.field}: {over.miss.words}")))
     for note in ruling.noted():
         rows.append(("", _dim(f"noted by {note.cited()}")))
     return rows
@@ -127,9 +117,7 @@ _SEVERITY_STYLE = {Severity.ERROR: "bold red", Severity.WARNING: "bold yellow", 
 
 def problem(entry: Problem) -> RenderableType:
     """A finding with its line and a caret under the place."""
-    head = Text.assemble(
-        f"{entry.mark.full()}: ", (str(entry.severity), _SEVERITY_STYLE[entry.severity]), f": {entry.message}"
-    )
+    head = Text.assemble(f"{entry.mark.full()}: ", (str(entry.severity), _SEVERITY_STYLE[entry.severity]), f": {entry.message}")
     if entry.remedy:
         head.append(f" {entry.remedy}")
     head.append(f" [{entry.code}]", style="cyan")
@@ -176,9 +164,7 @@ def console(stream: io.TextIOBase | None = None, width: int | None = None) -> Co
 def as_text(renderable: RenderableType, width: int = WIDTH) -> str:
     """What a console without colour would show, with no trailing blanks."""
     stream = io.StringIO()
-    made = Console(
-        file=stream, highlight=False, width=width, no_color=True, emoji=False, markup=False, force_terminal=False
-    )
+    made = Console(file=stream, highlight=False, width=width, no_color=True, emoji=False, markup=False, force_terminal=False)
     made.print(renderable)
     return "\n".join(line.rstrip() for line in stream.getvalue().splitlines()) + "\n"
 

@@ -93,9 +93,7 @@ class Domains:
         """Whether an interface is up: its own port, its cable, and what is at the other end."""
         port = (device, interface)
         if port not in self._links:
-            self._links[port] = self._link(
-                self.network.devices[device], self.network.devices[device].interfaces[interface]
-            )
+            self._links[port] = self._link(self.network.devices[device], self.network.devices[device].interfaces[interface])
         return self._links[port]
 
     def _link(self, device: Device, interface: Interface) -> LinkState:
@@ -104,25 +102,16 @@ class Domains:
         if interface.loopback:
             return LinkState(True, "a loopback is always up")
         if interface.state is not PortState.UP:
-            return LinkState(
-                False, "it is not connected" if interface.state is PortState.UNPLUGGED else "the far end is down"
-            )
+            return LinkState(False, "it is not connected" if interface.state is PortState.UNPLUGGED else "the far end is down")
         if interface.parent:
             parent = self.link(device.name, interface.parent)
             return parent if parent.up else LinkState(False, f"its port {interface.parent} is down: {parent.why}")
         if interface.vlan is not None:
-            members = [
-                p
-                for p in device.interfaces.values()
-                if p.access_vlan == interface.vlan or interface.vlan in p.trunk_vlans
-            ]
+            members = [p for p in device.interfaces.values() if p.access_vlan == interface.vlan or interface.vlan in p.trunk_vlans]
             if any(self.link(device.name, p.name).up for p in members):
                 return LinkState(True, f"a member port of VLAN {interface.vlan} is up")
             return LinkState(
-                False,
-                f"no member port of VLAN {interface.vlan} is up"
-                if members
-                else f"VLAN {interface.vlan} has no member port",
+                False, f"no member port of VLAN {interface.vlan} is up" if members else f"VLAN {interface.vlan} has no member port"
             )
         segment = self._segment_of.get((device.name, interface.name))
         if segment is None:

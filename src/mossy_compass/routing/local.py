@@ -49,9 +49,7 @@ def static(device: Device, domains: Domains, table: RouteTable, name: str = "mai
         table.inactive.append(Loser(route, f"inactive: {why}"))
 
 
-def resolve(
-    device: Device, domains: Domains, table: RouteTable, entry: StaticRoute
-) -> tuple[tuple[Hop, ...] | None, str]:
+def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
     """The ways out of a static route; or None and the reason."""
     if entry.action is not RouteAction.FORWARD:
         return (), ""

@@ -36,9 +36,7 @@ CAUSES: dict[str, Cause] = {
         ),
         Cause("echo.answered", "The destination answers echo requests."),
         Cause(
-            "echo.ignored",
-            "The packet arrived, and the destination does not answer echo requests.",
-            ("setting answers-ping: yes",),
+            "echo.ignored", "The packet arrived, and the destination does not answer echo requests.", ("setting answers-ping: yes",)
         ),
         Cause("answer.arrived", "The answer is back at the sender."),
         Cause(
@@ -117,9 +115,7 @@ CAUSES: dict[str, Cause] = {
             ("wait for sessions to end", "add an address"),
         ),
         Cause(
-            "name.unknown",
-            "The name has no address.",
-            ("add it under 'names'", "test by address, to tell lookup from filtering"),
+            "name.unknown", "The name has no address.", ("add it under 'names'", "test by address, to tell lookup from filtering")
         ),
     )
 }

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import NotRequired, TypedDict
+from typing import NotRequired
+
+from typing_extensions import TypedDict
 
 from mossy_compass.marks import Mark
 from mossy_compass.packet.packet import Packet
@@ -99,9 +101,7 @@ class Ruling:
         """The `note` rules that matched."""
         found = self.table.noted(self.saw, self.arriving, self.leaving) if self.table else ()
         return tuple(
-            Because(
-                "rule", f"{self.table.source.name if self.table else ''} rule {c.rule.id}", c.rule.mark, c.rule.about
-            )
+            Because("rule", f"{self.table.source.name if self.table else ''} rule {c.rule.id}", c.rule.mark, c.rule.about)
             for c in found
         )
 
@@ -164,12 +164,7 @@ class Leg:
 
     def permits(self) -> list[tuple[str, Because]]:
         """The list rules that let it through, each with its device."""
-        return [
-            (h.device, r.because)
-            for h in self.hops
-            for r in h.rulings
-            if r.did == "permitted" and r.because.kind == "rule"
-        ]
+        return [(h.device, r.because) for h in self.hops for r in h.rulings if r.did == "permitted" and r.because.kind == "rule"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -405,13 +400,7 @@ def ruling_dict(ruling: Ruling, details: bool) -> RulingDict:
     }
     if details and ruling.table is not None:
         out["passed-over"] = [
-            {
-                "rule": p.id,
-                "verdict": p.verdict,
-                "place": mark_dict(p.mark),
-                "condition": p.miss.field,
-                "reason": p.miss.words,
-            }
+            {"rule": p.id, "verdict": p.verdict, "place": mark_dict(p.mark), "condition": p.miss.field, "reason": p.miss.words}
             for p in ruling.passed_over()
         ]
         out["noted"] = [because_dict(b) for b in ruling.noted()]

@@ -78,18 +78,7 @@ class Passage:
     ) -> None:
         """Note what a stage did."""
         self.rulings.append(
-            Ruling(
-                stage.value,
-                did,
-                saw or self.packet,
-                self.packet,
-                because,
-                note,
-                cause,
-                table,
-                self.arriving,
-                self.leaving,
-            )
+            Ruling(stage.value, did, saw or self.packet, self.packet, because, note, cause, table, self.arriving, self.leaving)
         )
 
     def end(self, stage: Stage, did: str, end: End, table: ListTable | None = None) -> End:
@@ -102,9 +91,7 @@ def setting_because(here: DevicePlan, name: str) -> Because:
     """A setting's value as a reason."""
     value, mark = here.setting(name)
     return Because(
-        "setting" if mark else "default",
-        f"{name}: {value}" + ("" if mark else f", the default of a {here.device.kind}"),
-        mark,
+        "setting" if mark else "default", f"{name}: {value}" + ("" if mark else f", the default of a {here.device.kind}"), mark
     )
 
 
@@ -148,9 +135,7 @@ def session(p: Passage) -> End | None:
         p.session = found
         what = "the error is about its packet" if saw.is_error else "it is the answer"
         rewrite = (
-            f"; destination {saw.destination} becomes {p.packet.destination}"
-            if saw.destination != p.packet.destination
-            else ""
+            f"; destination {saw.destination} becomes {p.packet.destination}" if saw.destination != p.packet.destination else ""
         )
         p.rule(
             Stage.SESSION,
@@ -208,11 +193,7 @@ def _filter(p: Passage, stage: Stage, way: str) -> End | None:
     if table is None:
         if p.here.setting("no-list")[0] == "permit":
             return None
-        return _deny(
-            p,
-            stage,
-            End(Fate.DROPPED, "filter.none", setting_because(p.here, "no-list"), f"no list is attached {where}"),
-        )
+        return _deny(p, stage, End(Fate.DROPPED, "filter.none", setting_because(p.here, "no-list"), f"no list is attached {where}"))
     name = table.source.name
     if not table.rules:
         value, mark = p.here.setting("empty-list")
@@ -236,9 +217,7 @@ def _filter(p: Passage, stage: Stage, way: str) -> End | None:
             p.opened_by = f"the end of list {name}"
             return None
         fate = Fate.REJECTED if value == "reject" else Fate.DROPPED
-        return _deny(
-            p, stage, End(fate, "filter.end", because, note, _reject(p) if fate is Fate.REJECTED else ""), table
-        )
+        return _deny(p, stage, End(fate, "filter.end", because, note, _reject(p) if fate is Fate.REJECTED else ""), table)
     rule = found.rule
     because = Because("rule", f"{name} rule {rule.id}", rule.mark, rule.about)
     member = found.member(p.packet)
@@ -321,11 +300,7 @@ def to_self(p: Passage) -> End | None:
         return p.end(
             Stage.TO_SELF,
             "delivered",
-            End(
-                Fate.DELIVERED,
-                "echo.ignored",
-                Because(because.kind, f"{name} ignores pings ({because.words})", because.mark),
-            ),
+            End(Fate.DELIVERED, "echo.ignored", Because(because.kind, f"{name} ignores pings ({because.words})", because.mark)),
         )
     for served in p.here.serves(own):
         if served.service.covers(packet.protocol, packet.slot):
@@ -341,9 +316,7 @@ def to_self(p: Passage) -> End | None:
     if value == "refuse" and not (own.far and own.far.silent):
         return p.end(Stage.TO_SELF, "refused", End(Fate.REFUSED, "service.closed", because, "", "refusal"))
     return p.end(
-        Stage.TO_SELF,
-        "dropped",
-        End(Fate.DROPPED, "service.silent", because, f"closed-port: {value}" if not own.far else ""),
+        Stage.TO_SELF, "dropped", End(Fate.DROPPED, "service.silent", because, f"closed-port: {value}" if not own.far else "")
     )
 
 
@@ -351,11 +324,7 @@ def forwarding(p: Passage) -> End | None:
     """Forwarding is on, and the TTL is above 1 (RFC 1812 5.3.1)."""
     if p.here.setting("forwarding")[0] == "no":
         note = f"the packet is for {p.packet.destination}, which is not {p.here.name}"
-        return p.end(
-            Stage.FORWARDING,
-            "dropped",
-            End(Fate.DROPPED, "forwarding.off", setting_because(p.here, "forwarding"), note),
-        )
+        return p.end(Stage.FORWARDING, "dropped", End(Fate.DROPPED, "forwarding.off", setting_because(p.here, "forwarding"), note))
     if p.packet.ttl <= 1:
         reply = "time-exceeded" if p.here.setting("sends-time-exceeded")[0] == "yes" else ""
         return p.end(
@@ -432,11 +401,7 @@ def route(p: Passage) -> End | None:
         )
     hop, note = pick(p, found)
     p.leaving, p.next_hop = hop.interface, hop.address
-    if (
-        found.origin == "connected"
-        and not p.packet.is_error
-        and destination in (_network(found, destination), _broadcast(found))
-    ):
+    if found.origin == "connected" and not p.packet.is_error and destination in (_network(found, destination), _broadcast(found)):
         return p.end(
             Stage.ROUTE,
             "dropped",
@@ -525,19 +490,12 @@ def source_translation(p: Passage) -> End | None:
         p.rule(Stage.SOURCE, "kept", setting_because(p.here, "unmatched-translation"), note, table=table)
         return None
     address = p.here.source_for(p.leaving, p.packet.source.family)
-    because = Because(
-        "translation", f"translation rule {found.rule.id} of {p.here.name}", found.rule.mark, found.rule.about
-    )
+    because = Because("translation", f"translation rule {found.rule.id} of {p.here.name}", found.rule.mark, found.rule.about)
     if address is None:
         return p.end(
             Stage.SOURCE,
             "dropped",
-            End(
-                Fate.DROPPED,
-                "source.none",
-                because,
-                f"{p.leaving} has no IPv{p.packet.source.family} address to translate to",
-            ),
+            End(Fate.DROPPED, "source.none", because, f"{p.leaving} has no IPv{p.packet.source.family} address to translate to"),
             table,
         )
     known = p.sessions.continuing(p.here.name, flow_of(p.came))
@@ -548,10 +506,7 @@ def source_translation(p: Passage) -> End | None:
     )
     if port is None:
         return p.end(
-            Stage.SOURCE,
-            "dropped",
-            End(Fate.DROPPED, "translation.exhausted", because, f"all ports of {address} are taken"),
-            table,
+            Stage.SOURCE, "dropped", End(Fate.DROPPED, "translation.exhausted", because, f"all ports of {address} are taken"), table
         )
     saw = p.packet
     if p.packet.protocol not in (TCP, 17, 132, ICMP, ICMP6):
@@ -606,7 +561,9 @@ def send(p: Passage) -> End | None:
     if len(answers) > 1:
         note += f"; so {'does' if len(answers) == 2 else 'do'} {', '.join(f'{a.device}/{a.interface}' for a in answers[1:])}: which of them gets it is chance"
     if domain.switches:
-        note += f"; {', '.join(domain.switches)} only bridge{'s' if len(domain.switches) == 1 else ''} it: no list is examined there"
+        note += (
+            f"; {', '.join(domain.switches)} only bridge{'s' if len(domain.switches) == 1 else ''} it: no list is examined there"
+        )
     p.rule(Stage.SEND, "sent", Because("neighbour", f"{p.leaving} to {chosen.device}"), note)
     _remember(p)
     return None

@@ -10,15 +10,7 @@ from mossy_compass.marks import hint, nearest
 from mossy_compass.model.check import attached
 from mossy_compass.model.network import Device, FarHost, Network, Verdict
 from mossy_compass.packet.address import Address, parse_address
-from mossy_compass.packet.packet import (
-    DEFAULT_TTL,
-    FIRST_DYNAMIC_PORT,
-    Packet,
-    answer_to,
-    echo_request,
-    icmp_error,
-    refusal_of,
-)
+from mossy_compass.packet.packet import DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, answer_to, echo_request, icmp_error, refusal_of
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, WITH_PORTS, Service, parse_service
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Hop as RouteHop
@@ -62,9 +54,7 @@ def _sender(network: Network, name: str) -> tuple[Device, FarHost | None]:
     far = network.far_host(name)
     if far is not None:
         return far
-    known = [n for n, d in network.devices.items() if d.layer3] + [
-        f for d in network.devices.values() for f in d.far_hosts
-    ]
+    known = [n for n, d in network.devices.items() if d.layer3] + [f for d in network.devices.values() for f in d.far_hosts]
     raise QuestionError(f"there is no device '{name}' to send from. {hint(name, known, 'devices')}")
 
 
@@ -168,9 +158,7 @@ def ask(
     if not found:
         known = [*network.devices, *network.names, *(f for d in network.devices.values() for f in d.far_hosts)]
         because = Because("name", f"no record for '{target}'")
-        return Question(
-            sender, device.name, target, what, None, ("name.unknown", because, hint(target, known, "names"))
-        )
+        return Question(sender, device.name, target, what, None, ("name.unknown", because, hint(target, known, "names")))
     here = plan.device(device.name)
     given = parse_address(source) if source else None
     families = (
@@ -189,9 +177,7 @@ def ask(
     if not usable:
         raise QuestionError(f"{target} has no IPv{families[0]} address; it has {', '.join(map(str, found))}.")
     destination = usable[0]
-    start: Address | None = given or (
-        next((a for a in far.addresses if a.family == destination.family), None) if far else None
-    )
+    start: Address | None = given or (next((a for a in far.addresses if a.family == destination.family), None) if far else None)
     if start is None:
         _, _, port = sender.partition("/")
         start = here.source_for(port, destination.family) if port else _choose_source(plan, device.name, destination)
@@ -217,9 +203,7 @@ def ask(
     else:
         to_port = wanted.ports.first if wanted.ports else 0
         own_port = (FIRST_DYNAMIC_PORT if from_port is None else from_port) if wanted.protocol in WITH_PORTS else 0
-        packet = Packet(
-            wanted.protocol, start, destination, own_port, to_port, -1, "SYN" if wanted.protocol == TCP else "", ttl
-        )
+        packet = Packet(wanted.protocol, start, destination, own_port, to_port, -1, "SYN" if wanted.protocol == TCP else "", ttl)
     return Question(sender, device.name, target, what, packet, None, destination)
 
 
@@ -301,9 +285,7 @@ def _loop(hops: list[Hop], start: int, end: End) -> End:
             if ruling.did == "routed":
                 marks.append(f"{hop.device}: {ruling.because.cited()}")
     because = Because(
-        "route",
-        f"{path} in a circle",
-        next((r.because.mark for h in hops[start:] for r in h.rulings if r.did == "routed"), None),
+        "route", f"{path} in a circle", next((r.because.mark for h in hops[start:] for r in h.rulings if r.did == "routed"), None)
     )
     return End(
         Fate.LOOPED,
@@ -442,12 +424,7 @@ def _journey(plan: Plan, question: Question, there: Leg, back: Leg | None, end: 
         )
     elif back is not None:
         said = f"the {'refusal' if back.way is Way.BACK else 'error message'} is lost on its way home at {back.end}: {back.because.cited()}"
-    elif len(there.hops) == 1 and there.cause in (
-        "route.none",
-        "neighbour.silent",
-        "interface.down",
-        "route.unreachable",
-    ):
+    elif len(there.hops) == 1 and there.cause in ("route.none", "neighbour.silent", "interface.down", "route.unreachable"):
         symptom, said = Symptom.UNREACHABLE, f"{question.device}'s own system says so"
     arrived = there.fate in (Fate.DELIVERED, Fate.REFUSED) or there.cause == "service.silent"
     seen = there.arrived
@@ -507,17 +484,12 @@ def _kind(packet: Packet) -> str:
 def _nearest(leg: Leg) -> tuple[str, ...]:
     """For a packet that a list stopped: the permits that missed by one condition."""
     rulings = leg.hops[-1].rulings
-    if (
-        not rulings
-        or rulings[-1].table is None
-        or rulings[-1].cause not in ("filter.end", "session.none", "filter.rule")
-    ):
+    if not rulings or rulings[-1].table is None or rulings[-1].cause not in ("filter.end", "session.none", "filter.rule"):
         return ()
     last, table = rulings[-1], rulings[-1].table
     found = table.near_misses(last.saw, last.arriving, last.leaving)[:2]
     return tuple(
-        f"{table.source.name} rule {n.id} ({n.mark}) would permit it, but for {n.miss.field}: {n.miss.words}"
-        for n in found
+        f"{table.source.name} rule {n.id} ({n.mark}) would permit it, but for {n.miss.field}: {n.miss.words}" for n in found
     )
 
 
@@ -549,11 +521,7 @@ def _although(plan: Plan, *legs: Leg | None) -> tuple[Because, ...]:
                 break
             if found is None and table.rules and device.setting("end-of-list")[0] != "permit":
                 out.append(
-                    Because(
-                        "idle",
-                        f"the end of list {name} would deny it, but {name} is attached nowhere",
-                        table.source.mark,
-                    )
+                    Because("idle", f"the end of list {name} would deny it, but {name} is attached nowhere", table.source.mark)
                 )
                 break
     return tuple(out)
