@@ -88,10 +88,18 @@ IDS = [f"{c[0]}-{c[1]}-{c[2]}-{n}" for n, c in enumerate(CASES)]
 
 
 @pytest.mark.parametrize("case", CASES, ids=IDS)
-def test_worked_by_hand(demo: mc.Plan, demo_text: bytes, case: tuple[str, str, str, dict[str, object], str, str, str, str, str, str, str]) -> None:
+def test_worked_by_hand(
+    demo: mc.Plan, demo_text: bytes, case: tuple[str, str, str, dict[str, object], str, str, str, str, str, str, str]
+) -> None:
     sender, target, service, options, fate, lost, cause, decided, symptom, there, back = case
     journey = mc.trace(demo, sender, target, service, **options)  # type: ignore[arg-type]
-    assert (journey.fate, journey.lost, journey.cause, journey.because.words, journey.symptom) == (fate, lost, cause, decided, symptom)
+    assert (journey.fate, journey.lost, journey.cause, journey.because.words, journey.symptom) == (
+        fate,
+        lost,
+        cause,
+        decided,
+        symptom,
+    )
     assert [h.device for h in journey.there.hops] == there.split()
     assert [h.device for h in journey.back.hops] == back.split() if journey.back else back == ""
     line = sentences.headline(journey)
@@ -122,7 +130,10 @@ def test_text_and_json_tell_the_same(demo: mc.Plan, case: tuple[object, ...]) ->
                 assert f"{ruling['did']}: {ruling['because']['words']}" in shown
                 assert " ".join(ruling["note"].split()) in shown
                 for over in ruling.get("passed-over", []):
-                    assert f"passed over rule {over['rule']} {over['verdict']} ({over['place']['file']}:{over['place']['line']}): {over['condition']}: {over['reason']}" in shown
+                    assert (
+                        f"passed over rule {over['rule']} {over['verdict']} ({over['place']['file']}:{over['place']['line']}): {over['condition']}: {over['reason']}"
+                        in shown
+                    )
 
 
 def test_seen_as(demo: mc.Plan) -> None:
@@ -146,7 +157,13 @@ def test_nearest_rule_names_the_one_condition(demo: mc.Plan) -> None:
 
 def test_rules_passed_over_each_say_what_failed_first(demo: mc.Plan) -> None:
     ruling = mc.trace(demo, "lab-desk", "pressroom", "ssh").there.hops[-1].rulings[-1]
-    assert [(p.id, p.miss.field) for p in ruling.passed_over()] == [("10", "service"), ("20", "from"), ("30", "protocol"), ("40", "from"), ("50", "protocol")]
+    assert [(p.id, p.miss.field) for p in ruling.passed_over()] == [
+        ("10", "service"),
+        ("20", "from"),
+        ("30", "protocol"),
+        ("40", "from"),
+        ("50", "protocol"),
+    ]
 
 
 def test_member_of_a_group_is_named(demo: mc.Plan) -> None:

@@ -19,6 +19,8 @@ def network_schema() -> dict[str, Any]:
     schema = NetworkIn.model_json_schema(by_alias=True)
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
     schema["title"] = "Mossy Compass network file, version 1"
+    for rule_key in ("permit", "deny", "reject", "note"):  # the inner mark for "not said" is no default to offer
+        del schema["$defs"]["RuleIn"]["properties"][rule_key]["default"]
     schema["$defs"]["DeviceIn"]["properties"]["settings"] |= settings_schema()
     return schema
 

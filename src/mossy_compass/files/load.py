@@ -109,9 +109,11 @@ def read_bytes(data: bytes, name: str) -> Reading:
 def read_node(tree: Node, problems: Problems) -> Reading:
     """Validate and resolve a tree, whatever it was made from."""
     live = tree.copy()
-    document = _validate(tree, live, problems)
-    network = _Resolver(document, live, tree, problems).network() if document is not None else None
-    if network is not None:
+    hurt: list[Node] = []
+    document = _validate(tree, live, problems, hurt)
+    whole = not problems.errors  # what was cut out would be missed by its neighbours, and they would be blamed
+    network = _Resolver(document, live, tree, problems, hurt).network() if document is not None else None
+    if network is not None and whole:
         check_network(network, problems)
     if problems.errors:
         network = None
@@ -222,8 +224,11 @@ def _remove(data: Any, path: list[Any]) -> None:
     del data[path[-1]]
 
 
-def _validate(tree: Node, live: Node, problems: Problems) -> NetworkIn | None:
-    """The document by its schema. What is faulty is reported, cut out (of ``live`` too), and the rest tried again."""
+def _validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> NetworkIn | None:
+    """The document by its schema. What is faulty is reported, cut out (of ``live`` too), and the rest tried again.
+
+    What something was cut out of is noted in ``hurt``: what it now lacks is not its author's fault.
+    """
     data = tree.plain()
     if not isinstance(data, dict):
         problems.add(
@@ -260,14 +265,16 @@ def _validate(tree: Node, live: Node, problems: Problems) -> NetworkIn | None:
                     path = _real_path(data, error["loc"][:-1])
                 node = live.at(*path)
                 code, message, remedy = _say(error, data, path)
-                at_key = error["type"] in ("extra_forbidden", "missing") and node.key is not None
-                problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
+                at_key = error["type"] in ("extra_forbidden", "missing") or "[key]" in error["loc"]
+                if not any(node is other for other in hurt):
+                    problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
                 if path not in cut:
                     cut.append(path)
             if any(not path for path in cut):
                 return None
             for path in sorted(cut, key=lambda p: [(str(type(s)), s) for s in p], reverse=True):
                 if not any(path[: len(other)] == other for other in cut if len(other) < len(path)):
+                    hurt += [live.at(*path[:n]) for n in range(2, len(path))]
                     _remove(data, path)
                     live.at(*path[:-1]).cut(path[-1])
     return None
@@ -279,8 +286,9 @@ def _validate(tree: Node, live: Node, problems: Problems) -> NetworkIn | None:
 class _Resolver:
     """Turns a document of the right shape into the model: names into what they stand for."""
 
-    def __init__(self, document: NetworkIn, live: Node, tree: Node, problems: Problems) -> None:
+    def __init__(self, document: NetworkIn, live: Node, tree: Node, problems: Problems, hurt: Iterable[Node]) -> None:
         self.doc = document
+        self.hurt = {n for n in document.devices if any(live.at("devices", n) is h for h in hurt)}
         self.tree = live
         self.problems = problems
         self.raw: Any = tree.plain()
@@ -361,6 +369,8 @@ class _Resolver:
             return Term(word, merge(Span(a.key, a.key) for a in self.doc.names[word]))
         if word in self.doc.devices:
             spans = merge(Span(a.key, a.key) for a in self.addresses_of(word))
+            if not spans and word in self.hurt:
+                return None
             if not spans:
                 self.problems.add(
                     "device.no-address",
@@ -759,7 +769,7 @@ class _Resolver:
         if not slash:
             if len(interfaces) == 1:
                 return name, next(iter(interfaces))
-            if self.written("devices", name, "interfaces") - set(interfaces):
+            if name in self.hurt:
                 return None
             self.problems.add(
                 "interface.which",

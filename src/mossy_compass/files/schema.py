@@ -189,10 +189,10 @@ class RuleIn(Part):
         ]
         | None
     ) = Field(None, description="Number or name within the list; counted in tens when left out.")
-    permit: ProtocolText | Literal[-1] = Field(-1, description="Let packets of this protocol pass.")
-    deny: ProtocolText | Literal[-1] = Field(-1, description="Drop them silently.")
-    reject: ProtocolText | Literal[-1] = Field(-1, description="Drop them and answer the sender no.")
-    note: ProtocolText | Literal[-1] = Field(-1, description="Take note of them and go on with the next rule.")
+    permit: ProtocolText = Field(-1, description="Let packets of this protocol pass.")
+    deny: ProtocolText = Field(-1, description="Drop them silently.")
+    reject: ProtocolText = Field(-1, description="Drop them and answer the sender no.")
+    note: ProtocolText = Field(-1, description="Take note of them and go on with the next rule.")
     from_: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
         None, description="Sources: any, self, local-networks, outside, a group, a device, a name, or an address form."
     )

@@ -76,6 +76,11 @@ def _refuse(code: str, mark: Mark, message: str, remedy: str, lines: Sequence[st
     return NetworkFileError([Problem(code, Severity.ERROR, mark, message, remedy, source)])
 
 
+def _too_deep(mark: Mark, lines: Sequence[str]) -> NetworkFileError:
+    words = f"more than {MOST_DEPTH} levels of nesting."
+    return _refuse("yaml.too-deep", mark, words, "Check the brackets and the indentation.", lines)
+
+
 def decode(data: bytes, name: str) -> str:
     """Bytes of a file as text.
 
@@ -204,13 +209,7 @@ def read_tree(text: str, name: str, problems: Problems) -> Node:
                 put(Node(value, mark))
             elif isinstance(event, yaml.MappingStartEvent | yaml.SequenceStartEvent):
                 if len(stack) >= MOST_DEPTH:
-                    raise _refuse(
-                        "yaml.too-deep",
-                        mark,
-                        f"more than {MOST_DEPTH} levels of nesting.",
-                        "Check the brackets and the indentation.",
-                        lines,
-                    )
+                    raise _too_deep(mark, lines)
                 node = Node({} if isinstance(event, yaml.MappingStartEvent) else [], mark)
                 put(node)
                 stack.append(node)
@@ -219,6 +218,10 @@ def read_tree(text: str, name: str, problems: Problems) -> Node:
                 stack.pop()
                 keys.pop()
     except yaml.YAMLError as fault:
+        if "nesting depth" in str(fault):  # the parser's own bound comes first where brackets alone are nested
+            place = getattr(fault, "problem_mark", None)
+            mark = Mark(name, place.line + 1, place.column + 1) if place else Mark(name, 1)
+            raise _too_deep(mark, lines) from None
         raise _yaml_fault(fault, name, lines) from None
     if root is None:
         raise _refuse("file.empty", Mark(name, 1), "the file is empty.", "'mossy new FILE' writes a small network to start from.")

@@ -144,7 +144,7 @@ def from_key(key: int) -> Address:
     return Address(4, key) if key < V6_BASE else Address(6, key - V6_BASE)
 
 
-_FOUR = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}")
+_FOUR = re.compile(r"[0-9]{1,3}(?:\.[0-9]{1,3}){3}")
 
 
 def parse_address(text: str) -> Address:
@@ -169,7 +169,7 @@ def parse_address(text: str) -> Address:
             return Address(6, int(ipaddress.IPv6Address(text)))
         except ValueError as fault:
             raise AddressError(f"'{text}' is not an IPv6 address: {_say(fault)}.") from None
-    if re.fullmatch(r"[\d.]+", text):
+    if re.fullmatch(r"[0-9.]+", text):
         count = len([p for p in text.split(".") if p])
         raise AddressError(
             f"'{text}' is not an address: it has {count} part{'s' * (count != 1)}, an IPv4 address has 4, like 192.0.2.10."
