@@ -175,29 +175,24 @@ class _Index:
         self._leaving = _by_name([c.rule.leaving for c, _ in rows])
 
     def first(self, packet: Packet, arriving: str | None, leaving: str | None) -> Compiled | None:
-        rows = self._protocol[packet[0]]
-        family, value = packet[1]
-        cuts = self._source
-        if cuts is not None:
+        # The hottest lines of a trace: no helper is called, and it stops as soon as no row is left.
+        protocol, source, destination, from_port, to_port, icmp, *_ = packet
+        rows = self._protocol[protocol]
+        if rows and (cuts := self._source) is not None:
+            family, value = source
             rows &= cuts[1][bisect_right(cuts[0], value if family == 4 else value + V6_BASE) - 1]
-        family, value = packet[2]
-        cuts = self._destination
-        if cuts is not None:
+        if rows and (cuts := self._destination) is not None:
+            family, value = destination
             rows &= cuts[1][bisect_right(cuts[0], value if family == 4 else value + V6_BASE) - 1]
-        cuts = self._slot
-        if cuts is not None:
-            icmp = packet[5]
-            rows &= cuts[1][bisect_right(cuts[0], packet[4] if icmp < 0 else icmp) - 1]
-        cuts = self._from_port
-        if cuts is not None:
-            rows &= cuts[1][bisect_right(cuts[0], packet[3]) - 1]
+        if rows and (cuts := self._slot) is not None:
+            rows &= cuts[1][bisect_right(cuts[0], to_port if icmp < 0 else icmp) - 1]
+        if rows and (cuts := self._from_port) is not None:
+            rows &= cuts[1][bisect_right(cuts[0], from_port) - 1]
         if self._opening is not None and not packet.opening:
             rows &= self._opening
-        names = self._arriving
-        if names is not None:
+        if (names := self._arriving) is not None:
             rows &= names.get(arriving, names[None])
-        names = self._leaving
-        if names is not None:
+        if (names := self._leaving) is not None:
             rows &= names.get(leaving, names[None])
         return self._owner[(rows & -rows).bit_length() - 1] if rows else None
 

@@ -67,7 +67,7 @@ def headline(journey: Journey) -> str:
 
 
 def _by(journey: Journey) -> bool:
-    return journey.because.kind == "rule" or journey.cause == "filter.end"
+    return journey.because.kind == "rule" or journey.because.words.startswith("the end of list")
 
 
 def extras(journey: Journey) -> list[tuple[str, str]]:

@@ -1,0 +1,142 @@
+"""The commands about files: the demo, a new file, its check, and the schemas."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, form_option, say_json, shipped, show, show_problems, write_whole
+
+
+@click.command(context_settings=CONTEXT)
+@click.argument("file")
+@form_option("text", "json")
+def check(file: str, form: str) -> None:
+    r"""Read FILE and print every fault, with its place, what is allowed, and what to do.
+
+    \b
+    Example:
+      mossy check my.yaml
+
+    \b
+    Exit codes: 0 no error (there may be warnings), 2 errors.
+    """
+    from mossy_compass.files.load import read_file
+
+    reading = read_file(file)
+    if form == "json":
+        say_json({"mossy-findings": 1, "file": file, "findings": [_finding(p) for p in reading.problems]})
+    else:
+        show_problems(reading.problems, file)
+    raise SystemExit(EXIT_INPUT if reading.errors else 0)
+
+
+def _finding(problem: Any) -> dict[str, Any]:
+    return {
+        "code": problem.code,
+        "severity": problem.severity.value,
+        "file": problem.mark.file,
+        "line": problem.mark.line,
+        "column": problem.mark.column,
+        "message": problem.message,
+        "remedy": problem.remedy,
+        "also": [{"file": m.file, "line": m.line, "column": m.column, "message": w} for m, w in problem.also],
+    }
+
+
+@click.command(context_settings=CONTEXT)
+@click.argument("file", type=click.Path(dir_okay=False))
+def new(file: str) -> None:
+    r"""Write a small commented network that works to FILE, to start from. An existing file is left alone.
+
+    \b
+    Example:
+      mossy new my.yaml
+    """
+    write_whole(Path(file), shipped("starter.yaml").read_bytes(), overwrite=False)
+    click.echo(f"{file}: written. Try: mossy trace {file} --from desk --to printer --service tcp/9100")
+
+
+DEMO = (
+    ("A kiosk sells a ticket: permitted by two lists on the way, and answered.", "kiosk-1", "ledger", "ticketing"),
+    ("The same from a visitor's tablet: permits for two kiosks shut out their neighbour.", "tablet", "ledger", "ticketing"),
+    ("A ping into the world goes out, and its answer dies at the perimeter.", "kiosk-1", "almanac.example", "ping"),
+    ("The web works from the same place, which is why the ping puzzles people.", "kiosk-1", "almanac.example", "https"),
+    ("One bench may log in to the press; the desk beside it meets the end of the list.", "lab-desk", "pressroom", "ssh"),
+    ("Delivered is not served: the ledger does not listen on that port.", "lab-bench", "ledger", "tcp/80"),
+    ("A sensor's question leaves untranslated; the provider has no route back.", "sensor-fern", "almanac.example", "ntp"),
+    ("Strangers may read the seed catalogue, over IPv6 too.", "almanac", "seeds.example", "tcp/443"),
+    ("An address that nobody has, between two routers that trust each other.", "lab-bench", "10.41.9.9", "ping"),
+)
+
+
+@click.command(context_settings=CONTEXT)
+@click.option("--write", "target", type=click.Path(dir_okay=False), metavar="FILE", help="Also write the demo network to FILE.")
+@click.option("--details", is_flag=True, help="Show each hop too.")
+def demo(target: str | None, details: bool) -> None:
+    r"""Show the demo network, Fernhollow Botanic Trust, and several test packets explained.
+
+    \b
+    Example:
+      mossy demo --write fernhollow.yaml
+    """
+    from rich.console import Group
+    from rich.padding import Padding
+    from rich.text import Text
+
+    from mossy_compass.files.load import read_bytes
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.report import text
+    from mossy_compass.walk.trace import trace as run_trace
+
+    data = shipped("fernhollow.yaml").read_bytes()
+    name = target or "fernhollow.yaml"
+    reading = read_bytes(data, name)
+    assert reading.network is not None
+    plan = Plan(reading.network)
+    if target:
+        write_whole(Path(target), data)
+    kinds: dict[str, list[str]] = {}
+    for device in reading.network.devices.values():
+        kinds.setdefault(device.kind.value, []).append(device.name)
+    parts: list[Any] = [
+        Text(f"{reading.network.title}: {len(DEMO)} test packets through the demo network, and why each fared so."),
+        Padding(Text(f"{reading.network.about}"), (0, 0, 0, 2)),
+    ]
+    parts.append(
+        Padding(
+            text.rows_of([(kind + "s", ", ".join(names)) for kind, names in kinds.items()], ("dim", ""), (9, None)), (0, 0, 0, 2)
+        )
+    )
+    parts.append(Text(""))
+    for number, (title, sender, goal, service) in enumerate(DEMO, 1):
+        parts.append(Text(f"{number}. {title}", style="bold"))
+        journey = run_trace(plan, sender, goal, service)
+        parts.append(Padding(text.journey(journey, details) if details else text.brief(journey), (0, 0, 1, 3)))
+    if target:
+        parts.append(
+            Text(
+                f"The network is in {target}. Go on with: mossy trace {target} --from kiosk-1 --to ledger --service tcp/22 --details"
+            )
+        )
+    else:
+        parts.append(
+            Text(
+                "Go on with: mossy demo --write fernhollow.yaml, then mossy trace fernhollow.yaml --from kiosk-1 --to ledger --service tcp/22 --details"
+            )
+        )
+    show(Group(*parts))
+
+
+@click.command(context_settings=CONTEXT)
+@click.argument("which", type=click.Choice(["network", "journey"]))
+def schema(which: str) -> None:
+    r"""Print the JSON Schema of network files (for editors) or of journeys (for programs).
+
+    \b
+    Example:
+      mossy schema network > mossy-network.schema.json
+    """
+    click.echo(shipped(f"{which}.schema.json").read_text(encoding="utf-8"), nl=False)

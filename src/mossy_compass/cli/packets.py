@@ -1,0 +1,119 @@
+"""The commands that send test packets, and the picture of a network."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say_json, show, write_whole
+from mossy_compass.errors import InputError, QuestionError
+
+
+@click.command(context_settings=CONTEXT)
+@click.argument("file")
+@click.option("--from", "sender", required=True, metavar="HOST", help="Device, device/interface, or far host that sends.")
+@click.option("--to", "target", required=True, metavar="TARGET", help="Device, name, or address to reach.")
+@click.option(
+    "--service", default="ping", show_default=True, metavar="SERVICE", help="ping, protocol/port like tcp/443, or a service's name."
+)
+@click.option(
+    "--source-port",
+    type=click.IntRange(0, 65535),
+    metavar="PORT",
+    help="Source port, or identifier of a ping [default: 49152, or 1].",
+)
+@click.option("--source", metavar="ADDRESS", help="Source address, instead of the one that the sender would choose.")
+@click.option("--ttl", type=click.IntRange(1, 255), default=64, show_default=True, help="Time to live in hops.")
+@click.option("--family", type=click.Choice(["4", "6"]), help="Use the target's IPv4 or IPv6 address.")
+@click.option("--details", is_flag=True, help="Every ruling of every stage, and every rule passed over with the reason.")
+@form_option("text", "json")
+def trace(
+    file: str,
+    sender: str,
+    target: str,
+    service: str,
+    source_port: int | None,
+    source: str | None,
+    ttl: int,
+    family: str | None,
+    details: bool,
+    form: str,
+) -> None:
+    r"""Send one test packet through the network in FILE, and its answer home.
+
+    The first line is the answer; then a line or two for each hop there, then the way back.
+
+    \b
+    Example:
+      mossy trace fernhollow.yaml --from kiosk-1 --to ledger --service tcp/8443
+
+    \b
+    Exit codes: 0 the packet and its answer arrived, 1 they did not, 2 wrong input.
+    """
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.walk.trace import trace as run_trace
+
+    network = read_network(file)
+    journey = run_trace(
+        Plan(network),
+        sender,
+        target,
+        service,
+        from_port=source_port,
+        source=source,
+        ttl=ttl,
+        family=int(family) if family else None,
+    )
+    if form == "json":
+        say_json(journey.to_dict(details))
+    else:
+        from mossy_compass.report import text
+
+        show(text.journey(journey, details))
+    raise SystemExit(0 if journey.answered else EXIT_NOT)
+
+
+MOST_BOXES = 240
+
+
+@click.command(context_settings=CONTEXT)
+@click.argument("file")
+@click.argument("picture", type=click.Path(dir_okay=False))
+@click.option("--from", "sender", metavar="HOST", help="Draw a journey too: who sends.")
+@click.option("--to", "target", metavar="TARGET", help="... and to whom.")
+@click.option("--service", default="ping", show_default=True, metavar="SERVICE", help="... and what.")
+@click.option("--around", metavar="DEVICE", help="Draw only what is near this device.")
+@click.option("--within", type=click.IntRange(1, 50), default=2, show_default=True, help="How many segments away is near.")
+def draw(file: str, picture: str, sender: str | None, target: str | None, service: str, around: str | None, within: int) -> None:
+    r"""Draw the network in FILE as PICTURE (.png or .svg), with the path of a journey where one is asked for.
+
+    \b
+    Example:
+      mossy draw fernhollow.yaml ticket.png --from kiosk-1 --to ledger --service ticketing
+    """
+    form = Path(picture).suffix.lower().lstrip(".")
+    if form not in ("png", "svg"):
+        raise InputError(f"{picture}: the name tells the form, and '{form or 'none'}' is none of png, svg. Write NAME.png.")
+    if (sender is None) != (target is None):
+        raise InputError("a journey has both --from and --to; give both, or neither.")
+    from mossy_compass.marks import hint
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.report import drawing, layout
+    from mossy_compass.walk.trace import trace as run_trace
+
+    network = read_network(file)
+    if around is not None and around not in network.devices:
+        raise QuestionError(f"there is no device '{around}' to draw. {hint(around, network.devices, 'devices')}")
+    only = layout.around(network, around, within) if around else None
+    journey = run_trace(Plan(network), sender, target, service) if sender and target else None
+    count = layout.count(network, only)
+    if count > MOST_BOXES:
+        raise InputError(
+            f"{count} devices and segments are too many for one legible picture (at most {MOST_BOXES}). "
+            "Draw a part: --around DEVICE --within 2."
+        )
+    made = layout.place(network, only)
+    write_whole(Path(picture), drawing.render(made, network.title or file, form, journey))
+    words = f"{len(network.devices) if only is None else len(only)} devices" + (f" around {around}" if around else "")
+    click.echo(f"{picture}: {words} drawn.")

@@ -1,0 +1,239 @@
+"""Ink on a layout: the network, and a journey's path on it. The one file that knows matplotlib."""
+
+from __future__ import annotations
+
+import io
+import itertools
+import textwrap
+from typing import TYPE_CHECKING
+
+from mossy_compass.report import sentences
+from mossy_compass.report.layout import FONT, SMALL, Picture, Rect, curve
+from mossy_compass.walk.journey import Fate, Journey, Leg, Way
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+INK = "#24312a"
+PAPER = "#fbfaf4"
+_FILL = {
+    "router": ("#dfead6", "#4b6b3c"),
+    "firewall": ("#f4dccb", "#9a4a1f"),
+    "host": ("#ffffff", "#6b6f68"),
+    "switch": ("#e6e6f2", "#5a5a8c"),
+    "internet": ("#dcebf2", "#336b87"),
+    "segment": ("#f3f0e3", "#a39b7b"),
+}
+_THERE, _BACK, _DOWN = "#1f5fa8", "#b0721b", "#b3261e"
+_FACE = "DejaVu Sans Mono"
+MOST_PIXELS = 12_000
+
+
+def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = None) -> None:
+    """Draw a laid-out network, and a journey's legs over it, on the given axes."""
+    from matplotlib.patches import FancyBboxPatch
+
+    axes.set_xlim(0, picture.width)
+    axes.set_ylim(0, picture.height)
+    axes.set_axis_off()
+    for line in picture.lines:
+        points = curve(picture.boxes, line)
+        colour, style = (_DOWN, (0, (2, 3))) if line.why_down else ("#8b8f86", "solid")
+        axes.plot([x for x, _ in points], [y for _, y in points], color=colour, linestyle=style, linewidth=1.3, zorder=1)
+    for leg in journey.legs if journey else ():
+        _leg(axes, picture, leg)
+    for box in picture.boxes.values():
+        fill, edge = _FILL[box.kind]
+        r = box.rect
+        axes.add_patch(
+            FancyBboxPatch(
+                (r.x - r.w / 2 + 3, r.y - r.h / 2 + 3),
+                r.w - 6,
+                r.h - 6,
+                boxstyle="round,pad=3,rounding_size=5" if box.kind != "firewall" else "square,pad=3",
+                facecolor=fill,
+                edgecolor=_DOWN if box.down else edge,
+                linestyle="--" if box.down else "-",
+                linewidth=2.2 if box.kind == "firewall" else 1.1,
+                zorder=4,
+            )
+        )
+        y = r.y + r.h / 2 - 6 - FONT * 0.65
+        for number, words in enumerate(box.lines):
+            size = FONT if number == 0 else SMALL
+            weight = "bold" if number == 0 else "normal"
+            axes.text(r.x, y, words, size=size, weight=weight, color=INK, ha="center", va="center", family=_FACE, zorder=5)
+            y -= FONT * 0.7 + SMALL * 0.75 if number == 0 else SMALL * 1.4
+        for row in box.rows:
+            axes.text(
+                row.x,
+                row.y,
+                row.words,
+                size=SMALL + 1,
+                color=_DOWN if row.down else INK,
+                ha="left",
+                va="center",
+                family=_FACE,
+                zorder=6,
+            )
+    for label in picture.labels:
+        axes.text(
+            label.rect.x,
+            label.rect.y,
+            label.words,
+            size=SMALL,
+            color=_DOWN if "[" in label.words else "#59605a",
+            ha="center",
+            va="center",
+            family=_FACE,
+            linespacing=1.1,
+            zorder=3,
+            bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.8, "alpha": 0.85},
+        )
+    if journey:
+        _ends(axes, picture, journey)
+
+
+def _route(picture: Picture, leg: Leg) -> list[list[tuple[float, float]]]:
+    """The strokes of a leg, one for each segment that it crossed."""
+    strokes = []
+    for hop in leg.hops:
+        if hop.next_device is None or hop.segment is None:
+            continue
+        path = _crossing(picture, hop.device, hop.next_device, hop.segment)
+        if path:
+            strokes.append(path)
+    return strokes
+
+
+def _crossing(picture: Picture, start: str, end: str, domain: str) -> list[tuple[float, float]]:
+    if start not in picture.home or end not in picture.home:
+        return []
+    (a, ax, ay), (b, bx, by) = picture.home[start], picture.home[end]
+    if a == b:
+        return [(ax, ay), (bx, by)]
+    keys = _shortest(picture, a, b, domain.split(" ")[0])
+    points: list[tuple[float, float]] = [(ax, ay)]
+    for left, right in itertools.pairwise(keys):
+        found = [n for n in picture.lines if {n.start, n.end} == {left, right}]
+        line = next((n for n in found if n.segment == domain.split(" ")[0]), found[0])
+        part = curve(picture.boxes, line)
+        points += part if line.start == left else part[::-1]
+    return [*points, (bx, by)]
+
+
+def _shortest(picture: Picture, start: str, end: str, segment: str) -> list[str]:
+    """The boxes from one to another; through switches where there are some, by the named segment where it can be."""
+    from collections import deque
+
+    near: dict[str, list[str]] = {}
+    for line in sorted(picture.lines, key=lambda n: n.segment != segment):
+        near.setdefault(line.start, []).append(line.end)
+        near.setdefault(line.end, []).append(line.start)
+    came: dict[str, str] = {start: start}
+    queue = deque([start])
+    while queue and end not in came:
+        here = queue.popleft()
+        if here != start and picture.boxes[here].kind not in ("segment", "switch"):
+            continue
+        for other in near.get(here, ()):
+            if other not in came:
+                came[other] = here
+                queue.append(other)
+    if end not in came:
+        return [start, end] if picture.line_between(segment, start, end) else []
+    path = [end]
+    while path[-1] != start:
+        path.append(came[path[-1]])
+    return path[::-1]
+
+
+def _leg(axes: Axes, picture: Picture, leg: Leg) -> None:
+    colour = _THERE if leg.way is Way.THERE else _BACK
+    side = 3.2 if leg.way is Way.THERE else -3.2
+    for path in _route(picture, leg):
+        shifted = _beside(path, side if leg.way is Way.THERE else -side)
+        axes.plot(
+            [x for x, _ in shifted],
+            [y for _, y in shifted],
+            color=colour,
+            linewidth=2.6,
+            linestyle="solid" if leg.way is Way.THERE else (0, (4, 2)),
+            solid_capstyle="round",
+            zorder=2.5 if leg.way is Way.THERE else 2.4,
+        )
+        middle = len(shifted) // 2
+        (ax, ay), (bx, by) = shifted[middle - 1], shifted[middle]
+        axes.annotate(
+            "",
+            xy=(ax + (bx - ax) * 0.62, ay + (by - ay) * 0.62),
+            xytext=(ax + (bx - ax) * 0.5, ay + (by - ay) * 0.5),
+            arrowprops={"arrowstyle": "-|>", "color": colour, "linewidth": 2.0, "mutation_scale": 13},
+            zorder=2.6,
+        )
+
+
+def _beside(path: list[tuple[float, float]], side: float) -> list[tuple[float, float]]:
+    """The path moved to its own left, so that there and back do not hide each other."""
+    (ax, ay), (bx, by) = path[0], path[-1]
+    far = ((bx - ax) ** 2 + (by - ay) ** 2) ** 0.5 or 1.0
+    dx, dy = -(by - ay) / far * side, (bx - ax) / far * side
+    return [path[0], *[(x + dx, y + dy) for x, y in path[1:-1]], path[-1]] if len(path) > 2 else path
+
+
+def _ends(axes: Axes, picture: Picture, journey: Journey) -> None:
+    leg = journey.there if journey.lost == "there" or journey.back is None else journey.back
+    good = journey.answered
+    if journey.sender in picture.home or journey.there.hops[0].device in picture.home:
+        _badge(axes, picture, journey.there.hops[0].device, "start", _THERE)
+    if leg.end in picture.home:
+        words = "answered" if good else sentences.verdict_word(journey).lower()
+        _badge(axes, picture, journey.there.end if good else leg.end, words, "#2e7d32" if good else _DOWN)
+
+
+def _badge(axes: Axes, picture: Picture, device: str, words: str, colour: str) -> None:
+    key, x, y = picture.home[device]
+    rect: Rect = picture.boxes[key].rect
+    inside = picture.boxes[key].kind == "segment"
+    at = (rect.x + rect.w / 2 + 2, y) if inside else (x, rect.y + rect.h / 2 + 3)
+    axes.text(
+        *at,
+        words,
+        size=SMALL + 1,
+        weight="bold",
+        color="white",
+        family=_FACE,
+        ha="center",
+        va="center",
+        zorder=8,
+        bbox={"boxstyle": "round,pad=0.25", "facecolor": colour, "edgecolor": "white", "linewidth": 1.0},
+    )
+
+
+def render(picture: Picture, title: str, form: str, journey: Journey | None = None) -> bytes:
+    """The picture as the bytes of a PNG or SVG file; the same input gives the same bytes."""
+    import matplotlib
+    from matplotlib.figure import Figure
+
+    headline = sentences.headline(journey) if journey else ""
+    wide = max(picture.width, 760.0)
+    cut = textwrap.wrap(headline, int(wide / (FONT * 0.62)))
+    legend = "boxes: green router, thick border firewall, sand segment with its hosts"
+    legend += "; blue there, dashed ochre back" if journey else ""
+    top = 34 + len(cut) * FONT * 1.5
+    high = picture.height + top + 20
+    with matplotlib.rc_context({"svg.hashsalt": "mossy", "svg.fonttype": "none", "path.simplify": False}):
+        figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
+        left = (wide - picture.width) / 2 / wide
+        axes = figure.add_axes((left, 20 / high, picture.width / wide, picture.height / high))
+        draw(axes, picture, title, journey)
+        figure.text(14 / wide, 1 - 18 / high, title, size=FONT + 3, weight="bold", color=INK, family=_FACE, va="center")
+        fate = journey is None or (journey.fate is Fate.DELIVERED and journey.answered)
+        for number, words in enumerate(cut):
+            at = 1 - (36 + number * FONT * 1.5) / high
+            figure.text(14 / wide, at, words, size=FONT, color="#2e7d32" if fate else _DOWN, family=_FACE, va="center")
+        figure.text(14 / wide, 10 / high, legend, size=SMALL, color="#6b6f68", family=_FACE, va="center")
+        stream = io.BytesIO()
+        dots = min(110.0, MOST_PIXELS * 72 / max(wide, high))
+        figure.savefig(stream, format=form, dpi=dots, metadata={"Date": None} if form == "svg" else {"Software": None})
+    return stream.getvalue()
