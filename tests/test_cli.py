@@ -69,7 +69,7 @@ def test_trace_as_json(folder: Path) -> None:
 
 def test_new_gives_a_network_that_works(folder: Path) -> None:
     assert mossy(folder, "new", "my.yaml").returncode == 0
-    assert mossy(folder, "check", "my.yaml").stdout.startswith("my.yaml: no findings; it can be used.")
+    assert mossy(folder, "check", "my.yaml").stdout.startswith("my.yaml: no findings; the network can be used.")
     done = mossy(folder, "trace", "my.yaml", "--from", "desk", "--to", "printer", "--service", "printing")
     assert done.returncode == 0
 
@@ -79,7 +79,7 @@ def test_check_of_a_faulty_file(folder: Path) -> None:
     (folder / "bad.yaml").write_text(text)
     done = mossy(folder, "check", "bad.yaml")
     assert done.returncode == 2
-    assert done.stdout.startswith("bad.yaml: 2 errors; it cannot be used until the errors are mended.")
+    assert done.stdout.startswith("bad.yaml: 2 errors; the network cannot be used until the errors are mended.")
     found = json.loads(mossy(folder, "check", "bad.yaml", "--format", "json").stdout)["findings"]
     assert [f["code"] for f in found] == ["name.unknown", "value.wrong"]
     traced = mossy(folder, "trace", "bad.yaml", "--from", "kiosk-1", "--to", "ledger")

@@ -71,7 +71,7 @@ def show_problems(problems: Sequence[Problem], name: str, *, error: bool = False
 
     refused = any(p.severity == "error" for p in problems)
     verdict = "cannot be used until the errors are mended" if refused else "can be used"
-    head = f"{name}: {text.count_words(problems)}; it {verdict}."
+    head = f"{name}: {text.count_words(problems)}; the network {verdict}."
     show(Group(Text(head), *[text.problem(p) for p in problems]), error=error)
 
 

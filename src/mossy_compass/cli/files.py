@@ -12,9 +12,12 @@ from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, form_option, say_json,
 
 @click.command(context_settings=CONTEXT)
 @click.argument("file")
-@form_option("text", "json")
+@form_option("text", "json", "sarif")
 def check(file: str, form: str) -> None:
     r"""Read FILE and print every fault, with its place, what is allowed, and what to do.
+
+    Faults of the file come first. When there are none, the network is computed, and what its addresses, cables
+    and routes come to together is checked too.
 
     \b
     Example:
@@ -26,11 +29,23 @@ def check(file: str, form: str) -> None:
     from mossy_compass.files.load import read_file
 
     reading = read_file(file)
+    problems = reading.problems
+    if reading.network is not None:
+        from mossy_compass.routing.compute import Routing
+        from mossy_compass.routing.findings import findings
+
+        more = findings(Routing(reading.network), problems, reading.lines)
+        problems = tuple(sorted((*problems, *more), key=lambda p: (p.mark, p.code, p.message)))
     if form == "json":
-        say_json({"mossy-findings": 1, "file": file, "findings": [_finding(p) for p in reading.problems]})
+        say_json({"mossy-findings": 1, "file": file, "findings": [_finding(p) for p in problems]})
+    elif form == "sarif":
+        from mossy_compass import __version__
+        from mossy_compass.exchange.sarif import log
+
+        say_json(log(problems, __version__))
     else:
-        show_problems(reading.problems, file)
-    raise SystemExit(EXIT_INPUT if reading.errors else 0)
+        show_problems(problems, file)
+    raise SystemExit(EXIT_INPUT if any(p.severity == "error" for p in problems) else 0)
 
 
 def _finding(problem: Any) -> dict[str, Any]:
@@ -46,17 +61,32 @@ def _finding(problem: Any) -> dict[str, Any]:
     }
 
 
+_STARTS = {
+    "two-rooms": ("starter.yaml", "--from desk --to printer --service tcp/9100"),
+    "fernhollow": ("fernhollow.yaml", "--from kiosk-1 --to ledger --service ticketing"),
+    "grounds": ("grounds.yaml", "--from stroller --to almanac.example --service https"),
+}
+
+
 @click.command(context_settings=CONTEXT)
 @click.argument("file", type=click.Path(dir_okay=False))
-def new(file: str) -> None:
-    r"""Write a small commented network that works to FILE, to start from. An existing file is left alone.
+@click.option(
+    "--like",
+    type=click.Choice(["two-rooms", "fernhollow", "grounds"]),
+    default="two-rooms",
+    show_default=True,
+    help="Which: a small one, the demo with its lists, or the demo's grounds with OSPF, VLANs and leases.",
+)
+def new(file: str, like: str) -> None:
+    r"""Write a commented network that works to FILE, to start from. An existing file is left alone.
 
     \b
     Example:
       mossy new my.yaml
     """
-    write_whole(Path(file), shipped("starter.yaml").read_bytes(), overwrite=False)
-    click.echo(f"{file}: written. Try: mossy trace {file} --from desk --to printer --service tcp/9100")
+    name, ends = _STARTS[like]
+    write_whole(Path(file), shipped(name).read_bytes(), overwrite=False)
+    click.echo(f"{file}: written. Try: mossy trace {file} {ends}")
 
 
 DEMO = (

@@ -9,6 +9,7 @@ import click
 from mossy_compass.cli.common import CONTEXT, EXIT_INPUT
 from mossy_compass.cli.files import check, demo, new, schema
 from mossy_compass.cli.packets import draw, trace
+from mossy_compass.cli.views import grid, tables
 from mossy_compass.errors import MossyError, NetworkFileError
 
 
@@ -25,7 +26,7 @@ def main() -> None:
     """
 
 
-for command in (demo, new, check, trace, draw, schema):
+for command in (demo, new, check, tables, trace, grid, draw, schema):
     main.add_command(command)
 
 

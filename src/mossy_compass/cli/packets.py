@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say_json, show, write_whole
 from mossy_compass.errors import InputError, QuestionError
+
+if TYPE_CHECKING:
+    from mossy_compass.plan.plan import Plan
 
 
 @click.command(context_settings=CONTEXT)
@@ -26,7 +30,10 @@ from mossy_compass.errors import InputError, QuestionError
 @click.option("--source", metavar="ADDRESS", help="Source address, instead of the one that the sender would choose.")
 @click.option("--ttl", type=click.IntRange(1, 255), default=64, show_default=True, help="Time to live in hops.")
 @click.option("--family", type=click.Choice(["4", "6"]), help="Use the target's IPv4 or IPv6 address.")
-@click.option("--details", is_flag=True, help="Every ruling of every stage, and every rule passed over with the reason.")
+@click.option("--size", type=click.IntRange(28, 65535), default=64, show_default=True, help="Length of the packet in bytes.")
+@click.option("--details", is_flag=True, help="Every ruling of every stage, and every rule and route passed over with the reason.")
+@click.option("--every-path", is_flag=True, help="Follow every combination of equal routes, and say whether their fates differ.")
+@click.option("--flows", type=click.IntRange(1, 100_000), metavar="COUNT", help="Send COUNT flows, and count them by equal route.")
 @form_option("text", "json")
 def trace(
     file: str,
@@ -37,7 +44,10 @@ def trace(
     source: str | None,
     ttl: int,
     family: str | None,
+    size: int,
     details: bool,
+    every_path: bool,
+    flows: int | None,
     form: str,
 ) -> None:
     r"""Send one test packet through the network in FILE, and its answer home.
@@ -49,22 +59,19 @@ def trace(
       mossy trace fernhollow.yaml --from kiosk-1 --to ledger --service tcp/8443
 
     \b
-    Exit codes: 0 the packet and its answer arrived, 1 they did not, 2 wrong input.
+    Exit codes: 0 the packet and its answer arrived (by every path, for every flow, where asked), 1 not, 2 wrong input.
     """
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.trace import trace as run_trace
 
     network = read_network(file)
-    journey = run_trace(
-        Plan(network),
-        sender,
-        target,
-        service,
-        from_port=source_port,
-        source=source,
-        ttl=ttl,
-        family=int(family) if family else None,
-    )
+    plan = Plan(network)
+    options = {"from_port": source_port, "source": source, "ttl": ttl, "family": int(family) if family else None, "size": size}
+    if every_path and flows is not None:
+        raise InputError("--every-path and --flows answer different questions; give one of them.")
+    if every_path or flows is not None:
+        raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
+    journey = run_trace(plan, sender, target, service, **options)  # type: ignore[arg-type]
     if form == "json":
         say_json(journey.to_dict(details))
     else:
@@ -72,6 +79,26 @@ def trace(
 
         show(text.journey(journey, details))
     raise SystemExit(0 if journey.answered else EXIT_NOT)
+
+
+def _many(plan: Plan, question: tuple[str, str, str], options: dict[str, Any], count: int | None, form: str) -> bool:
+    """Every path of a question, or many of its flows; True when all are answered."""
+    from mossy_compass.report import manytext
+    from mossy_compass.walk import many
+
+    if count is not None:
+        flows = many.flows(plan, *question, count, **options)
+        if form == "json":
+            say_json(manytext.flows_dict(flows, question))
+        else:
+            show(manytext.flows(flows, question))
+        return all(fate == "answered" for fate, _, _ in flows.outcomes)
+    paths = many.every_path(plan, *question, **options)
+    if form == "json":
+        say_json(manytext.paths_dict(paths, question))
+    else:
+        show(manytext.paths(paths, question))
+    return all(p.journey.answered for p in paths.paths)
 
 
 MOST_BOXES = 240
@@ -102,11 +129,12 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
     from mossy_compass.report import drawing, layout
     from mossy_compass.walk.trace import trace as run_trace
 
-    network = read_network(file)
+    plan = Plan(read_network(file))
+    network = plan.network  # with the leased addresses in place
     if around is not None and around not in network.devices:
         raise QuestionError(f"there is no device '{around}' to draw. {hint(around, network.devices, 'devices')}")
     only = layout.around(network, around, within) if around else None
-    journey = run_trace(Plan(network), sender, target, service) if sender and target else None
+    journey = run_trace(plan, sender, target, service) if sender and target else None
     count = layout.count(network, only)
     if count > MOST_BOXES:
         raise InputError(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import types
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, Any, Union, get_args, get_origin
 
@@ -14,16 +14,22 @@ from mossy_compass.errors import AddressError, NetworkFileError, QuestionError
 from mossy_compass.files.schema import DeviceIn, InterfaceIn, NetworkIn, Part, RuleIn
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.headers.spans import complement, merge
-from mossy_compass.marks import Mark, Problem, Problems, hint
+from mossy_compass.marks import Mark, Problem, Problems, Severity, hint
 from mossy_compass.model.check import check_network
 from mossy_compass.model.network import (
     AccessList,
     Device,
+    FarHost,
     Group,
     Interface,
     Kind,
+    LeasePool,
+    Link,
     Network,
+    OspfPort,
+    OspfProcess,
     PortState,
+    RipProcess,
     RouteAction,
     Rule,
     Segment,
@@ -35,7 +41,7 @@ from mossy_compass.model.network import (
     Verdict,
 )
 from mossy_compass.model.settings import SETTINGS
-from mossy_compass.packet.address import EVERYTHING, PRIVATE_SPANS, Address, Prefix, Span, Spans, parse_block
+from mossy_compass.packet.address import EVERYTHING, PRIVATE_SPANS, Address, Prefix, Span, Spans, from_key, parse_block
 from mossy_compass.packet.service import (
     BUILT_IN_SERVICES,
     ICMP,
@@ -60,11 +66,13 @@ class Reading:
     Attributes:
         network: the model; None when there is an error.
         problems: every finding, errors and warnings, by place.
+        lines: the lines of each file, to show a finding's place.
 
     """
 
     network: Network | None
     problems: tuple[Problem, ...]
+    lines: Mapping[str, list[str]] = field(default_factory=dict)
 
     @property
     def errors(self) -> tuple[Problem, ...]:
@@ -117,7 +125,7 @@ def read_node(tree: Node, problems: Problems) -> Reading:
         check_network(network, problems)
     if problems.errors:
         network = None
-    return Reading(network, tuple(problems.in_order()))
+    return Reading(network, tuple(problems.in_order()), problems.lines)
 
 
 def load(path: str | Path) -> Network:
@@ -293,6 +301,7 @@ class _Resolver:
         self.problems = problems
         self.raw: Any = tree.plain()
         self.terms: dict[str, Term] = {}
+        self.far: set[str] = set(document.devices)
         self.local: Spans = merge(s for b in document.local for s in b.spans) if document.local else PRIVATE_SPANS
 
     def written(self, *path: str) -> set[str]:
@@ -367,10 +376,16 @@ class _Resolver:
             return made
         if word in self.doc.names:
             return Term(word, merge(Span(a.key, a.key) for a in self.doc.names[word]))
+        for other in self.doc.devices.values():
+            if word in other.hosts:
+                return Term(word, merge(Span(a.key, a.key) for a in other.hosts[word].address))
         if word in self.doc.devices:
             spans = merge(Span(a.key, a.key) for a in self.addresses_of(word))
-            if not spans and word in self.hurt:
+            if word in self.hurt and not spans:
                 return None
+            asked = self.doc.devices[word]
+            if asked.leased or any(i.leased for i in asked.interfaces.values()):
+                return Term(word, spans, (), word)
             if not spans:
                 self.problems.add(
                     "device.no-address",
@@ -554,10 +569,16 @@ class _Resolver:
     def device(self, name: str, device: DeviceIn) -> Device:
         base = ("devices", name)
         kind = Kind(device.kind)
-        interfaces = {n: self.interface(name, n, i) for n, i in device.interfaces.items()}
+        interfaces = {n: self.interface(name, n, i, device) for n, i in device.interfaces.items()}
+        for index, port in enumerate(device.ports):
+            interfaces.setdefault(port, Interface(port, self.spot(*base, "ports", index)))
+        if device.ports and kind is not Kind.SWITCH:
+            self.problems.add(
+                "device.kind", self.mark(*base, "ports"), f"ports: is for a switch; a {kind} has interfaces.", "Write interfaces:."
+            )
         routes: list[StaticRoute] = []
-        if device.address is not None:
-            mark = self.mark(*base, "address")
+        if device.address is not None or device.leased:
+            mark = self.mark(*base, "address" if device.address is not None else "leased")
             if kind is not Kind.HOST:
                 self.problems.add(
                     "device.kind",
@@ -567,7 +588,7 @@ class _Resolver:
                 )
             elif interfaces:
                 self.problems.add("device.kind", mark, "a host has either address: or interfaces:, not both.", "Remove one.")
-            interfaces.setdefault("nic", Interface("nic", mark, tuple(device.address)))
+            interfaces.setdefault("nic", Interface("nic", mark, tuple(device.address or ()), leased=device.leased))
         for index, address in enumerate(device.gateway or []):
             mark = self.spot(*base, "gateway", index)
             if kind is not Kind.HOST:
@@ -584,13 +605,20 @@ class _Resolver:
             if (
                 route.leaving is not None
                 and route.leaving not in interfaces
-                and route.leaving not in self.written(*base, "interfaces")
+                and route.leaving not in self.written(*base, "interfaces") | self.written(*base, "uplinks")
             ):
                 self.problems.add(
                     "interface.unknown",
                     self.spot(*path, "leaving"),
                     f"{name} has no interface '{route.leaving}'.",
-                    hint(route.leaving, interfaces, "interfaces"),
+                    hint(route.leaving, {*interfaces, *device.uplinks}, "interfaces"),
+                )
+            if route.next_hop is not None and route.leaving in device.uplinks:
+                self.problems.add(
+                    "route.group",
+                    mark,
+                    f"a route by the group {route.leaving} has no next-hop: each member has its own.",
+                    "Remove next-hop, or write a route for each member.",
                 )
             if route.action != "forward" and (route.next_hop or route.leaving):
                 self.problems.add(
@@ -620,7 +648,7 @@ class _Resolver:
                     route.leaving,
                     route.preference,
                     route.metric,
-                    "main",
+                    route.table,
                     RouteAction(route.action),
                     route.about,
                 )
@@ -640,7 +668,117 @@ class _Resolver:
             settings=settings,
             about=device.about,
             zone=device.zone,
+            far_hosts=self.far_hosts(name, device, kind),
+            records={n: tuple(a) for n, a in device.records.items()} if device.records is not None else None,
+            resolvers=tuple(device.resolvers),
+            resolver_mark=self.mark(*base, "resolvers") if device.resolvers else None,
+            uplinks=self.uplinks(name, device, interfaces),
+            ospf=self.ospf(name, device, interfaces),
+            rip=self.rip(name, device, interfaces),
+            leases=tuple(self.leases(name, device, interfaces)),
         )
+
+    def far_hosts(self, name: str, device: DeviceIn, kind: Kind) -> dict[str, FarHost]:
+        if device.hosts and kind is not Kind.INTERNET:
+            self.problems.add(
+                "device.kind",
+                self.mark("devices", name, "hosts"),
+                f"hosts: is for a device of kind internet, and {name} is a {kind}.",
+                "Write the hosts as devices of their own.",
+            )
+        out = {}
+        for word, entry in device.hosts.items():
+            path = ("devices", name, "hosts", word)
+            mark = self.mark(*path)
+            if word in self.far:
+                self.problems.add("name.twice", mark, f"'{word}' is also a device, or another far host.", "Choose another name.")
+            self.far.add(word)
+            out[word] = FarHost(word, tuple(entry.address), self.serves(entry.serves, (*path, "serves")), mark, entry.silent)
+        return out
+
+    def uplinks(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, tuple[str, ...]]:
+        for group, members in device.uplinks.items():
+            if group in interfaces:
+                self.problems.add(
+                    "name.twice",
+                    self.mark("devices", name, "uplinks", group),
+                    f"'{group}' is both a group and an interface of {name}.",
+                    "Choose another name.",
+                )
+            for index, member in enumerate(members):
+                self.known_port(name, member, self.spot("devices", name, "uplinks", group, index), interfaces)
+        return {group: tuple(m for m in members if m in interfaces) for group, members in device.uplinks.items()}
+
+    def known_port(self, device: str, port: str, mark: Mark, interfaces: Mapping[str, Interface]) -> None:
+        """Complain where a device has no such interface, faulty or not."""
+        if port not in interfaces and port not in self.written("devices", device, "interfaces"):
+            self.problems.add(
+                "interface.unknown", mark, f"{device} has no interface '{port}'.", hint(port, interfaces, "interfaces")
+            )
+
+    def ospf(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> OspfProcess | None:
+        speaks = any(i.ospf for i in interfaces.values())
+        if device.ospf is None:
+            return OspfProcess(self.mark("devices", name), {}, {}) if speaks else None
+        entry, base = device.ospf, ("devices", name, "ospf")
+        areas: dict[int, str] = {}
+        for word, kind in entry.areas.items():
+            if not (word.isascii() and word.isdigit() and int(word) < 1 << 32):
+                self.problems.add(
+                    "value.wrong", self.mark(*base, "areas", word), f"'{word}' is not an area number.", "Write a number."
+                )
+            elif int(word) == 0 and kind != "normal":
+                self.problems.add(
+                    "ospf.backbone", self.mark(*base, "areas", word), "area 0 is the backbone and cannot be a stub.", "Remove it."
+                )
+            else:
+                areas[int(word)] = kind
+        if not speaks:
+            self.problems.add(
+                "idle.not-enabled",
+                self.mark(*base),
+                f"{name} has OSPF settings, but none of its interfaces speaks OSPF: they have no effect.",
+                "Write ospf: AREA at an interface.",
+                Severity.WARNING,
+            )
+        first = entry.default_route
+        default = (first.type, first.metric, first.always) if first else None
+        given: dict[str, tuple[int, int]] = {o: (e.type, e.metric) for o, e in entry.redistribute.items()}
+        return OspfProcess(self.mark(*base), areas, given, default, entry.preference)
+
+    def rip(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> RipProcess | None:
+        speaks = any(i.rip for i in interfaces.values())
+        if device.rip is None:
+            return RipProcess(self.mark("devices", name), {}) if speaks else None
+        if not speaks:
+            self.problems.add(
+                "idle.not-enabled",
+                self.mark("devices", name, "rip"),
+                f"{name} has RIP settings, but none of its interfaces speaks RIP: they have no effect.",
+                "Write rip: active at an interface.",
+                Severity.WARNING,
+            )
+        entry = device.rip
+        given: dict[str, int] = dict(entry.redistribute.items())
+        return RipProcess(self.mark("devices", name, "rip"), given, entry.default_route, entry.preference)
+
+    def leases(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterable[LeasePool]:
+        for port, entry in device.leases.items():
+            mark = self.mark("devices", name, "leases", port)
+            self.known_port(name, port, mark, interfaces)
+            if len(entry.range.spans) != 1 or port not in interfaces:
+                continue
+            first, last = (from_key(k) for k in entry.range.spans[0])
+            bearer = next((a for a in interfaces[port].addresses if a.prefix.holds(first) and a.prefix.holds(last)), None)
+            if bearer is None:
+                self.problems.add(
+                    "lease.range",
+                    self.spot("devices", name, "leases", port, "range"),
+                    f"the range {entry.range.text} is not within a subnet of {name}/{port}.",
+                    "Give addresses of the interface's own subnet.",
+                )
+                continue
+            yield LeasePool(port, first, last, entry.gateway or bearer.address, tuple(entry.resolvers), mark)
 
     def serves(self, words: Iterable[str], path: tuple[str | int, ...]) -> tuple[Serves, ...]:
         marked = [(word, self.spot(*path, index)) for index, word in enumerate(words)]
@@ -681,7 +819,43 @@ class _Resolver:
             out |= {ICMP, TCP, UDP, ICMP6} if protocol is None else {protocol}
         return frozenset(out), self.mark("devices", name, "stateful")
 
-    def interface(self, device: str, name: str, entry: InterfaceIn) -> Interface:
+    def vlan_faults(self, path: tuple[str, ...], name: str, entry: InterfaceIn, device: DeviceIn) -> None:
+        mark = self.mark(*path)
+        if entry.parent is not None:
+            if entry.parent not in device.interfaces:
+                self.known_port(
+                    path[1], entry.parent, self.spot(*path, "parent"), {n: Interface(n, mark) for n in device.interfaces}
+                )
+            elif device.interfaces[entry.parent].parent is not None or entry.parent == name:
+                self.problems.add(
+                    "vlan.parent",
+                    mark,
+                    f"{entry.parent} is no physical port: a sub-interface has a port as its parent.",
+                    "Name the port.",
+                )
+            if entry.vlan is None:
+                self.problems.add("vlan.tag", mark, f"sub-interface {name} has no vlan.", "Add vlan: NUMBER.")
+        if (entry.untagged is not None or entry.tagged) and (entry.address or entry.leased):
+            self.problems.add(
+                "vlan.member",
+                mark,
+                f"{name} is a member of a VLAN, so it has no address of its own.",
+                f"Give the address to an interface with vlan: {entry.untagged or entry.tagged[0]}.",
+            )
+        if entry.loopback and (entry.parent or entry.vlan or entry.untagged or entry.tagged or entry.leased):
+            self.problems.add(
+                "loopback.port", mark, f"{name} is a loopback: it is on no segment and in no VLAN.", "Remove one of the two."
+            )
+        if device.kind == "switch" and (entry.address or entry.leased):
+            self.problems.add(
+                "switch.address",
+                mark,
+                "a switch here only bridges and has no address.",
+                "Make it a router with VLAN interfaces, or leave the address out.",
+            )
+
+    def interface(self, device: str, name: str, entry: InterfaceIn, whole: DeviceIn) -> Interface:
+        self.vlan_faults(("devices", device, "interfaces", name), name, entry, whole)
         path = ("devices", device, "interfaces", name)
         marks: dict[str, Mark] = {}
         for way in ("arriving", "leaving"):
@@ -703,6 +877,23 @@ class _Resolver:
             leaving_list=entry.filter.leaving,
             arriving_mark=marks["arriving"],
             leaving_mark=marks["leaving"],
+            parent=entry.parent,
+            vlan=entry.vlan,
+            access_vlan=entry.untagged,
+            trunk_vlans=tuple(entry.tagged),
+            loopback=entry.loopback,
+            answers_for=merge(s for b in entry.answers_for for s in b.spans),
+            leased=entry.leased,
+            ospf=OspfPort(
+                entry.ospf.area,
+                entry.ospf.cost,
+                entry.ospf.passive,
+                entry.ospf.network == "point-to-point",
+                self.mark(*path, "ospf"),
+            )
+            if entry.ospf
+            else None,
+            rip=entry.rip,
         )
 
     def translates(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterable[Translate]:
@@ -751,6 +942,7 @@ class _Resolver:
                 name,
                 tuple(members),
                 self.mark("segments", name),
+                Link(entry.latency, entry.jitter, entry.loss, entry.mtu),
                 about=entry.about,
                 down=entry.state == "down",
                 member_marks=tuple(marks),

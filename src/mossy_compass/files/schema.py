@@ -274,6 +274,23 @@ class FilterIn(Part):
     leaving: Reference | None = Field(None, description="List for packets that leave by this interface.")
 
 
+class OspfPortIn(Part):
+    """OSPF on an interface."""
+
+    short: ClassVar[str] = "area"
+
+    area: Annotated[int, whole(0, 4294967295), number_schema(0, 4294967295)] = Field(
+        0, description="Area number; 0 is the backbone."
+    )
+    cost: Annotated[int, whole(1, 65535), number_schema(1, 65535)] = Field(
+        10, description="Cost of leaving by this interface; the least total wins."
+    )
+    passive: YesNo = Field(False, description="Announce the subnet, seek no neighbour.")
+    network: Literal["broadcast", "point-to-point"] = Field(
+        "broadcast", description="broadcast: the segment may have many routers; point-to-point: two. Both ends must agree."
+    )
+
+
 class InterfaceIn(Part):
     """An interface of a device."""
 
@@ -287,6 +304,25 @@ class InterfaceIn(Part):
     state: Literal["up", "disabled", "not-connected", "far-end-down"] = Field("up", description="State of the port.")
     mtu: Annotated[int, whole(68, 65535), number_schema(68, 65535)] = Field(1500, description="Largest packet in bytes.")
     filter: FilterIn = Field(default_factory=FilterIn.model_construct, description="Attached access lists.")
+    loopback: YesNo = Field(False, description="Always up and on no segment; a stable address, or a stand-in for a network.")
+    parent: Reference | None = Field(None, description="For a sub-interface: the port whose tagged frames it takes; with vlan.")
+    vlan: Annotated[int, whole(1, 4094), number_schema(1, 4094)] | None = Field(
+        None, description="VLAN number. With parent: the tag of this sub-interface. Alone: the address of that VLAN's member ports."
+    )
+    untagged: Annotated[int, whole(1, 4094), number_schema(1, 4094)] | None = Field(
+        None, description="This port is a member of a VLAN: frames without a tag belong to it."
+    )
+    tagged: Annotated[list[Annotated[int, whole(1, 4094), number_schema(1, 4094)]], Many, _ItemOrList] = Field(
+        default_factory=list, description="VLANs whose frames this port carries with a tag."
+    )
+    leased: YesNo = Field(False, description="The address comes from an address-lease service on the segment.")
+    answers_for: Annotated[list[BlockText], Many, _ItemOrList] = Field(
+        default_factory=list, description="Further addresses for which it answers on its segment."
+    )
+    ospf: OspfPortIn | None = Field(None, description="Speak OSPF here: an area number, or a mapping.")
+    rip: Literal["active", "passive"] | None = Field(
+        None, description="Speak RIP version 2 here; passive: announce the subnet, hear nobody."
+    )
 
 
 class RouteIn(Part):
@@ -294,7 +330,8 @@ class RouteIn(Part):
 
     prefix: PrefixText = Field(description="Destination prefix; default (IPv4) or default6 (IPv6).")
     next_hop: AddressText | None = Field(None, description="Address of the next router.")
-    leaving: Reference | None = Field(None, description="Interface that it leaves by.")
+    leaving: Reference | None = Field(None, description="Interface, or group of uplinks, that it leaves by.")
+    table: Name = Field("main", description="Name of the route table; main is the one that forwarding asks.")
     preference: Annotated[int, whole(1, 255), number_schema(1, 255)] = Field(
         1, description="Lower wins among routes to the same prefix."
     )
@@ -323,10 +360,80 @@ class TranslateIn(Part):
     about: Words = Field("", description="What it is for.")
 
 
-class DeviceIn(Part):
-    """A router, firewall or host."""
+class ExternalIn(Part):
+    """How foreign routes are announced in OSPF."""
 
-    kind: Literal["router", "firewall", "host"] = Field(description="What the device is.")
+    short: ClassVar[str] = "metric"
+
+    metric: Annotated[int, whole(0, 16777214), number_schema(0, 16777214)] = Field(
+        20, description="Metric that they are announced with."
+    )
+    type: Annotated[int, whole(1, 2), number_schema(1, 2)] = Field(
+        2, description="1: the way to the announcing router is added; 2: it is not, the metric alone decides."
+    )
+
+
+class OspfDefaultIn(ExternalIn):
+    """A default route announced in OSPF."""
+
+    short: ClassVar[str] = ""
+
+    always: YesNo = Field(False, description="Announce it even without a default route of one's own.")
+
+
+class OspfIn(Part):
+    """OSPF settings of a device."""
+
+    areas: dict[str, Literal["normal", "stub", "totally-stub"]] = Field(
+        default_factory=dict, description="Kinds of areas by number: stub takes no external routes, totally-stub only a default."
+    )
+    redistribute: dict[Literal["connected", "static", "rip"], ExternalIn] = Field(
+        default_factory=dict, description="Which routes of other origin are announced, and how."
+    )
+    default_route: OspfDefaultIn | None = Field(None, description="Announce a default route.")
+    preference: Annotated[int, whole(1, 255), number_schema(1, 255)] = Field(
+        110, description="Preference of routes learned by OSPF."
+    )
+
+
+class RipIn(Part):
+    """RIP settings of a device."""
+
+    redistribute: dict[Literal["connected", "static", "ospf"], Annotated[int, whole(1, 15), number_schema(1, 15)]] = Field(
+        default_factory=dict, description="Which routes of other origin are announced, each with its metric in hops."
+    )
+    default_route: YesNo = Field(False, description="Announce a default route, with metric 1.")
+    preference: Annotated[int, whole(1, 255), number_schema(1, 255)] = Field(
+        120, description="Preference of routes learned by RIP."
+    )
+
+
+class FarHostIn(Part):
+    """A host of the stand-in Internet."""
+
+    short: ClassVar[str] = "address"
+
+    address: Annotated[list[AddressText], Many, _ItemOrList] = Field(description="Its addresses, without prefix length.")
+    serves: Annotated[list[Reference], Many, _ItemOrList] = Field(default_factory=list, description="Services that it listens for.")
+    silent: YesNo = Field(False, description="Say nothing for a closed port, instead of refusing.")
+
+
+class LeaseIn(Part):
+    """An address-lease service on an interface."""
+
+    short: ClassVar[str] = "range"
+
+    range: BlockText = Field(description="Addresses that are given out, lowest first.")
+    gateway: AddressText | None = Field(None, description="Gateway that clients are told of; the interface's own when left out.")
+    resolvers: Annotated[list[AddressText], Many, _ItemOrList] = Field(
+        default_factory=list, description="Resolvers that clients are told of."
+    )
+
+
+class DeviceIn(Part):
+    """A router, firewall, host, switch, or stand-in for the Internet."""
+
+    kind: Literal["router", "firewall", "host", "switch", "internet"] = Field(description="What the device is.")
     about: Words = Field("", description="What the device is for.")
     zone: Name = Field("", description="Where it stands; only shown.", validate_default=False)
     address: Annotated[list[InterfaceText], Many, _ItemOrList] | None = Field(
@@ -335,9 +442,31 @@ class DeviceIn(Part):
     gateway: Annotated[list[AddressText], Many, _ItemOrList] | None = Field(
         None, description="For a host: where it sends what is not on its own subnet."
     )
+    leased: YesNo = Field(False, description="For a host with one interface, named nic: its address is leased.")
     interfaces: dict[PortName, InterfaceIn] = Field(
         default_factory=dict, description="Interfaces by name; an address alone may stand for the whole."
     )
+    ports: Annotated[list[PortName], Many, _ItemOrList] = Field(
+        default_factory=list,
+        description="For a switch: names of ports that need no keys of their own; members of VLAN 1, untagged.",
+    )
+    uplinks: dict[Name, Annotated[list[Reference], Many, _ItemOrList]] = Field(
+        default_factory=dict, description="Groups of interfaces that serve as one way out; a route's leaving may name one."
+    )
+    resolvers: Annotated[list[AddressText], Many, _ItemOrList] = Field(
+        default_factory=list, description="Resolvers that this device asks for the addresses of names, in this order."
+    )
+    records: dict[Name, Annotated[list[AddressText], Many, _ItemOrList]] | None = Field(
+        None, description="This device is a resolver, and knows these names."
+    )
+    leases: dict[PortName, LeaseIn] = Field(
+        default_factory=dict, description="Address-lease services, by the interface whose segment they serve."
+    )
+    hosts: dict[Name, FarHostIn] = Field(
+        default_factory=dict, description="For an internet device: the far hosts that it stands for; an address alone will do."
+    )
+    ospf: OspfIn | None = Field(None, description="OSPF settings beyond those of the interfaces.")
+    rip: RipIn | None = Field(None, description="RIP settings beyond those of the interfaces.")
     routes: list[RouteIn] = Field(default_factory=list, description="Static routes.")
     stateful: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
         None,
@@ -358,6 +487,16 @@ class SegmentIn(Part):
     )
     about: Words = Field("", description="What it is.")
     state: Literal["up", "down"] = Field("up", description="down: the cable is cut; every port on it loses its link.")
+    latency: Annotated[float, quantity(0, 100000, "ms"), number_schema(0, 100000)] = Field(
+        0.0, description="Time from end to end, in ms."
+    )
+    jitter: Annotated[float, quantity(0, 100000, "ms"), number_schema(0, 100000)] = Field(
+        0.0, description="How much that varies, in ms."
+    )
+    loss: Annotated[float, quantity(0, 100, "%"), number_schema(0, 100)] = Field(0.0, description="Packets lost, in per cent.")
+    mtu: Annotated[int, whole(68, 65535), number_schema(68, 65535)] | None = Field(
+        None, description="Largest packet that the cable or tunnel carries, in bytes, where that is less than the interfaces say."
+    )
 
 
 class NetworkIn(Part):

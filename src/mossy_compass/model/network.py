@@ -24,6 +24,11 @@ class Kind(StrEnum):
     SWITCH = "switch"
     INTERNET = "internet"
 
+    @property
+    def words(self) -> str:
+        """With its article: ``a router``, ``an internet device``."""
+        return "an internet device" if self is Kind.INTERNET else f"a {self.value}"
+
 
 class PortState(StrEnum):
     """The state of an interface's port, as written or as a fault made it."""
@@ -51,12 +56,14 @@ class Term:
         words: how it was named (a group's name, a device, ``any``) or its normal form.
         spans: the addresses; None for ``self``, which depends on the device that asks.
         members: for a group, its entries.
+        leased: name of a device whose address comes by a lease: the addresses are filled in when that is known.
 
     """
 
     words: str
     spans: Spans | None
     members: tuple[Term, ...] = ()
+    leased: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,11 +196,12 @@ class Interface:
 
 
 class RouteAction(StrEnum):
-    """What a route does with the packets that it wins."""
+    """What a route does with the packets that it wins; ``local`` takes them for the device itself."""
 
     FORWARD = "forward"
     DISCARD = "discard"
     UNREACHABLE = "unreachable"
+    LOCAL = "local"
 
 
 @dataclass(frozen=True, slots=True)
@@ -314,7 +322,8 @@ class Device:
         records: for a resolver, the names that it knows; None for a device that is none.
         resolvers: addresses of the resolvers that this device asks.
         uplinks: named groups of interfaces used as one way out.
-        redistribution and routing processes as written.
+        ospf, rip: settings of the routing processes; each also runs where an interface speaks it.
+        leases: address-lease services that it runs.
 
     """
 

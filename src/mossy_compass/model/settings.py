@@ -160,6 +160,14 @@ SETTINGS: dict[str, Setting] = {
             "Which fields choose among equal routes: a flow's five, both addresses, or the source address alone, so that a host always leaves by the same uplink.",
         ),
         Setting(
+            "interface-route",
+            ("destination", "peer"),
+            "destination",
+            "destination",
+            "destination",
+            "Whom a route asks for that names an interface and no next hop: the destination itself on that segment, or the only other device there. A leased interface uses its lease's gateway.",
+        ),
+        Setting(
             "leased-default-route",
             ("yes", "no"),
             "yes",

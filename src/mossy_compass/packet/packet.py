@@ -10,6 +10,7 @@ from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, icmp_name
 FIRST_DYNAMIC_PORT = 49152
 """The source port of a test packet when none is stated: first of RFC 6335's dynamic range."""
 DEFAULT_TTL = 64
+DEFAULT_SIZE = 64
 _ECHO = {ICMP: (8, 0), ICMP6: (128, 0)}
 _ECHO_REPLY = {ICMP: (0, 0), ICMP6: (129, 0)}
 
@@ -39,7 +40,7 @@ class Packet(NamedTuple):
     icmp: int = -1
     flags: str = ""
     ttl: int = DEFAULT_TTL
-    size: int = 64
+    size: int = DEFAULT_SIZE
     quoted: Packet | None = None
 
     @property
@@ -86,7 +87,9 @@ def answer_to(packet: Packet) -> Packet:
     """The packet with which the far end answers: SYN-ACK, UDP answer, or echo reply."""
     if packet.protocol in _ECHO:
         number, code = _ECHO_REPLY[packet.protocol]
-        return Packet(packet.protocol, packet.destination, packet.source, packet.from_port, 0, number * 256 + code)
+        return Packet(
+            packet.protocol, packet.destination, packet.source, packet.from_port, 0, number * 256 + code, size=packet.size
+        )
     flags = "SYN-ACK" if packet.protocol == TCP else ""
     return Packet(packet.protocol, packet.destination, packet.source, packet.to_port, packet.from_port, -1, flags)
 

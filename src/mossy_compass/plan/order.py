@@ -49,7 +49,7 @@ _THROUGH = (
     Stage.SOURCE,
     Stage.SEND,
 )
-_FROM = (Stage.FROM_SELF, Stage.ROUTE, Stage.EGRESS, Stage.SOURCE, Stage.SEND)
+_FROM = (Stage.FROM_SELF, Stage.TO_SELF, Stage.ROUTE, Stage.EGRESS, Stage.SOURCE, Stage.SEND)
 
 THROUGH: dict[Kind, tuple[Stage, ...]] = {kind: _THROUGH for kind in Kind if kind is not Kind.SWITCH}
 """Stages of a packet that arrives, by kind of device."""

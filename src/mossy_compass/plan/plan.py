@@ -8,6 +8,7 @@ from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import Device, FarHost, Network, Serves
 from mossy_compass.packet.address import Address, Span
+from mossy_compass.packet.service import BUILT_IN_SERVICES
 from mossy_compass.plan.match import ListTable, translation_list
 from mossy_compass.plan.order import FROM, THROUGH, Stage
 from mossy_compass.routing.compute import Routing
@@ -56,7 +57,7 @@ class DevicePlan:
         self.name = device.name
         self.through: tuple[Stage, ...] = THROUGH[device.kind]
         self.origin: tuple[Stage, ...] = FROM[device.kind]
-        self.own: dict[Address, Own] = {a: Own(i) for a, i in device.own_addresses()}
+        self.own: dict[Address, Own] = {a: Own(i) for a, i in device.own_addresses() if routing.domains.link(device.name, i).up}
         for far in device.far_hosts.values():
             for address in far.addresses:
                 self.own.setdefault(address, Own("", far))
@@ -90,6 +91,10 @@ class DevicePlan:
             self._lists[name] = ListTable(self._network.lists[name], self.own_spans)
         return self._lists[name]
 
+    def table_named(self, name: str) -> RouteTable:
+        """A route table by its name."""
+        return self.table if name == "main" else self._routing.table(self.name, name)
+
     def setting(self, name: str) -> tuple[str, Mark | None]:
         """The value in force of a setting, and where it was written; None for the default."""
         if name not in self._settings:
@@ -97,8 +102,12 @@ class DevicePlan:
         return self._settings[name]
 
     def serves(self, own: Own) -> tuple[Serves, ...]:
-        """What listens on one of the device's addresses."""
-        return own.far.serves if own.far else self.device.serves
+        """What listens on one of the device's addresses; a resolver listens for lookups (RFC 1035 section 4.2)."""
+        if own.far:
+            return own.far.serves
+        if self.device.records is not None:
+            return (*self.device.serves, *(Serves(s, "domain", self.device.mark) for s in BUILT_IN_SERVICES["domain"]))
+        return self.device.serves
 
     def source_for(self, interface: str, family: int, towards: Address | None = None) -> Address | None:
         """The address that the device gives its own packets when they leave by ``interface`` (RFC 1122 3.3.4.3, RFC 6724)."""
@@ -116,8 +125,8 @@ class Plan:
     """A network ready for packets. Device plans are compiled when a packet first gets there, and kept."""
 
     def __init__(self, network: Network) -> None:
-        self.network = network
         self.routing = Routing(network)
+        self.network = self.routing.network
         self.domains = self.routing.domains
         self._devices: dict[str, DevicePlan] = {}
         self._owners: dict[Address, str] | None = None

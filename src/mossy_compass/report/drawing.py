@@ -5,10 +5,11 @@ from __future__ import annotations
 import io
 import itertools
 import textwrap
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from mossy_compass.report import sentences
 from mossy_compass.report.layout import FONT, SMALL, Picture, Rect, curve
+from mossy_compass.walk.grid import Grid
 from mossy_compass.walk.journey import Fate, Journey, Leg, Way
 
 if TYPE_CHECKING:
@@ -150,20 +151,21 @@ def _shortest(picture: Picture, start: str, end: str, segment: str) -> list[str]
 
 def _leg(axes: Axes, picture: Picture, leg: Leg) -> None:
     colour = _THERE if leg.way is Way.THERE else _BACK
-    side = 3.2 if leg.way is Way.THERE else -3.2
+    there = leg.way is Way.THERE
     for path in _route(picture, leg):
-        shifted = _beside(path, side if leg.way is Way.THERE else -side)
-        axes.plot(
-            [x for x, _ in shifted],
-            [y for _, y in shifted],
-            color=colour,
-            linewidth=2.6,
-            linestyle="solid" if leg.way is Way.THERE else (0, (4, 2)),
-            solid_capstyle="round",
-            zorder=2.5 if leg.way is Way.THERE else 2.4,
-        )
-        middle = len(shifted) // 2
-        (ax, ay), (bx, by) = shifted[middle - 1], shifted[middle]
+        for start, end in itertools.pairwise(path):
+            (ax, ay), (bx, by) = _beside(start, end, 3.2)
+            axes.plot(
+                [ax, bx],
+                [ay, by],
+                color=colour,
+                linewidth=2.6,
+                linestyle="solid" if there else (0, (4, 2)),
+                solid_capstyle="round",
+                zorder=2.5 if there else 2.4,
+            )
+        middle = len(path) // 2
+        (ax, ay), (bx, by) = _beside(path[middle - 1], path[middle], 3.2)
         axes.annotate(
             "",
             xy=(ax + (bx - ax) * 0.62, ay + (by - ay) * 0.62),
@@ -173,12 +175,15 @@ def _leg(axes: Axes, picture: Picture, leg: Leg) -> None:
         )
 
 
-def _beside(path: list[tuple[float, float]], side: float) -> list[tuple[float, float]]:
-    """The path moved to its own left, so that there and back do not hide each other."""
-    (ax, ay), (bx, by) = path[0], path[-1]
+_Point = tuple[float, float]
+
+
+def _beside(start: _Point, end: _Point, side: float) -> tuple[_Point, _Point]:
+    """A piece of path moved to its own left, so that there and back do not hide each other."""
+    (ax, ay), (bx, by) = start, end
     far = ((bx - ax) ** 2 + (by - ay) ** 2) ** 0.5 or 1.0
     dx, dy = -(by - ay) / far * side, (bx - ax) / far * side
-    return [path[0], *[(x + dx, y + dy) for x, y in path[1:-1]], path[-1]] if len(path) > 2 else path
+    return (ax + dx, ay + dy), (bx + dx, by + dy)
 
 
 def _ends(axes: Axes, picture: Picture, journey: Journey) -> None:
@@ -233,6 +238,54 @@ def render(picture: Picture, title: str, form: str, journey: Journey | None = No
             at = 1 - (36 + number * FONT * 1.5) / high
             figure.text(14 / wide, at, words, size=FONT, color="#2e7d32" if fate else _DOWN, family=_FACE, va="center")
         figure.text(14 / wide, 10 / high, legend, size=SMALL, color="#6b6f68", family=_FACE, va="center")
+        stream = io.BytesIO()
+        dots = min(110.0, MOST_PIXELS * 72 / max(wide, high))
+        figure.savefig(stream, format=form, dpi=dots, metadata={"Date": None} if form == "svg" else {"Software": None})
+    return stream.getvalue()
+
+
+_CELL_H, _HEAD_H = 15.0, 118.0
+
+
+def render_grid(grid: Grid, title: str, form: str) -> bytes:
+    """A grid as a picture: sources down, targets and services across, the cause in every cell that fails."""
+    import matplotlib
+    from matplotlib.figure import Figure
+    from matplotlib.patches import Rectangle
+
+    known, sources, columns = grid.by_key(), grid.sources, grid.columns
+    left = max(len(s) for s in sources) * SMALL * 0.62 + 26
+    cell_w = max(44.0, max(len(c.words) for c in grid.cells) * (SMALL - 1) * 0.62 + 8)
+    wide = left + cell_w * len(columns) + 90
+    high = _HEAD_H + _CELL_H * len(sources) + 34
+    good = sum(c.answered for c in grid.cells)
+    with matplotlib.rc_context({"svg.hashsalt": "mossy", "svg.fonttype": "none"}):
+        figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
+        axes = figure.add_axes((0, 0, 1, 1))
+        axes.set_xlim(0, wide)
+        axes.set_ylim(high, 0)
+        axes.set_axis_off()
+        words: dict[str, Any] = {"color": INK, "family": _FACE, "va": "center"}
+        axes.text(14, 18, title, size=FONT + 3, weight="bold", **words)
+        axes.text(14, 36, f"{good} of {len(grid.cells)} tests are answered", size=FONT, **words)
+        for number, (target, service) in enumerate(columns):
+            x = left + cell_w * (number + 0.5)
+            axes.text(x, _HEAD_H - 6, f"{target}  {service}", size=SMALL, rotation=38, ha="left", **{**words, "va": "bottom"})
+        for row, source in enumerate(sources):
+            y = _HEAD_H + _CELL_H * row
+            axes.text(left - 8, y + _CELL_H / 2, source, size=SMALL, ha="right", **words)
+            for number, column in enumerate(columns):
+                cell = known.get((source, *column))
+                fill = (
+                    "#e9e7df" if cell is None else "#cfe6cf" if cell.answered else "#f6d5cf" if cell.lost == "there" else "#f7e3c3"
+                )
+                box = Rectangle((left + cell_w * number + 1, y + 1), cell_w - 2, _CELL_H - 2, facecolor=fill, edgecolor="none")
+                axes.add_patch(box)
+                if cell is not None:
+                    at = (left + cell_w * (number + 0.5), y + _CELL_H / 2)
+                    axes.text(*at, cell.words, size=SMALL - 1, ha="center", **words)
+        legend = "green: answered; red: lost on the way there; sand: delivered, the answer was lost (back:); grey: itself"
+        axes.text(14, high - 12, legend, size=SMALL, **{**words, "color": "#6b6f68"})
         stream = io.BytesIO()
         dots = min(110.0, MOST_PIXELS * 72 / max(wide, high))
         figure.savefig(stream, format=form, dpi=dots, metadata={"Date": None} if form == "svg" else {"Software": None})

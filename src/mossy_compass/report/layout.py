@@ -143,11 +143,13 @@ def host_part(entry: InterfaceAddress) -> str:
     return f"::{tail}" if entry.length >= 64 else text
 
 
-def end_words(interface: Interface) -> tuple[str, ...]:
-    """What stands at a line's end: the interface and its role; under it its host parts."""
+def end_words(device: Device, name: str) -> tuple[str, ...]:
+    """What stands at a line's end: the interface and its role; under it its host parts, or its sub-interfaces."""
+    interface = device.interfaces[name]
     zone = f" ({interface.zone})" if interface.zone and interface.zone != interface.name else ""
     parts = " ".join(map(host_part, interface.addresses))
-    return (interface.name + zone, parts) if parts else (interface.name + zone,)
+    below = [f"{i.name} {' '.join(map(str, i.addresses))}" for i in device.interfaces.values() if i.parent == name]
+    return (interface.name + zone, *([parts] if parts else []), *below)
 
 
 def subnets(network: Network, members: Iterable[tuple[str, str]]) -> list[str]:
@@ -308,8 +310,8 @@ def _crowded(boxes: dict[str, Box], labels: list[Label]) -> int:
 
 def _room(network: Network, boxes: dict[str, Box], line: Line) -> float:
     """How long a line must be outside its boxes, so that what is written beside it finds a place."""
-    ports = {d: network.devices[d].interfaces[i] for d, i in network.segments[line.segment].members}
-    ends = [end_words(ports[key]) for key in (line.start, line.end) if boxes[key].kind != "segment"]
+    ports = dict(network.segments[line.segment].members)
+    ends = [end_words(network.devices[k], ports[k]) for k in (line.start, line.end) if boxes[k].kind != "segment"]
     wide = max(text_width(w, SMALL) for end in ends for w in end)
     return 45 + wide * 0.4 if len(ends) == 1 else 110 + wide * 0.8
 
@@ -380,11 +382,11 @@ def _labels(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[
     out: list[Label] = []
     for line, points in strokes:
         segment = network.segments[line.segment]
-        ports = {d: network.devices[d].interfaces[i] for d, i in segment.members}
+        ports = dict(segment.members)
         wanted: list[tuple[tuple[str, ...], tuple[float, ...], bool]] = []
         for key, near in ((line.start, False), (line.end, True)):
             if key in ports and boxes[key].kind != "segment":
-                wanted.append((end_words(ports[key]), _NEAR_END, near))
+                wanted.append((end_words(network.devices[key], ports[key]), _NEAR_END, near))
         if boxes[line.start].kind != "segment" and boxes[line.end].kind != "segment":
             name = segment.name + (f" [{line.why_down}]" if line.why_down else "")
             wanted.append(((name, *subnets(network, segment.members)), _MIDDLE, False))

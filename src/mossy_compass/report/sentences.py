@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mossy_compass.walk.causes import CAUSES
-from mossy_compass.walk.journey import Fate, Hop, Journey, Leg, Way
+from mossy_compass.walk.journey import Fate, Hop, Journey, Leg, Lookup, Way
 
 WORDS = {
     Fate.DELIVERED: "DELIVERED",
@@ -33,6 +33,8 @@ def verdict_word(journey: Journey) -> str:
     """The word that the first line is about."""
     if journey.answered:
         return "DELIVERED"
+    if journey.lost == "lookup":
+        return "NAME NOT FOUND"
     if journey.lost == "back":
         return f"ANSWER {WORDS[journey.fate]}"
     return WORDS[journey.fate]
@@ -49,6 +51,8 @@ def headline(journey: Journey) -> str:
         permits = [b.cited() for _, b in journey.there.permits()]
         by = f", let through by {' and '.join(permits)}" if permits else ", and no list stood in the way"
         return f"{start}: DELIVERED and answered: {because}{by}{although} [{journey.cause}]"
+    if journey.lookup is not None and journey.lost == "lookup":
+        return f"{start}: not sent, {_lookup_words(journey.lookup, journey)}{tail}"
     if journey.cause == "name.unknown":
         return f"{start}: DROPPED before it left: {because}{tail}"
     by = " by " if _by(journey) else ": "
@@ -66,6 +70,16 @@ def headline(journey: Journey) -> str:
     return f"{start}: {WORDS[journey.fate]} on the way there at {leg.end}{by}{because}{tail}"
 
 
+def _lookup_words(lookup: Lookup, journey: Journey) -> str:
+    """Why a name was not found: the resolver does not know it, or the lookup itself did not get through."""
+    asked = lookup.journey
+    if asked.answered:
+        return f"the LOOKUP was answered, but {journey.because.cited()}"
+    inner = headline(asked)
+    words = inner[len(who(asked)) + 2 :].rpartition("; ")[0]
+    return f"the LOOKUP at {asked.there.packet.destination} failed: {words}"
+
+
 def _by(journey: Journey) -> bool:
     return journey.because.kind == "rule" or journey.because.words.startswith("the end of list")
 
@@ -73,6 +87,11 @@ def _by(journey: Journey) -> bool:
 def extras(journey: Journey) -> list[tuple[str, str]]:
     """The lines under the first: label and sentence."""
     out = []
+    if journey.lookup is not None:
+        asked = journey.lookup
+        said = ", ".join(asked.addresses) or "no address"
+        words = f"{asked.name} asked at {asked.resolver}"
+        out.append(("lookup", f"{words}: {said}" if asked.journey.answered else words))
     if journey.note:
         out.append(("why", journey.note))
     if journey.because.about and not journey.answered:
@@ -86,6 +105,8 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
         and f"[{journey.there.packet.source}]" not in journey.seen_as
     ):
         out.append(("seen as", f"{journey.seen_as} by {journey.there.end}"))
+    if journey.latency_ms and journey.answered:
+        out.append(("time", f"{journey.latency_ms:g} ms on the cables, there and back"))
     if not journey.answered:
         remedies = CAUSES[journey.cause].remedies
         if remedies:

@@ -61,6 +61,11 @@ def journey(record: Journey, details: bool = False) -> RenderableType:
     extra = sentences.extras(record)
     if extra:
         parts.append(Padding(rows_of([(label, words) for label, words in extra], ("dim", ""), (8, None)), (0, 0, 0, 2)))
+    asked = record.lookup.journey if record.lookup else None
+    if asked is not None and (details or not asked.answered):
+        for leg in asked.legs:
+            parts.append(Padding(Text(f"lookup {sentences.leg_title(leg)}", style="bold"), (0, 0, 0, 2)))
+            parts.append(Padding(_hops(leg), (0, 0, 0, 2)))
     for leg in record.legs:
         if not leg.hops or (leg.packet.destination.value == 0 and leg.packet.protocol == 0):
             continue
@@ -107,6 +112,10 @@ def _ruling_rows(ruling: Ruling) -> list[tuple[str | Text, str | Text]]:
         rows.append(("", _dim(f"gave {ruling.gave}")))
     for over in ruling.passed_over():
         rows.append(("", _dim(f"passed over rule {over.id} {over.verdict} ({over.mark}): {over.miss.field}: {over.miss.words}")))
+    for lost in ruling.routes_passed_over():
+        place = f" ({lost.route.mark})" if lost.route.mark else ""
+        ways = ", ".join(h.words() for h in lost.route.hops)
+        rows.append(("", _dim(f"not taken: {lost.route.words()}{place} {ways}: {lost.why}")))
     for note in ruling.noted():
         rows.append(("", _dim(f"noted by {note.cited()}")))
     return rows

@@ -2,31 +2,159 @@
 
 from __future__ import annotations
 
-from mossy_compass.model.network import Network
-from mossy_compass.routing import local
+import itertools
+from collections.abc import Iterable
+
+from mossy_compass.errors import NotConverged
+from mossy_compass.model.network import Device, Network
+from mossy_compass.packet.address import Prefix
+from mossy_compass.routing import leases, local
 from mossy_compass.routing.domains import Domains
-from mossy_compass.routing.table import RouteTable
+from mossy_compass.routing.ospf import External, Ospf
+from mossy_compass.routing.rip import Announced, Rip
+from mossy_compass.routing.table import Route, RouteTable
+
+MOST_ROUNDS = 64
+_GROUPS = {"gateway": "static", "lease": "static"}
+Told = frozenset[External | Announced]
+
+
+def origin_group(route: Route) -> str:
+    """The word of ``redistribute`` that a route falls under: connected, static, ospf or rip."""
+    return _GROUPS.get(route.origin, route.origin.split(" ")[0])
 
 
 class Routing:
     """Forwarding knowledge of a whole network.
 
     Attributes:
+        network: with the leased addresses in place.
         domains: who hears whom.
+        leases: who was given which address.
 
     """
 
     def __init__(self, network: Network) -> None:
-        self.network = network
         self.domains = Domains(network)
-        self._tables: dict[str, RouteTable] = {}
+        self.leases = leases.assign(network, self.domains)
+        self.network = leases.apply(network, self.leases)
+        if self.network is not network:
+            self.domains = Domains(self.network)
+        self._tables: dict[tuple[str, str], RouteTable] = {}
+        self._settled: tuple[dict[int, Ospf], Rip | None] | None = None
 
-    def table(self, device: str) -> RouteTable:
-        """The main table of a device."""
-        if device not in self._tables:
-            table = RouteTable()
-            entry = self.network.devices[device]
-            local.connected(entry, self.domains, table)
-            local.static(entry, self.domains, table)
-            self._tables[device] = table
-        return self._tables[device]
+    def table(self, device: str, name: str = "main") -> RouteTable:
+        """A table of a device: ``main``, or one that its static routes name.
+
+        Raises:
+            NotConverged: redistribution between protocols has no stable state.
+
+        """
+        key = (device, name)
+        if key not in self._tables:
+            if name == "main":
+                self._tables[key] = self._build(self.network.devices[device], *self.settled())
+            else:
+                self._tables[key] = table = RouteTable()
+                local.static(self.network.devices[device], self.domains, table, name, self.table(device))
+        return self._tables[key]
+
+    def table_names(self, device: str) -> list[str]:
+        """``main``, then the other tables that routes of the device name."""
+        named = {r.table for r in self.network.devices[device].routes} - {"main"}
+        return ["main", *sorted(named)]
+
+    def settled(self) -> tuple[dict[int, Ospf], Rip | None]:
+        """The routing protocols in their stable state: OSPF by address family, and RIP."""
+        if self._settled is None:
+            self._settled = self._settle()
+        return self._settled
+
+    def _build(self, device: Device, ospf: dict[int, Ospf], rip: Rip | None) -> RouteTable:
+        table = RouteTable()
+        local.connected(device, self.domains, table)
+        for instance in ospf.values():
+            if device.ospf is not None:
+                table.learn(instance.routes(device.name))
+        if rip is not None and device.rip is not None:
+            table.learn(rip.routes(device.name))
+        local.static(device, self.domains, table)
+        return table
+
+    def _protocols(self, told: Told) -> tuple[dict[int, Ospf], Rip | None]:
+        devices = self.network.devices.values()
+        externals = [t for t in told if isinstance(t, External)]
+        ospf = {}
+        if any(d.ospf for d in devices):
+            for family in (4, 6):
+                ospf[family] = Ospf(self.network, self.domains, family, [e for e in externals if e.prefix.family == family])
+        rip = None
+        if any(d.rip for d in devices):
+            rip = Rip(self.network, self.domains, [t for t in told if isinstance(t, Announced)])
+        return ospf, rip
+
+    def _settle(self) -> tuple[dict[int, Ospf], Rip | None]:
+        """Redistribution by rounds: what each device tells follows from its table, which follows from what is told."""
+        tellers = [d for d in self.network.devices.values() if _tells(d)]
+        told: Told = frozenset()
+        seen: list[Told] = []
+        for _ in range(MOST_ROUNDS):
+            ospf, rip = self._protocols(told)
+            if not tellers:
+                return ospf, rip
+            fresh: Told = frozenset(t for d in tellers for t in self._told_by(d, self._build(d, ospf, rip)))
+            if fresh == told:
+                return ospf, rip
+            seen.append(told)
+            if fresh in seen:
+                raise _circle([*seen[seen.index(fresh) :], fresh])
+            told = fresh
+        raise NotConverged(
+            f"redistribution has not settled after {MOST_ROUNDS} rounds. Redistribute in one direction only, or fewer routes."
+        )
+
+    def _told_by(self, device: Device, table: RouteTable) -> Iterable[External | Announced]:
+        """What a device announces of its active routes. A default route is announced by its own key alone."""
+        routes = [r for r in table if not r.prefix.is_default and r.origin != "local"]
+        if device.ospf is not None:
+            spoken = {a.prefix for i in device.interfaces.values() if i.ospf for a in i.addresses}
+            for route in routes:
+                given = device.ospf.redistribute.get(origin_group(route))
+                if given and route.prefix not in spoken:
+                    yield External(device.name, route.prefix, *given)
+            if device.ospf.originate_default is not None:
+                kind, metric, always = device.ospf.originate_default
+                for family in (4, 6):
+                    default = Prefix(family, 0, 0)
+                    held = table.exact(default)
+                    if always or (held is not None and origin_group(held) != "ospf"):
+                        yield External(device.name, default, kind, metric)
+        if device.rip is not None:
+            for route in routes:
+                metric = device.rip.redistribute.get(origin_group(route), 0)
+                if metric and route.prefix.family == 4:
+                    yield Announced(device.name, route.prefix, metric)
+            if device.rip.originate_default:
+                yield Announced(device.name, Prefix(4, 0, 0), 1)
+
+
+def _tells(device: Device) -> bool:
+    ospf, rip = device.ospf, device.rip
+    return bool((ospf and (ospf.redistribute or ospf.originate_default)) or (rip and (rip.redistribute or rip.originate_default)))
+
+
+def _circle(states: list[Told]) -> NotConverged:
+    cycle = []
+    for before, after in itertools.pairwise(states):
+        gone = "; ".join(sorted(f"{t.router} no longer announces {t.prefix} into {_into(t)}" for t in before - after))
+        come = "; ".join(sorted(f"{t.router} announces {t.prefix} into {_into(t)}" for t in after - before))
+        cycle.append("; ".join(x for x in (come, gone) if x))
+    return NotConverged(
+        "routing does not settle: redistribution goes round in a circle. Redistribute in one direction only, "
+        "or give the two protocols preferences so that each device keeps the route it had first.",
+        cycle,
+    )
+
+
+def _into(told: External | Announced) -> str:
+    return "ospf" if isinstance(told, External) else "rip"

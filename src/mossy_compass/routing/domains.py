@@ -38,7 +38,8 @@ class Domain:
     """One broadcast domain.
 
     Attributes:
-        name: of its first segment, or of the VLAN where it has none; with the tag where it is tagged.
+        name: of its first segment, with the tag where it is tagged; where switches join segments, of the first
+            switch, with the VLAN unless that is VLAN 1.
         members: layer-3 interfaces that are up.
         segments: names of the segments it spans.
         switches: names of the devices that bridge within it.
@@ -80,6 +81,15 @@ class Domains:
     def segment_of(self, device: str, interface: str) -> Segment | None:
         """The segment that a port's cable belongs to."""
         return self._segment_of.get((device, interface))
+
+    def cables(self, *ports: Port) -> list[Segment]:
+        """The segments that some interfaces are plugged into, each once; a sub-interface has its port's."""
+        found: list[Segment] = []
+        for name, port in ports:
+            segment = self._segment_of.get((name, self.network.devices[name].interfaces[port].parent or port))
+            if segment is not None and segment not in found:
+                found.append(segment)
+        return found
 
     def answers(self, domain: Domain, address: Address) -> tuple[Answer, ...]:
         """Who answers for ``address`` in ``domain`` (ARP, RFC 826; neighbour discovery, RFC 4861)."""
@@ -181,9 +191,13 @@ class Domains:
             segments = tuple(sorted({n for kind, n, _ in inside if kind == "s"}))
             switches = tuple(sorted({n for kind, n, _ in inside if kind == "v"}))
             tags = sorted({t for kind, _, t in inside if kind == "s" and t})
-            name = segments[0] if segments else f"{switches[0]} vlan {root[2]}"
-            if tags and not any(kind == "s" and t == 0 for kind, _, t in inside):
-                name += f" vlan {tags[0]}"
+            if switches:
+                vlan = min(t for kind, n, t in inside if kind == "v" and n == switches[0])
+                name = switches[0] if vlan == 1 else f"{switches[0]} vlan {vlan}"
+            else:
+                name = segments[0]
+                if tags and not any(kind == "s" and t == 0 for kind, _, t in inside):
+                    name += f" vlan {tags[0]}"
             members = tuple(sorted(ports[root]))
             bearers: dict[Address, tuple[Answer, ...]] = {}
             proxies = []

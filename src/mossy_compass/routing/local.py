@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from mossy_compass.model.network import Device, RouteAction, StaticRoute
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domains
 from mossy_compass.routing.table import Hop, Loser, Route, RouteTable
 
@@ -15,20 +15,30 @@ def connected(device: Device, domains: Domains, table: RouteTable) -> None:
         for entry in interface.addresses:
             route = Route(entry.prefix, "connected", 0, 0, (Hop(interface.name),), mark=interface.mark)
             if link.up:
-                table.add(route)
+                if entry.length < BITS[entry.address.family]:
+                    table.add(route)
+                own = Prefix(entry.address.family, entry.address.value, BITS[entry.address.family])
+                table.add(Route(own, "local", 0, 0, (Hop(interface.name),), RouteAction.LOCAL, interface.mark))
             else:
                 table.inactive.append(Loser(route, f"inactive: {interface.name} is down ({link.why})"))
 
 
-def static(device: Device, domains: Domains, table: RouteTable, name: str = "main") -> None:
-    """Add the static routes whose next hop can be found, recursively where need be (RFC 4271 9.1.2.1's rule)."""
+def static(device: Device, domains: Domains, table: RouteTable, name: str = "main", asked: RouteTable | None = None) -> None:
+    """Add the static routes of one table whose next hop can be found, recursively where need be.
+
+    Args:
+        asked: the table that next hops are looked up in; ``table`` itself when None. (RFC 4271 section 9.1.2.1
+            has the rule that a next hop must not depend on the route itself.)
+
+    """
+    known = table if asked is None else asked
     waiting = [r for r in device.routes if r.table == name]
     progress = True
     while waiting and progress:
         progress = False
         left = []
         for entry in waiting:
-            hops, _ = resolve(device, domains, table, entry)
+            hops, _ = resolve(device, domains, known, entry)
             if hops is None:
                 left.append(entry)
                 continue
@@ -36,7 +46,7 @@ def static(device: Device, domains: Domains, table: RouteTable, name: str = "mai
             progress = True
         waiting = left
     for entry in waiting:
-        _, why = resolve(device, domains, table, entry)
+        _, why = resolve(device, domains, known, entry)
         route = Route(
             entry.prefix,
             entry.origin,
@@ -53,16 +63,49 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
     """The ways out of a static route; or None and the reason."""
     if entry.action is not RouteAction.FORWARD:
         return (), ""
+    if entry.leaving is not None and entry.leaving in device.uplinks:
+        found, reasons = [], []
+        for member in device.uplinks[entry.leaving]:
+            hop, why = by_interface(device, domains, member, entry)
+            if hop is None:
+                reasons.append(why)
+            else:
+                found.append(hop)
+        return (
+            (tuple(found), "")
+            if found
+            else (None, f"no member of {entry.leaving} can serve: {'; '.join(reasons) or 'it has none'}")
+        )
     if entry.leaving is not None:
-        interface = device.interfaces[entry.leaving]
-        link = domains.link(device.name, entry.leaving)
-        if not link.up:
-            return None, f"{entry.leaving} is down ({link.why})"
-        if not any(a.address.family == entry.prefix.family for a in interface.addresses):
-            return None, f"{entry.leaving} has no IPv{entry.prefix.family} address yet"
-        return (Hop(entry.leaving, entry.next_hop, entry.mark),), ""
+        hop, why = by_interface(device, domains, entry.leaving, entry)
+        return (None, why) if hop is None else ((hop,), "")
     assert entry.next_hop is not None
     return via(device, domains, table, entry.next_hop, entry)
+
+
+def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[Hop | None, str]:
+    """The way out by an interface that is named without a next hop: a lease's gateway, the peer, or the destination itself."""
+    interface, family = device.interfaces[name], entry.prefix.family
+    link = domains.link(device.name, name)
+    if not link.up:
+        return None, f"{name} is down ({link.why})"
+    if not any(a.address.family == family for a in interface.addresses):
+        return None, f"{name} has no IPv{family} address yet"
+    if entry.next_hop is not None:
+        return Hop(name, entry.next_hop, entry.mark), ""
+    if interface.leased:
+        for route in device.routes:
+            if route.origin == "lease" and route.next_hop and any(a.prefix.holds(route.next_hop) for a in interface.addresses):
+                return Hop(name, route.next_hop, entry.mark), ""
+    if device.setting("interface-route")[0] == "peer":
+        domain = domains.of(device.name, name)
+        others = [m for m in domain.members if m != (device.name, name)] if domain else []
+        if len(others) == 1:
+            peer = domains.network.devices[others[0][0]].interfaces[others[0][1]]
+            found = next((a.address for a in peer.addresses if a.address.family == family), None)
+            if found is not None:
+                return Hop(name, found, entry.mark), ""
+    return Hop(name, None, entry.mark), ""
 
 
 def via(
@@ -79,6 +122,8 @@ def via(
         return None, f"next hop {hop} is on no connected subnet and no route leads to it"
     if found.origin == "connected":
         return (Hop(found.hops[0].interface, hop, entry.mark),), ""
+    if found.action is RouteAction.LOCAL:
+        return None, f"next hop {hop} is {device.name} itself"
     if found.prefix == entry.prefix or found.action is not RouteAction.FORWARD:
         return (
             None,

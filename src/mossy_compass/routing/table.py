@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from mossy_compass.marks import Mark
@@ -39,7 +39,7 @@ class Route(NamedTuple):
 
     Attributes:
         prefix: destinations that it is for.
-        origin: connected, static, gateway, lease, ospf, ospf inter-area, ospf external 1 or 2, rip.
+        origin: local, connected, static, gateway, lease, ospf, ospf inter-area, ospf external 1 or 2, rip.
         preference: lower wins among routes to the same prefix.
         metric: lower wins among routes of the same preference.
         hops: ways out; several are shared among.
@@ -86,6 +86,11 @@ class RouteTable:
         self._lengths: dict[int, list[tuple[int, dict[int, Route]]]] = {4: [], 6: []}
         self._losers: dict[Prefix, list[Loser]] = {}
         self.inactive: list[Loser] = []
+
+    def learn(self, routes: Iterable[Route]) -> None:
+        """Offer many routes, of which no two are for the same prefix."""
+        for route in routes:
+            self.add(route)
 
     def add(self, route: Route) -> None:
         """Offer a route."""

@@ -85,6 +85,11 @@ CAUSES: dict[str, Cause] = {
             "Nobody on the segment answers for the next hop.",
             ("check the next hop's address and its cable", "for a translated address: somebody must answer for it"),
         ),
+        Cause(
+            "mtu.exceeded",
+            "The packet is larger than the way out takes, and may not be divided.",
+            ("send smaller packets", "raise the MTU of that interface or cable"),
+        ),
         Cause("interface.down", "The interface that the packet needs is down.", ("bring the interface up",)),
         Cause(
             "source.none",
@@ -115,7 +120,9 @@ CAUSES: dict[str, Cause] = {
             ("wait for sessions to end", "add an address"),
         ),
         Cause(
-            "name.unknown", "The name has no address.", ("add it under 'names'", "test by address, to tell lookup from filtering")
+            "name.unknown",
+            "The name has no address.",
+            ("add it to the resolver's records, or under 'names'", "test by address, to tell lookup from filtering"),
         ),
     )
 }

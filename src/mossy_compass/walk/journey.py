@@ -12,6 +12,7 @@ from mossy_compass.marks import Mark
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, protocol_name
 from mossy_compass.plan.match import ListTable, PassedOver
+from mossy_compass.routing.table import Loser, RouteTable
 
 FORMAT = 1
 
@@ -92,6 +93,11 @@ class Ruling:
     table: ListTable | None = field(default=None, compare=False, repr=False)
     arriving: str | None = field(default=None, compare=False, repr=False)
     leaving: str | None = field(default=None, compare=False, repr=False)
+    routes: RouteTable | None = field(default=None, compare=False, repr=False)
+
+    def routes_passed_over(self) -> tuple[Loser, ...]:
+        """The routes that hold the destination too, each with the reason why it was not taken."""
+        return tuple(self.routes.losers(self.saw.destination)) if self.routes else ()
 
     def passed_over(self) -> tuple[PassedOver, ...]:
         """The rules that were examined before the decision and did not match, each with its first unmet condition."""
@@ -117,6 +123,7 @@ class Hop:
         segment: name of the broadcast domain that it left on.
         bridges: switches on that segment, which look at no list.
         rulings: one for each stage that had something to say.
+        latency_ms: how long the cable to the next device takes, in milliseconds.
 
     """
 
@@ -128,6 +135,7 @@ class Hop:
     segment: str | None
     bridges: tuple[str, ...]
     rulings: tuple[Ruling, ...]
+    latency_ms: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,6 +176,24 @@ class Leg:
 
 
 @dataclass(frozen=True, slots=True)
+class Lookup:
+    """How a name's address was asked for.
+
+    Attributes:
+        name: what was asked.
+        resolver: address of the resolver that answered, or of the last that did not.
+        addresses: what it said; empty when it did not.
+        journey: the lookup packet's own journey.
+
+    """
+
+    name: str
+    resolver: str
+    addresses: tuple[str, ...]
+    journey: Journey
+
+
+@dataclass(frozen=True, slots=True)
 class Journey:
     """Everything that happened to one test packet.
 
@@ -180,11 +206,12 @@ class Journey:
         back: the answer's, the refusal's, or the error's way home; None when nothing came back.
         fate: the fate of the whole: that of the way there, or of the way back when the answer was lost.
         cause, because, note, root: of that fate.
-        lost: ``there`` or ``back``: on which leg it was decided.
+        lost: ``lookup``, ``there`` or ``back``: where it was decided.
         symptom: what the sender sees, with ``symptom_note`` in a few words.
         seen_as: source address and port that the far end saw; empty when it did not get there.
         although: what is written and would have changed the fate, but has no effect.
         nearest: where a list stopped it: the permits that missed by one condition, at most two.
+        lookup: the journey that first asked for the target's address; None when no lookup was needed.
 
     """
 
@@ -205,6 +232,12 @@ class Journey:
     seen_as: str
     although: tuple[Because, ...] = ()
     nearest: tuple[str, ...] = ()
+    lookup: Lookup | None = None
+
+    @property
+    def latency_ms(self) -> float:
+        """Time on the cables, there and back, in milliseconds."""
+        return sum(hop.latency_ms for leg in self.legs for hop in leg.hops)
 
     @property
     def answered(self) -> bool:
@@ -240,6 +273,15 @@ class Journey:
             "seen-as": self.seen_as,
             "although": [because_dict(b) for b in self.although],
             "nearest": list(self.nearest),
+            "latency-ms": round(self.latency_ms, 6),
+            "lookup": None
+            if self.lookup is None
+            else {
+                "name": self.lookup.name,
+                "resolver": self.lookup.resolver,
+                "addresses": list(self.lookup.addresses),
+                "journey": self.lookup.journey.to_dict(details),
+            },
             "legs": [leg_dict(leg, details) for leg in self.legs],
         }
 
@@ -288,6 +330,15 @@ class PassedOverDict(TypedDict):
     reason: str
 
 
+class RouteOverDict(TypedDict):
+    """A route that was not taken."""
+
+    route: str
+    ways: list[str]
+    reason: str
+    place: MarkDict | None
+
+
 RulingDict = TypedDict(
     "RulingDict",
     {
@@ -299,6 +350,7 @@ RulingDict = TypedDict(
         "note": str,
         "cause": str,
         "passed-over": NotRequired[list[PassedOverDict]],
+        "routes-passed-over": NotRequired[list[RouteOverDict]],
         "noted": NotRequired[list[BecauseDict]],
     },
 )
@@ -312,6 +364,7 @@ HopDict = TypedDict(
         "next-device": str | None,
         "segment": str | None,
         "bridges": list[str],
+        "latency-ms": float,
         "rulings": list[RulingDict],
     },
 )
@@ -350,9 +403,20 @@ JourneyDict = TypedDict(
         "seen-as": str,
         "although": list[BecauseDict],
         "nearest": list[str],
+        "latency-ms": float,
+        "lookup": "LookupDict | None",
         "legs": list[LegDict],
     },
 )
+
+
+class LookupDict(TypedDict):
+    """A lookup."""
+
+    name: str
+    resolver: str
+    addresses: list[str]
+    journey: JourneyDict
 
 
 def mark_dict(mark: Mark) -> MarkDict:
@@ -404,6 +468,16 @@ def ruling_dict(ruling: Ruling, details: bool) -> RulingDict:
             for p in ruling.passed_over()
         ]
         out["noted"] = [because_dict(b) for b in ruling.noted()]
+    if details and ruling.routes is not None:
+        out["routes-passed-over"] = [
+            {
+                "route": over.route.words(),
+                "ways": [h.words() for h in over.route.hops],
+                "reason": over.why,
+                "place": mark_dict(over.route.mark) if over.route.mark else None,
+            }
+            for over in ruling.routes_passed_over()
+        ]
     return out
 
 
@@ -427,6 +501,7 @@ def leg_dict(leg: Leg, details: bool) -> LegDict:
                 "next-device": hop.next_device,
                 "segment": hop.segment,
                 "bridges": list(hop.bridges),
+                "latency-ms": hop.latency_ms,
                 "rulings": [ruling_dict(r, details) for r in hop.rulings],
             }
             for hop in leg.hops

@@ -15,7 +15,7 @@ from mossy_compass.plan.match import ListTable
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.routing.domains import Domain
-from mossy_compass.routing.table import Hop, Route
+from mossy_compass.routing.table import Hop, Route, RouteTable
 from mossy_compass.state.sessions import Session, SessionTable, flow_of, rewrite_source, undo
 from mossy_compass.walk.journey import Because, Fate, Ruling
 
@@ -57,6 +57,7 @@ class Passage:
     next_hop: Address | None = None
     next_device: str | None = None
     next_interface: str | None = None
+    latency_ms: float = 0.0
     domain: Domain | None = None
     session: Session | None = None
     opened_by: str = ""
@@ -75,15 +76,15 @@ class Passage:
         saw: Packet | None = None,
         table: ListTable | None = None,
         cause: str = "",
+        routes: RouteTable | None = None,
     ) -> None:
         """Note what a stage did."""
-        self.rulings.append(
-            Ruling(stage.value, did, saw or self.packet, self.packet, because, note, cause, table, self.arriving, self.leaving)
-        )
+        asked = (table, self.arriving, self.leaving, routes)
+        self.rulings.append(Ruling(stage.value, did, saw or self.packet, self.packet, because, note, cause, *asked))
 
-    def end(self, stage: Stage, did: str, end: End, table: ListTable | None = None) -> End:
+    def end(self, stage: Stage, did: str, end: End, table: ListTable | None = None, routes: RouteTable | None = None) -> End:
         """Note that a stage ended the leg."""
-        self.rule(stage, did, end.because, end.note, table=table, cause=end.cause)
+        self.rule(stage, did, end.because, end.note, table=table, cause=end.cause, routes=routes)
         return end
 
 
@@ -91,7 +92,7 @@ def setting_because(here: DevicePlan, name: str) -> Because:
     """A setting's value as a reason."""
     value, mark = here.setting(name)
     return Because(
-        "setting" if mark else "default", f"{name}: {value}" + ("" if mark else f", the default of a {here.device.kind}"), mark
+        "setting" if mark else "default", f"{name}: {value}" + ("" if mark else f", the default of {here.device.kind.words}"), mark
     )
 
 
@@ -350,13 +351,15 @@ SHARING_FIELDS = {
 }
 
 
-def share(packet: Packet, method: str, count: int) -> int:
-    """Which of ``count`` equal members a packet takes: CRC-32 of the stated fields' text, modulo the count.
+def share(packet: Packet, method: str, count: int, device: str) -> int:
+    """Which of ``count`` equal members a packet takes at a device.
 
-    The same packet takes the same member on every machine and in every release of this format.
+    The device's name and the stated fields are joined by ``|``; the CRC-32 of that text, modulo the count, is the
+    member, counted from 0. So the same packet takes the same member on every machine and in every release of this
+    format, and two devices in a row do not choose alike.
     """
-    text = "|".join(str(getattr(packet, name)) for name in SHARING_FIELDS[method])
-    return zlib.crc32(text.encode("ascii")) % count
+    text = "|".join([device, *(str(getattr(packet, name)) for name in SHARING_FIELDS[method])])
+    return zlib.crc32(text.encode()) % count
 
 
 def route(p: Passage) -> End | None:
@@ -370,8 +373,8 @@ def route(p: Passage) -> End | None:
         if losers:
             note = f"{losers[0].route.words()}{_at(losers[0].route.mark)} is {losers[0].why}"
         elif len(p.here.table):
-            known = ", ".join(str(r.prefix) for _, r in zip(range(3), p.here.table, strict=False))
-            note = f"it knows {known}" + (f" and {len(p.here.table) - 3} more" if len(p.here.table) > 3 else "")
+            routes = [str(r.prefix) for r in p.here.table if r.origin != "local"]
+            note = f"it knows {', '.join(routes[:3])}" + (f" and {len(routes) - 3} more" if len(routes) > 3 else "")
         else:
             note = "its route table is empty"
         return p.end(
@@ -384,6 +387,7 @@ def route(p: Passage) -> End | None:
                 note,
                 unreachable,
             ),
+            routes=p.here.table,
         )
     because = Because("route", found.words() + (f" {found.detail}" if found.detail else ""), found.mark)
     if found.action is not RouteAction.FORWARD:
@@ -398,6 +402,7 @@ def route(p: Passage) -> End | None:
                 f"the route says {found.action}",
                 "" if silent else unreachable.replace("net", "host"),
             ),
+            routes=p.here.table,
         )
     hop, note = pick(p, found)
     p.leaving, p.next_hop = hop.interface, hop.address
@@ -412,7 +417,7 @@ def route(p: Passage) -> End | None:
                 f"{destination} is the subnet's own or broadcast address, which no host bears",
             ),
         )
-    p.rule(Stage.ROUTE, "routed", because, hop.words() + (f"; {note}" if note else ""))
+    p.rule(Stage.ROUTE, "routed", because, hop.words() + (f"; {note}" if note else ""), routes=p.here.table)
     return None
 
 
@@ -437,7 +442,7 @@ def pick(p: Passage, found: Route) -> tuple[Hop, str]:
     number = p.choose(p.here.name, found.hops) if p.choose else None
     why = "chosen for this walk"
     if number is None:
-        number = share(p.packet, method, len(found.hops))
+        number = share(p.packet, method, len(found.hops), p.here.name)
         why = f"sharing by {method}"
     others = ", ".join(h.words() for n, h in enumerate(found.hops) if n != number)
     return found.hops[number], f"member {number + 1} of {len(found.hops)}, {why}; also {others}"
@@ -519,7 +524,10 @@ def source_translation(p: Passage) -> End | None:
 
 
 def send(p: Passage) -> End | None:
-    """Find who answers for the next hop on the segment; a stateful device notes the session."""
+    """Find who answers for the next hop on the segment, and whether the packet fits (RFC 1191: it is sent undivided).
+
+    A stateful device notes the session.
+    """
     assert p.leaving is not None
     link = p.plan.domains.link(p.here.name, p.leaving)
     if not link.up:
@@ -556,6 +564,15 @@ def send(p: Passage) -> End | None:
             ),
         )
     chosen = answers[0]
+    cables = p.plan.domains.cables((p.here.name, p.leaving), (chosen.device, chosen.interface))
+    mtu = min([p.here.device.interfaces[p.leaving].mtu, *(c.link.mtu for c in cables if c.link.mtu)])
+    if p.packet.size > mtu:
+        mark = next((c.mark for c in cables if c.link.mtu == mtu), p.here.device.interfaces[p.leaving].mark)
+        note = f"the packet has {p.packet.size} bytes, at most {mtu} bytes go out by {p.leaving}, and it may not be divided"
+        because = Because("interface", f"the MTU of {p.here.name}/{p.leaving} is {mtu} bytes", mark)
+        reply = "too-big" if p.here.setting("sends-unreachable")[0] == "yes" else ""
+        return p.end(Stage.SEND, "dropped", End(Fate.DROPPED, "mtu.exceeded", because, note, reply))
+    p.latency_ms = sum(c.link.latency_ms for c in cables)
     p.next_device, p.next_interface, p.domain = chosen.device, chosen.interface, domain
     note = f"{chosen.device}/{chosen.interface} answers for {target}" + (" as proxy" if chosen.why == "proxy" else "")
     if len(answers) > 1:

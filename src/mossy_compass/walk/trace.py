@@ -3,221 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import replace
 
-from mossy_compass.errors import AddressError, QuestionError
-from mossy_compass.marks import hint, nearest
+from mossy_compass.marks import hint
 from mossy_compass.model.check import attached
-from mossy_compass.model.network import Device, FarHost, Network, Verdict
-from mossy_compass.packet.address import Address, parse_address
-from mossy_compass.packet.packet import DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, answer_to, echo_request, icmp_error, refusal_of
-from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, WITH_PORTS, Service, parse_service
+from mossy_compass.model.network import Network, Verdict
+from mossy_compass.packet.address import Address
+from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, Packet, answer_to, icmp_error, refusal_of
+from mossy_compass.packet.service import WITH_PORTS
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Hop as RouteHop
 from mossy_compass.state.sessions import SessionTable
-from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Ruling, Symptom, Way
+from mossy_compass.walk.ask import Question, addresses_of, ask
+from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Lookup, Ruling, Symptom, Way
 from mossy_compass.walk.stages import STAGES, End, Passage
 
 Chooser = Callable[[str, tuple[RouteHop, ...]], int | None]
-
-
-@dataclass(frozen=True, slots=True)
-class Question:
-    """A test packet to be sent, resolved to addresses.
-
-    Attributes:
-        sender: name of the device or far host.
-        device: the device that sends.
-        target: what was asked for.
-        packet: the packet; None when no packet could be made, and then ``stuck`` says why.
-
-    """
-
-    sender: str
-    device: str
-    target: str
-    what: str
-    packet: Packet | None
-    stuck: tuple[str, Because, str] | None = None
-    destination: Address | None = None
-
-
-def _sender(network: Network, name: str) -> tuple[Device, FarHost | None]:
-    device, _, port = name.partition("/")
-    if device in network.devices:
-        found = network.devices[device]
-        if not found.layer3:
-            raise QuestionError(f"{device} is a switch: it has no address to send from.")
-        if port and port not in found.interfaces:
-            raise QuestionError(f"{device} has no interface '{port}'.", nearest(port, found.interfaces))
-        return found, None
-    far = network.far_host(name)
-    if far is not None:
-        return far
-    known = [n for n, d in network.devices.items() if d.layer3] + [f for d in network.devices.values() for f in d.far_hosts]
-    raise QuestionError(f"there is no device '{name}' to send from. {hint(name, known, 'devices')}")
-
-
-def addresses_of(network: Network, target: str) -> tuple[Address, ...]:
-    """The addresses that a device, far host, name record or address text stands for.
-
-    Raises:
-        QuestionError: it is none of these.
-
-    """
-    device, _, port = target.partition("/")
-    if device in network.devices:
-        found = network.devices[device]
-        if port and port not in found.interfaces:
-            raise QuestionError(f"{device} has no interface '{port}'.", nearest(port, found.interfaces))
-        own = [a for a, name in found.own_addresses() if not port or name == port]
-        if not own:
-            raise QuestionError(f"{target} has no address to send to.")
-        return tuple(own)
-    far = network.far_host(target)
-    if far is not None:
-        return far[1].addresses
-    if target in network.names:
-        return network.names[target]
-    try:
-        return (parse_address(target),)
-    except AddressError:
-        if (target[:1].isdigit() and target.replace(".", "").isdigit()) or ":" in target:
-            raise
-    return ()
-
-
-def service_of(network: Network, text: str) -> Service | None:
-    """The service that a test asks for; None for an echo request. A named service stands for its first member.
-
-    Raises:
-        QuestionError: no such service.
-
-    """
-    if text in ("ping", "echo", "icmp", "icmp6"):
-        return None
-    if text in network.services and network.services[text].services:
-        return network.services[text].services[0]
-    if text in BUILT_IN_SERVICES:
-        return BUILT_IN_SERVICES[text][0]
-    try:
-        return parse_service(text)
-    except AddressError as fault:
-        if "/" in text:
-            raise
-        known = {*network.services, *BUILT_IN_SERVICES, "ping"}
-        raise QuestionError(
-            f"there is no service '{text}'. {hint(text, known, 'services')} Or write protocol/port, like tcp/443."
-        ) from fault
-
-
-def ask(
-    plan: Plan,
-    sender: str,
-    target: str,
-    service: str = "ping",
-    *,
-    from_port: int | None = None,
-    source: str | None = None,
-    ttl: int = DEFAULT_TTL,
-    family: int | None = None,
-) -> Question:
-    """Make the test packet that a question describes.
-
-    Args:
-        sender: device, ``device/interface`` for its address, or far host.
-        target: device, ``device/interface``, far host, name, or address.
-        service: ``tcp/443``, a service name, or ``ping``.
-        from_port: source port, or the identifier of an echo request.
-        source: source address, instead of the one that the sender would choose.
-        ttl: time to live, 1 to 255.
-        family: 4 or 6, to choose among the target's addresses.
-
-    Raises:
-        QuestionError: the network has no such sender or service, or the numbers are out of range.
-
-    """
-    network = plan.network
-    device, far = _sender(network, sender)
-    if not 1 <= ttl <= 255:
-        raise QuestionError(f"a TTL is 1 to 255, not {ttl}.")
-    if from_port is not None and not 0 <= from_port <= 65535:
-        raise QuestionError(f"a source port is 0 to 65535, not {from_port}.")
-    wanted = service_of(network, service)
-    if wanted is not None and wanted.protocol in WITH_PORTS and wanted.ports is None:
-        raise QuestionError(f"'{service}' needs a port; write one like {service}/443.")
-    if (
-        wanted is not None
-        and wanted.ports is not None
-        and wanted.ports.first != wanted.ports.last
-        and wanted.protocol in WITH_PORTS
-    ):
-        wanted = Service(wanted.protocol, wanted.ports._replace(last=wanted.ports.first))
-    what = str(wanted) if wanted else "ping"
-    found = addresses_of(network, target)
-    if not found:
-        known = [*network.devices, *network.names, *(f for d in network.devices.values() for f in d.far_hosts)]
-        because = Because("name", f"no record for '{target}'")
-        return Question(sender, device.name, target, what, None, ("name.unknown", because, hint(target, known, "names")))
-    here = plan.device(device.name)
-    given = parse_address(source) if source else None
-    families = (
-        [family]
-        if family
-        else (
-            [given.family]
-            if given
-            else ([4] if wanted and wanted.protocol == ICMP else [6] if wanted and wanted.protocol == ICMP6 else [])
-        )
-    )
-    own_families = {a.family for a in (far.addresses if far else here.own)}
-    usable = [a for a in found if (not families or a.family in families) and a.family in own_families] or [
-        a for a in found if not families or a.family in families
-    ]
-    if not usable:
-        raise QuestionError(f"{target} has no IPv{families[0]} address; it has {', '.join(map(str, found))}.")
-    destination = usable[0]
-    start: Address | None = given or (next((a for a in far.addresses if a.family == destination.family), None) if far else None)
-    if start is None:
-        _, _, port = sender.partition("/")
-        start = here.source_for(port, destination.family) if port else _choose_source(plan, device.name, destination)
-    if start is None:
-        because = Because("device", f"{sender} has no IPv{destination.family} address", device.mark)
-        return Question(sender, device.name, target, what, None, ("source.none", because, ""), destination)
-    if start.family != destination.family:
-        raise QuestionError(f"source {start} and destination {destination} are of different families.")
-    if wanted is None:
-        packet = echo_request(start, destination, 1 if from_port is None else from_port, ttl)
-    elif wanted.protocol in (ICMP, ICMP6):
-        if wanted.protocol != (ICMP if destination.family == 4 else ICMP6):
-            raise QuestionError(f"{wanted} does not go with {destination}.")
-        packet = Packet(
-            wanted.protocol,
-            start,
-            destination,
-            1 if from_port is None else from_port,
-            0,
-            wanted.ports.first if wanted.ports else 8 << 8,
-            ttl=ttl,
-        )
-    else:
-        to_port = wanted.ports.first if wanted.ports else 0
-        own_port = (FIRST_DYNAMIC_PORT if from_port is None else from_port) if wanted.protocol in WITH_PORTS else 0
-        packet = Packet(wanted.protocol, start, destination, own_port, to_port, -1, "SYN" if wanted.protocol == TCP else "", ttl)
-    return Question(sender, device.name, target, what, packet, None, destination)
-
-
-def _choose_source(plan: Plan, device: str, destination: Address) -> Address | None:
-    here = plan.device(device)
-    route = here.table.lookup(destination)
-    if route is not None and route.hops:
-        hop = route.hops[0]
-        return here.source_for(hop.interface, destination.family, hop.address or destination)
-    for port in here.device.interfaces:
-        found = here.source_for(port, destination.family)
-        if found is not None:
-            return found
-    return None
 
 
 def walk_leg(
@@ -259,6 +60,7 @@ def walk_leg(
                     domain.name if domain else None,
                     domain.switches if domain else (),
                     tuple(passage.rulings),
+                    passage.latency_ms,
                 )
             )
         if end is not None:
@@ -333,16 +135,58 @@ def trace(
     source: str | None = None,
     ttl: int = DEFAULT_TTL,
     family: int | None = None,
+    size: int = DEFAULT_SIZE,
+    choose: Chooser | None = None,
 ) -> Journey:
     """Send one test packet, and its answer home; the arguments are those of ``ask``.
 
+    A target that is a name, which only a resolver knows, is looked up first: that is a journey of its own.
+
     Args:
         plan: a compiled plan, or a network, which is then compiled for this one packet.
+        choose: takes a device and its equal ways, and gives the number of the one to take; None lets the hash decide.
 
     """
     ready = plan if isinstance(plan, Plan) else Plan(plan)
-    question = ask(ready, sender, target, service, from_port=from_port, source=source, ttl=ttl, family=family)
-    return trace_question(ready, question)[0]
+    lookup, sessions, found = _look_up(ready, sender, target, family)
+    if lookup is not None and not found:
+        return _not_found(ready, sender, target, service, lookup)
+    question = ask(
+        ready, sender, target, service, from_port=from_port, source=source, ttl=ttl, family=family, size=size, addresses=found
+    )
+    journey = trace_question(ready, question, sessions, choose)[0]
+    return journey if lookup is None else replace(journey, lookup=lookup)
+
+
+def _look_up(plan: Plan, sender: str, target: str, family: int | None) -> tuple[Lookup | None, SessionTable, tuple[Address, ...]]:
+    """Ask the sender's resolvers in their order, by UDP (RFC 1035 section 4.2.1), until one answers."""
+    sessions = SessionTable()
+    device = plan.network.devices.get(sender.partition("/")[0])
+    if device is None or not device.resolvers or addresses_of(plan.network, target):
+        return None, sessions, ()
+    lookup: Lookup | None = None
+    for resolver in device.resolvers:
+        journey, sessions = trace_question(plan, ask(plan, sender, str(resolver), "udp/53"), sessions)
+        records = plan.network.devices[journey.there.end].records or {} if journey.answered else {}
+        found = tuple(a for a in records.get(target, ()) if family in (None, a.family))
+        lookup = Lookup(target, str(resolver), tuple(map(str, found)), journey)
+        if journey.answered:
+            return lookup, sessions, found
+    return lookup, sessions, ()
+
+
+def _not_found(plan: Plan, sender: str, target: str, service: str, lookup: Lookup) -> Journey:
+    """The journey of a packet that was never sent, since its name has no address."""
+    asked = lookup.journey
+    if asked.answered:
+        resolver = plan.network.devices[asked.there.end]
+        because = Because("name", f"{resolver.name} has no record for '{target}'", resolver.mark)
+        cause, note = "name.unknown", hint(target, resolver.records or {}, "records")
+    else:
+        because, cause = asked.because, asked.cause
+        note = asked.note
+    question = Question(sender, sender.partition("/")[0], target, service, None, (cause, because, note))
+    return replace(_stuck(plan, question), lookup=lookup, lost="lookup", symptom=Symptom.NAME_NOT_FOUND, root=asked.root)
 
 
 def _reply(plan: Plan, there: Leg, end: End) -> tuple[Packet, str] | None:

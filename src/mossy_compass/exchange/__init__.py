@@ -1,0 +1,1 @@
+"""Other programs' formats: SARIF for findings, CSV for grids."""

@@ -1,0 +1,206 @@
+"""A device's tables as rows: what text and JSON of `mossy tables` are both made of."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from mossy_compass.model.network import Device, Interface
+from mossy_compass.model.settings import SETTINGS
+from mossy_compass.packet.address import Address
+from mossy_compass.packet.service import protocol_name
+from mossy_compass.plan.plan import Plan
+from mossy_compass.routing.table import Loser, Route
+
+
+class Rows(NamedTuple):
+    """One table: its name, a sentence about it, headings and rows of text."""
+
+    name: str
+    about: str
+    headings: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+
+    def to_dict(self) -> dict[str, object]:
+        """The table as plain data."""
+        return {"table": self.name, "about": self.about, "rows": [dict(zip(self.headings, r, strict=True)) for r in self.rows]}
+
+
+def interfaces(plan: Plan, name: str) -> Rows:
+    """Interfaces with their state, addresses, cable, lists and routing protocols."""
+    device = plan.network.devices[name]
+    rows = []
+    down = 0
+    for port in device.interfaces.values():
+        link = plan.domains.link(name, port.name)
+        down += not link.up
+        domain = plan.domains.of(name, port.name)
+        cable = plan.domains.segment_of(name, port.parent or port.name)
+        where = domain.name if domain else cable.name if cable else "loopback" if port.loopback else "-"
+        rows.append(
+            (
+                port.name + (f" ({port.zone})" if port.zone else ""),
+                "up" if link.up else f"down: {link.why}",
+                "\n".join(map(str, port.addresses)) or ("leased, none yet" if port.leased else "-"),
+                where,
+                str(port.mtu),
+                "\n".join(_notes(plan, device, port)) or "-",
+            )
+        )
+    about = f"{len(rows)} interfaces of {name}" + (f", {down} down" if down else ", all up")
+    return Rows("interfaces", about, ("interface", "state", "addresses", "segment", "MTU", "more"), tuple(rows))
+
+
+def _notes(plan: Plan, device: Device, port: Interface) -> list[str]:
+    out = [port.about] if port.about else []
+    if (device.name, port.name) in plan.routing.leases.held:
+        out.append(f"leased from {'/'.join(plan.routing.leases.held[device.name, port.name].server)}")
+    if (device.name, port.name) in plan.routing.leases.wanting:
+        out.append(f"no lease: {plan.routing.leases.wanting[device.name, port.name]}")
+    if port.parent:
+        out.append(f"tag {port.vlan} on {port.parent}")
+    elif port.vlan is not None:
+        out.append(f"of VLAN {port.vlan}")
+    if port.access_vlan is not None:
+        out.append(f"untagged VLAN {port.access_vlan}")
+    if port.trunk_vlans:
+        out.append(f"tagged VLANs {', '.join(map(str, port.trunk_vlans))}")
+    if device.layer3 and not port.loopback:
+        out += [
+            f"{way} list {listed}" for way, listed in (("arriving", port.arriving_list), ("leaving", port.leaving_list)) if listed
+        ]
+    if port.ospf:
+        out.append(f"OSPF area {port.ospf.area}, cost {port.ospf.cost}" + (", passive" if port.ospf.passive else ""))
+    if port.rip:
+        out.append(f"RIP {port.rip}")
+    return out
+
+
+def _place(route: Route) -> str:
+    return str(route.mark) if route.mark and route.mark.line else "computed"
+
+
+def _ways(route: Route) -> str:
+    if not route.hops:
+        return str(route.action)
+    return "\n".join(h.words() for h in route.hops)
+
+
+def routes(plan: Plan, name: str, table: str = "main") -> Rows:
+    """The routes in use, then those that are not, each with the reason."""
+    found = plan.device(name).table_named(table)
+    rows: list[tuple[str, ...]] = [(str(r.prefix), r.origin, f"{r.preference}/{r.metric}", _ways(r), _place(r)) for r in found]
+    losers = [*found.all_losers(), *found.inactive]
+    rows += [_loser_row(entry) for entry in losers]
+    about = f"{len(found)} routes of {name} in use"
+    about += f", {len(losers)} not" if losers else ""
+    title = "routes" if table == "main" else f"routes of table {table}"
+    return Rows(
+        title, about + " (preference/metric: lower wins)", ("prefix", "origin", "rank", "way", "from, or why not"), tuple(rows)
+    )
+
+
+def _loser_row(entry: Loser) -> tuple[str, ...]:
+    route = entry.route
+    return (
+        f"not: {route.prefix}",
+        route.origin,
+        f"{route.preference}/{route.metric}",
+        _ways(route),
+        f"{_place(route)}: {entry.why}",
+    )
+
+
+def lookup(plan: Plan, name: str, address: Address) -> Rows:
+    """Every route that holds an address: the winner, then the losers with their reasons."""
+    table = plan.device(name).table
+    found = table.lookup(address)
+    rows: list[tuple[str, ...]] = []
+    if found is not None:
+        rows.append(
+            (str(found.prefix), found.origin, f"{found.preference}/{found.metric}", _ways(found), f"taken; {_place(found)}")
+        )
+    rows += [_loser_row(entry) for entry in table.losers(address)]
+    taken = f"takes {found.words()}, {_ways(found).replace(chr(10), ' or ')}" if found else "has no route"
+    return Rows(f"route to {address}", f"{name} {taken}", ("prefix", "origin", "rank", "way", "from, or why not"), tuple(rows))
+
+
+def neighbours(plan: Plan, name: str) -> Rows:
+    """Who answers on each interface's segment, and with whom routing protocols are spoken."""
+    device = plan.network.devices[name]
+    ospf, rip = plan.routing.settled()
+    rows: list[tuple[str, ...]] = []
+    for port in device.interfaces.values():
+        domain = plan.domains.of(name, port.name)
+        if domain is None or not device.layer3:
+            continue
+        spoken = {p: f"OSPF IPv{family}" for family, o in ospf.items() for p in o.neighbours.get((name, port.name), [])}
+        spoken |= dict.fromkeys(rip.neighbours.get((name, port.name), []) if rip else [], "RIP")
+        for address, answers in sorted(domain.bearers.items()):
+            others = [a for a in answers if (a.device, a.interface) != (name, port.name)]
+            for answer in others:
+                said = [spoken[answer.device, answer.interface]] if (answer.device, answer.interface) in spoken else []
+                said += ["DUPLICATE: two answer for it"] if len(answers) > 1 else []
+                rows.append((port.name, str(address), f"{answer.device}/{answer.interface}", ", ".join(said) or "-"))
+        for other, other_port in domain.proxies:
+            if other != name:
+                rows.append((port.name, "(further addresses)", f"{other}/{other_port}", "answers for others"))
+    return Rows(
+        "neighbours",
+        f"{len(rows)} addresses answer on the segments of {name}",
+        ("interface", "address", "who", "more"),
+        tuple(rows),
+    )
+
+
+def settings(plan: Plan, name: str) -> Rows:
+    """Every named default with the value in force, whence it comes, and why it is so."""
+    device = plan.network.devices[name]
+    rows = []
+    written = 0
+    for setting in SETTINGS.values():
+        value, mark = device.setting(setting.name)
+        written += mark is not None
+        rows.append((setting.name, value, str(mark) if mark else f"default of {device.kind.words}", setting.why))
+    names = ", ".join(sorted(protocol_name(p) for p in device.stateful)) or "none"
+    place = str(device.stateful_mark) if device.stateful_mark else f"default of {device.kind.words}"
+    rows.append(("stateful", names, place, "Protocols whose answers pass because of a session; a firewall inspects tcp and udp."))
+    about = f"{len(rows)} settings in force at {name}, {written} of them written in the file"
+    return Rows("settings", about, ("setting", "value", "from", "what it decides"), tuple(rows))
+
+
+def cables(plan: Plan) -> Rows:
+    """Which port goes to which: the cabling, to be read back."""
+    rows = []
+    for segment in plan.network.segments.values():
+        link = segment.link
+        words = [f"{link.latency_ms:g} ms"] if link.latency_ms else []
+        words += [f"jitter {link.jitter_ms:g} ms"] if link.jitter_ms else []
+        words += [f"loss {link.loss_percent:g} %"] if link.loss_percent else []
+        words += [f"MTU {link.mtu}"] if link.mtu else []
+        words += [segment.about] if segment.about else []
+        members = []
+        for device, port in segment.members:
+            interface = plan.network.devices[device].interfaces[port]
+            state = plan.domains.link(device, port)
+            shown = " ".join([f"{device}/{port}", *map(str, interface.addresses)])
+            members.append(shown + ("" if state.up else f" (down: {state.why})"))
+        rows.append((segment.name, "cut" if segment.down else "up", "\n".join(members), ", ".join(words) or "-"))
+    devices = len(plan.network.devices)
+    return Rows("cables", f"{len(rows)} segments join {devices} devices", ("segment", "state", "who is on it", "more"), tuple(rows))
+
+
+PARTS = ("interfaces", "routes", "neighbours", "settings")
+
+
+def of_device(plan: Plan, name: str, parts: tuple[str, ...] = PARTS) -> list[Rows]:
+    """The tables of a device that were asked for, in a fixed order."""
+    out = []
+    if "interfaces" in parts:
+        out.append(interfaces(plan, name))
+    if "routes" in parts and plan.network.devices[name].layer3:
+        out += [routes(plan, name, table) for table in plan.routing.table_names(name)]
+    if "neighbours" in parts:
+        out.append(neighbours(plan, name))
+    if "settings" in parts and plan.network.devices[name].layer3:
+        out.append(settings(plan, name))
+    return out

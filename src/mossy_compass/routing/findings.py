@@ -1,0 +1,299 @@
+"""Findings that need the network computed: what the addresses, cables and routes come to together."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping
+
+from mossy_compass.errors import NotConverged
+from mossy_compass.headers.spans import intersect
+from mossy_compass.marks import Mark, Problem, Problems, Severity
+from mossy_compass.model.network import Device, Interface, Kind, RouteAction, Term
+from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
+from mossy_compass.routing.compute import Routing
+from mossy_compass.routing.domains import Domain, Port
+from mossy_compass.routing.table import Hop
+
+WARN, NOTE = Severity.WARNING, Severity.NOTE
+_SAID_BEFORE = ("host.gateway-elsewhere", "route.next-hop-elsewhere", "route.self", "interface.alone")
+
+
+def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[str, list[str]] | None = None) -> tuple[Problem, ...]:
+    """Every finding about a network that its computed state shows.
+
+    Args:
+        routing: the network, computed.
+        before: what is known already, and is not said again.
+        lines: the lines of the files that marks point into.
+
+    """
+    problems = Problems(dict(lines or {}))
+    said = {p.mark for p in before if p.code in _SAID_BEFORE}
+    _segments(routing, problems)
+    _leases(routing, problems)
+    for device in routing.network.devices.values():
+        _same_subnet(device, problems)
+    try:
+        routing.settled()
+    except NotConverged as fault:
+        mark = next((d.ospf.mark for d in routing.network.devices.values() if d.ospf and d.rip), routing.network.mark)
+        problems.add("route.not-converged", mark, str(fault).replace("\n", " "), "Redistribute in one direction only.")
+        return tuple(problems.in_order())
+    _silent_pairs(routing, problems)
+    for device in routing.network.devices.values():
+        _static(routing, device, problems, said)
+    _no_way_back(routing, problems)
+    return tuple(problems.in_order())
+
+
+def _bearers(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface, InterfaceAddress]]:
+    for name, port in domain.members:
+        interface = routing.network.devices[name].interfaces[port]
+        for entry in interface.addresses:
+            if not (entry.address.family == 6 and entry.address.is_link_local):
+                yield (name, port), interface, entry
+
+
+def _segments(routing: Routing, problems: Problems) -> None:
+    for domain in routing.domains.domains:
+        found = list(_bearers(routing, domain))
+        told: set[frozenset[Port]] = set()
+        by_family: dict[tuple[int, int], list[tuple[Port, Interface, InterfaceAddress]]] = defaultdict(list)
+        for item in found:
+            by_family[item[2].address.family, item[2].length].append(item)
+        groups = list(by_family.items())
+        for number, ((family, _), some) in enumerate(groups):
+            for (other_family, _), others in groups[number + 1 :]:
+                if family != other_family:
+                    continue
+                for port, interface, entry in some:
+                    for other, _, second in others:
+                        pair = frozenset((port, other))
+                        if port != other and pair not in told and entry.prefix.overlaps(second.prefix):
+                            told.add(pair)
+                            _mask(domain, port, interface, entry, other, second, problems)
+        sizes: dict[int, list[tuple[str, Mark]]] = defaultdict(list)
+        for name, port_name in domain.members:
+            here = routing.network.devices[name].interfaces[port_name]
+            sizes[here.mtu].append((f"{name}/{port_name}", here.mark))
+        if len(sizes) > 1:
+            low = min(sizes)
+            rest = ", ".join(f"{n} {size}" for size in sorted(sizes) if size != low for n, _ in sizes[size][:3])
+            problems.add(
+                "segment.mtu",
+                sizes[low][0][1],
+                f"MTU {low} at {sizes[low][0][0]} and not at the others on segment {domain.name} ({rest}): "
+                "large packets towards it are lost, and OSPF neighbours do not form.",
+                "Give all of them the same mtu.",
+                WARN,
+            )
+
+
+def _mask(
+    domain: Domain,
+    port: Port,
+    interface: Interface,
+    entry: InterfaceAddress,
+    other: Port,
+    second: InterfaceAddress,
+    problems: Problems,
+) -> None:
+    problems.add(
+        "segment.mask",
+        interface.mark,
+        f"{'/'.join(port)} has {entry} and {'/'.join(other)} has {second} on segment {domain.name}: the two do not agree "
+        "on what is on the segment, and one of them looks for some neighbours behind a gateway.",
+        "Use the same prefix length.",
+        WARN,
+    )
+
+
+def _same_subnet(device: Device, problems: Problems) -> None:
+    seen: list[tuple[Interface, InterfaceAddress]] = []
+    for interface in device.interfaces.values():
+        for entry in interface.addresses:
+            if entry.address.family == 6 and entry.address.is_link_local:
+                continue
+            for other, second in seen:
+                if (
+                    other is not interface
+                    and not interface.loopback
+                    and not other.loopback
+                    and entry.prefix.overlaps(second.prefix)
+                ):
+                    problems.add(
+                        "interface.same-subnet",
+                        interface.mark,
+                        f"{device.name}/{interface.name} {entry} and {device.name}/{other.name} {second} are in one subnet: "
+                        "which of them a packet leaves by is chance.",
+                        "Give one of them another subnet.",
+                        WARN,
+                        also=((other.mark, "the other one"),),
+                    )
+            seen.append((interface, entry))
+
+
+def _leases(routing: Routing, problems: Problems) -> None:
+    for (name, port), why in routing.leases.wanting.items():
+        interface = routing.network.devices[name].interfaces[port]
+        problems.add(
+            "lease.none",
+            interface.mark,
+            f"{name}/{port} gets no lease: {why}. It has no address.",
+            "Put a lease service on its segment, or write an address.",
+            WARN,
+        )
+    for entry in routing.network.lists.values():
+        for rule in entry.rules:
+            for term in (*(rule.sources or ()), *(rule.destinations or ())):
+                for holder in _leased(term):
+                    problems.add(
+                        "lease.named",
+                        rule.mark,
+                        f"rule {rule.id} of '{entry.name}' names {holder}, whose address is leased: another lease, and the rule misses it.",
+                        "Name the range that it is leased from, or give it a fixed address.",
+                        NOTE,
+                    )
+
+
+def _leased(term: Term) -> Iterator[str]:
+    if term.leased:
+        yield term.leased
+    for member in term.members:
+        yield from _leased(member)
+
+
+def _silent_pairs(routing: Routing, problems: Problems) -> None:
+    ospf, _ = routing.settled()
+    for family, instance in ospf.items():
+        for pair in instance.silent:
+            if pair.why.endswith("is passive"):
+                continue
+            port = routing.network.devices[pair.one[0]].interfaces[pair.one[1]]
+            problems.add(
+                "ospf.no-neighbour",
+                port.ospf.mark if port.ospf else port.mark,
+                f"{'/'.join(pair.one)} and {'/'.join(pair.other)} both speak OSPF (IPv{family}) and do not become neighbours: {pair.why}.",
+                "Make them agree.",
+                WARN,
+            )
+
+
+def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark]) -> None:
+    for name in routing.table_names(device.name):
+        table = routing.table(device.name, name)
+        written = {r.mark for r in device.routes if r.table == name}
+        for loser in table.inactive:
+            if loser.route.mark in written and loser.route.mark not in said:
+                kind = "its gateway" if loser.route.origin == "gateway" else f"the route to {_goal(loser.route.prefix)}"
+                problems.add(
+                    "route.inactive",
+                    loser.route.mark or device.mark,
+                    f"{device.name}: {kind} is never used: {loser.why.removeprefix('inactive: ')}.",
+                    "Mend what it waits for, or remove it.",
+                    WARN,
+                )
+        for route in table:
+            for hop in route.hops:
+                if route.origin in ("static", "gateway") and hop.address and hop.via is None and hop.mark not in said:
+                    _asked(routing, device, route.origin, hop, hop.address, problems)
+        if name != "main":
+            problems.add(
+                "idle.table",
+                next(r.mark for r in device.routes if r.table == name),
+                f"{device.name}: nothing asks the route table '{name}': its routes have no effect.",
+                "Leave table: out for routes of the main table.",
+                NOTE,
+            )
+
+
+def _goal(prefix: Prefix) -> str:
+    return "everything else (default)" if prefix.is_default else str(prefix)
+
+
+def _asked(routing: Routing, device: Device, origin: str, hop: Hop, address: Address, problems: Problems) -> None:
+    domain = routing.domains.of(device.name, hop.interface)
+    answers = routing.domains.answers(domain, address) if domain else ()
+    if not any(a.device != device.name for a in answers):
+        owner = routing.network.owner_of(address)
+        where = f"; {owner} bears it, but is not on that segment" if owner else ""
+        problems.add(
+            "host.gateway-silent" if origin == "gateway" else "route.next-hop-silent",
+            hop.mark or device.mark,
+            f"{device.name}: nobody on segment {domain.name if domain else '?'} answers for "
+            f"{'gateway' if origin == 'gateway' else 'next hop'} {address}{where}: packets sent there are lost.",
+            "Use the address of a neighbour that is there.",
+            WARN,
+        )
+
+
+def _no_way_back(routing: Routing, problems: Problems) -> None:
+    """Subnets with hosts whose packets get to a router that cannot send the answers home."""
+    devices = [d for d in routing.network.devices.values() if d.layer3]
+    onward = {family: {d.name: _onward(routing, d, family) for d in devices} for family in (4, 6)}
+    for domain in routing.domains.domains:
+        hosts = [(p, e) for p, _, e in _bearers(routing, domain) if routing.network.devices[p[0]].kind is Kind.HOST]
+        if not hosts:
+            continue
+        for port, interface, entry in _bearers(routing, domain):
+            device = routing.network.devices[port[0]]
+            if device.setting("forwarding")[0] != "yes":
+                continue
+            inside = [e for _, e in hosts if entry.prefix.holds(e.address)]
+            if inside:
+                for name in _lacking(routing, onward[entry.prefix.family], port[0], entry.prefix, inside[0].address):
+                    problems.add(
+                        "subnet.no-way-back",
+                        interface.mark,
+                        f"{entry.prefix} ({'/'.join(port)}) has no way back: its packets may get to {name}, which has no route to it, so answers die there.",
+                        f"Add a route to {entry.prefix} at {name}, or translate its sources before they leave.",
+                        WARN,
+                    )
+
+
+def _onward(routing: Routing, device: Device, family: int) -> set[tuple[str, str]]:
+    """The devices that a device sends packets of a family to, for others; each with the leaving interface."""
+    out: set[tuple[str, str]] = set()
+    for route in routing.table(device.name):
+        if route.origin in ("local", "connected") or route.prefix.family != family:
+            continue
+        for hop in route.hops:
+            domain = routing.domains.of(device.name, hop.interface)
+            if domain is None:
+                continue
+            if hop.address is not None:
+                out |= {(hop.interface, a.device) for a in routing.domains.answers(domain, hop.address)}
+            else:
+                out |= {(hop.interface, name) for name, _ in domain.members}
+    return {(i, n) for i, n in out if n != device.name}
+
+
+def _lacking(routing: Routing, onward: dict[str, set[tuple[str, str]]], start: str, subnet: Prefix, sample: Address) -> list[str]:
+    seen = {start}
+    queue, lacking = [start], []
+    while queue:
+        here = queue.pop(0)
+        for interface, name in sorted(onward[here]):
+            device = routing.network.devices[name]
+            if name in seen or _translated(routing.network.devices[here], interface, subnet):
+                continue
+            seen.add(name)
+            if device.setting("forwarding")[0] != "yes":
+                continue
+            route = routing.table(name).lookup(sample)
+            if route is None or route.action is not RouteAction.FORWARD:
+                lacking.append(name)
+            else:
+                queue.append(name)
+    return lacking
+
+
+def _translated(device: Device, interface: str, subnet: Prefix) -> bool:
+    for rule in device.translate:
+        if rule.leaving == interface and not rule.disabled and rule.destinations is None:
+            if rule.sources is None:
+                return True
+            for term in rule.sources:
+                if term.spans and intersect((subnet.span,), term.spans) == (subnet.span,):
+                    return True
+    return False

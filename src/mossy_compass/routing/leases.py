@@ -1,0 +1,151 @@
+"""Address leases: who gets which address, gateway and resolver from whom (the roles of RFC 2131, without its packets).
+
+A lease service gives the lowest address of its range that nobody on the segment bears; clients are served in the
+order of their names, so that the same network always has the same leases.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from mossy_compass.headers.spans import merge
+from mossy_compass.marks import Mark
+from mossy_compass.model.network import AccessList, Device, Interface, LeasePool, Network, StaticRoute, Term, Translate
+from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, Span
+from mossy_compass.routing.domains import Domain, Domains, Port
+
+LEASE_PREFERENCE = 240
+"""A default route that a lease installs loses to any that somebody wrote."""
+
+
+@dataclass(frozen=True, slots=True)
+class Lease:
+    """What an interface was given.
+
+    Attributes:
+        address: with the prefix length of the server's subnet.
+        gateway: of the default route; None when the lease names none.
+        resolvers: to be asked for names.
+        server: device and interface that gave it.
+        mark: of the lease service.
+
+    """
+
+    address: InterfaceAddress
+    gateway: Address | None
+    resolvers: tuple[Address, ...]
+    server: Port
+    mark: Mark
+
+
+@dataclass(frozen=True, slots=True)
+class Leases:
+    """All leases of a network.
+
+    Attributes:
+        held: by device and interface.
+        wanting: interfaces that got none, with the reason.
+
+    """
+
+    held: Mapping[Port, Lease]
+    wanting: Mapping[Port, str]
+
+
+def assign(network: Network, domains: Domains) -> Leases:
+    """Give every leased interface an address, or the reason why it has none."""
+    held: dict[Port, Lease] = {}
+    wanting: dict[Port, str] = {}
+    taken: dict[str, set[Address]] = {}
+    for name in sorted(network.devices):
+        device = network.devices[name]
+        for port in sorted(i.name for i in device.interfaces.values() if i.leased):
+            domain = domains.of(name, port)
+            if domain is None:
+                wanting[name, port] = f"{port} is down ({domains.link(name, port).why})"
+                continue
+            pools = list(_pools(network, domain))
+            if not pools:
+                wanting[name, port] = f"nobody on segment {domain.name} leases addresses"
+                continue
+            server, interface, pool = pools[0]
+            used = taken.setdefault(domain.name, set(domain.bearers))
+            found = _lowest(pool, used)
+            if found is None:
+                wanting[name, port] = f"the range {pool.first}-{pool.last} of {server} is used up"
+                continue
+            used.add(found)
+            length = next(a.length for a in interface.addresses if a.prefix.holds(found))
+            held[name, port] = Lease(
+                InterfaceAddress(found, length), pool.gateway, pool.resolvers, (server, pool.interface), pool.mark
+            )
+    return Leases(held, wanting)
+
+
+def _pools(network: Network, domain: Domain) -> Iterable[tuple[str, Interface, LeasePool]]:
+    for name, port in domain.members:
+        for pool in network.devices[name].leases:
+            if pool.interface == port:
+                yield name, network.devices[name].interfaces[port], pool
+
+
+def _lowest(pool: LeasePool, used: set[Address]) -> Address | None:
+    for value in range(pool.first.value, pool.last.value + 1):
+        found = Address(pool.first.family, value)
+        if found not in used:
+            return found
+        if value - pool.first.value > len(used):
+            break
+    return None
+
+
+def apply(network: Network, leases: Leases) -> Network:
+    """The network with the leased addresses, default routes and resolvers in place, and rules that name the holders."""
+    if not leases.held:
+        return network
+    devices = dict(network.devices)
+    for (name, port), lease in leases.held.items():
+        devices[name] = _with_lease(devices[name], port, lease)
+    known: dict[str, list[Span]] = {}
+    for name in {n for n, _ in leases.held}:
+        known[name] = [Span(a.key, a.key) for a, _ in devices[name].own_addresses()]
+    lists = {n: _filled_list(entry, known) for n, entry in network.lists.items()}
+    groups = {n: replace(g, terms=_filled(g.terms, known) or ()) for n, g in network.groups.items()}
+    for name, device in devices.items():
+        if device.translate:
+            devices[name] = replace(device, translate=tuple(_filled_translate(t, known) for t in device.translate))
+    return replace(network, devices=devices, lists=lists, groups=groups)
+
+
+def _with_lease(device: Device, port: str, lease: Lease) -> Device:
+    interface = replace(device.interfaces[port], addresses=(*device.interfaces[port].addresses, lease.address))
+    routes = device.routes
+    if lease.gateway is not None and device.setting("leased-default-route")[0] == "yes":
+        prefix = Prefix(lease.gateway.family, 0, 0)
+        routes = (*routes, StaticRoute(prefix, lease.mark, lease.gateway, None, LEASE_PREFERENCE, origin="lease"))
+    resolvers = device.resolvers or lease.resolvers
+    return replace(device, interfaces={**device.interfaces, port: interface}, routes=routes, resolvers=resolvers)
+
+
+def _filled(terms: tuple[Term, ...] | None, known: Mapping[str, list[Span]]) -> tuple[Term, ...] | None:
+    return None if terms is None else tuple(_filled_term(t, known) for t in terms)
+
+
+def _filled_term(term: Term, known: Mapping[str, list[Span]]) -> Term:
+    if term.leased in known:
+        return replace(term, spans=merge(known[term.leased]))
+    if term.members:
+        members = _filled(term.members, known) or ()
+        if members != term.members:
+            return replace(term, members=members, spans=merge(s for m in members for s in m.spans or ()))
+    return term
+
+
+def _filled_list(entry: AccessList, known: Mapping[str, list[Span]]) -> AccessList:
+    rules = tuple(replace(r, sources=_filled(r.sources, known), destinations=_filled(r.destinations, known)) for r in entry.rules)
+    return replace(entry, rules=rules)
+
+
+def _filled_translate(entry: Translate, known: Mapping[str, list[Span]]) -> Translate:
+    return replace(entry, sources=_filled(entry.sources, known), destinations=_filled(entry.destinations, known))

@@ -1,0 +1,94 @@
+"""RIP version 2 in its settled state (RFC 2453): hop counts, 16 is unreachable, one route for each prefix."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from mossy_compass.model.network import Network
+from mossy_compass.packet.address import Prefix
+from mossy_compass.routing.domains import Domains, Port
+from mossy_compass.routing.spf import Graph, Link, least
+from mossy_compass.routing.table import Hop, Route
+
+INFINITY = 16
+"""RFC 2453 section 3.6: a metric of 16 means that there is no way."""
+
+
+class Announced(NamedTuple):
+    """A route of other origin that a router tells its neighbours of, with the metric that it gives it."""
+
+    router: str
+    prefix: Prefix
+    metric: int
+
+
+class Rip:
+    """All RIP routers of a network.
+
+    Attributes:
+        neighbours: for each interface, the interfaces that it hears.
+
+    """
+
+    def __init__(self, network: Network, domains: Domains, announced: Iterable[Announced] = ()) -> None:
+        self.network = network
+        self.neighbours: dict[Port, list[Port]] = {}
+        ports = [
+            (name, i.name)
+            for name in sorted(network.devices)
+            for i in network.devices[name].interfaces.values()
+            if i.rip and any(a.address.family == 4 for a in i.addresses) and domains.link(name, i.name).up
+        ]
+        self.routers = list(dict.fromkeys(d for d, _ in ports))
+        self._index = {name: n for n, name in enumerate(self.routers)}
+        self._own: dict[Prefix, dict[str, int]] = {}
+        links: list[list[Link]] = [[] for _ in self.routers]
+        by_domain: dict[str, list[Port]] = {}
+        for name, port in ports:
+            interface = network.devices[name].interfaces[port]
+            for entry in interface.addresses:
+                if entry.address.family == 4:
+                    self._own.setdefault(entry.prefix, {})[name] = 1
+            domain = domains.of(name, port)
+            if domain is not None and interface.rip == "active":
+                by_domain.setdefault(domain.name, []).append((name, port))
+        for here in by_domain.values():
+            for one in here:
+                for other in here:
+                    if one[0] == other[0]:
+                        continue
+                    a, b = (network.devices[d].interfaces[i] for d, i in (one, other))
+                    address = next(
+                        (x.address for x in b.addresses for y in a.addresses if x.address.family == 4 and y.prefix == x.prefix),
+                        None,
+                    )
+                    if address is not None:
+                        self.neighbours.setdefault(one, []).append(other)
+                        links[self._index[one[0]]].append(Link(1, self._index[other[0]], Hop(one[1], address)))
+        for told in announced:
+            held = self._own.setdefault(told.prefix, {})
+            held[told.router] = min(told.metric, held.get(told.router, INFINITY))
+        edges = least((n, link.neighbour, 1) for n, some in enumerate(links) for link in some)
+        self._graph = Graph(len(self.routers), len(self.routers), edges, links) if self.routers else None
+
+    def routes(self, router: str) -> list[Route]:
+        """What a router learns; of equal ways the one by the lowest neighbour's address, as RFC 2453 keeps but one."""
+        if router not in self._index or self._graph is None:
+            return []
+        here = self._index[router]
+        process = self.network.devices[router].rip
+        preference = process.preference if process else 120
+        groups, group_of = self._graph.first_hops(here)
+        out = []
+        for prefix, holders in self._own.items():
+            if router in holders:
+                continue
+            found = [(self._graph.dist[here, self._index[name]] + metric, name) for name, metric in holders.items()]
+            best = min(metric for metric, _ in found)
+            if best >= INFINITY:
+                continue
+            hops = [h for metric, name in found if metric == best for h in groups[group_of[self._index[name]]]]
+            hop = min(hops, key=lambda h: (h.address.value if h.address else 0, h.interface))
+            out.append(Route(prefix, "rip", preference, int(best), (hop,)))
+        return out

@@ -1,0 +1,300 @@
+"""Who may reach what: sources x targets x services, and how that differs from an earlier time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import NotRequired
+
+from typing_extensions import TypedDict
+
+from mossy_compass.errors import InputError, QuestionError
+from mossy_compass.model.network import Kind, Network
+from mossy_compass.plan.plan import Plan
+from mossy_compass.walk.journey import Because, Journey
+from mossy_compass.walk.trace import trace
+
+FORMAT = 1
+MOST_CELLS = 50_000
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """One test: from whom, to whom, which service, and how it ended.
+
+    Attributes:
+        answered: the packet arrived and its answer came home.
+        fate, cause, lost: of the journey, as there.
+        where: the device at which it was decided.
+        because: what the fate rests on.
+        symptom: what the source sees.
+        path: the devices passed on the way there.
+
+    """
+
+    source: str
+    target: str
+    service: str
+    answered: bool
+    fate: str
+    cause: str
+    lost: str
+    where: str
+    because: str
+    place: str
+    symptom: str
+    path: tuple[str, ...]
+
+    @property
+    def key(self) -> tuple[str, str, str]:
+        """Source, target, service."""
+        return self.source, self.target, self.service
+
+    @property
+    def words(self) -> str:
+        """``yes``, or the cause; ``back:`` before it when the answer was lost."""
+        if self.answered:
+            return "yes"
+        return f"{'' if self.lost == 'there' else self.lost + ':'}{self.cause}"
+
+    @property
+    def reason(self) -> str:
+        """The fate in a sentence without the two ends."""
+        if self.answered:
+            return f"answered: {self.because}{self._at()}"
+        what = "the answer is " if self.lost == "back" else "the lookup is " if self.lost == "lookup" else ""
+        return f"{what}{self.fate} at {self.where}: {self.because}{self._at()}"
+
+    def _at(self) -> str:
+        return f" ({self.place})" if self.place else ""
+
+
+@dataclass(frozen=True, slots=True)
+class Grid:
+    """The cells of a grid, row by row.
+
+    Attributes:
+        columns: targets with their services, in the order of the question.
+
+    """
+
+    cells: tuple[Cell, ...]
+    columns: tuple[tuple[str, str], ...]
+
+    @property
+    def sources(self) -> list[str]:
+        """The sources in their order."""
+        return list(dict.fromkeys(c.source for c in self.cells))
+
+    def by_key(self) -> dict[tuple[str, str, str], Cell]:
+        """The cells by source, target and service."""
+        return {c.key: c for c in self.cells}
+
+    def to_dict(self) -> GridDict:
+        """The grid as plain data, from which ``from_dict`` makes it again."""
+        return {"mossy-grid": FORMAT, "cells": [_cell_dict(c) for c in self.cells]}
+
+
+CellDict = TypedDict(
+    "CellDict",
+    {
+        "from": str,
+        "to": str,
+        "service": str,
+        "answered": bool,
+        "fate": str,
+        "cause": str,
+        "decided-on": str,
+        "where": str,
+        "because": str,
+        "place": str,
+        "symptom": str,
+        "path": list[str],
+    },
+)
+GridDict = TypedDict("GridDict", {"mossy-grid": int, "cells": list[CellDict], "title": NotRequired[str]})
+
+
+def _cell_dict(cell: Cell) -> CellDict:
+    return {
+        "from": cell.source,
+        "to": cell.target,
+        "service": cell.service,
+        "answered": cell.answered,
+        "fate": cell.fate,
+        "cause": cell.cause,
+        "decided-on": cell.lost,
+        "where": cell.where,
+        "because": cell.because,
+        "place": cell.place,
+        "symptom": cell.symptom,
+        "path": list(cell.path),
+    }
+
+
+def from_dict(data: object) -> Grid:
+    """A grid from the plain data of an earlier one.
+
+    Raises:
+        InputError: it is not such data.
+
+    """
+    if not isinstance(data, dict) or data.get("mossy-grid") != FORMAT or not isinstance(data.get("cells"), list):
+        raise InputError(f"this is no saved grid: it does not begin with mossy-grid: {FORMAT}.")
+    try:
+        cells = tuple(_cell(cell) for cell in data["cells"])
+        return Grid(cells, tuple(dict.fromkeys((c.target, c.service) for c in cells)))
+    except (KeyError, TypeError, AttributeError) as fault:
+        raise InputError(f"this is no saved grid: a cell is not whole ({fault}).") from None
+
+
+def _cell(data: CellDict) -> Cell:
+    return Cell(
+        str(data["from"]),
+        str(data["to"]),
+        str(data["service"]),
+        data["answered"] is True,
+        str(data["fate"]),
+        str(data["cause"]),
+        str(data["decided-on"]),
+        str(data["where"]),
+        str(data["because"]),
+        str(data["place"]),
+        str(data["symptom"]),
+        tuple(str(p) for p in data["path"]),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """How a grid differs from an earlier one.
+
+    Attributes:
+        changed: cells before and after, where the outcome or what decides it differs.
+        rerouted: cells with the same outcome by another path.
+        come, gone: cells that only one of the two has.
+
+    """
+
+    changed: tuple[tuple[Cell, Cell], ...]
+    rerouted: tuple[tuple[Cell, Cell], ...]
+    come: tuple[Cell, ...]
+    gone: tuple[Cell, ...]
+
+    def __bool__(self) -> bool:
+        return bool(self.changed or self.rerouted or self.come or self.gone)
+
+
+def compare(before: Grid, after: Grid) -> Changes:
+    """What changed between two grids; places in files do not count, since lines move."""
+    old, new = before.by_key(), after.by_key()
+    changed, rerouted = [], []
+    for key, cell in new.items():
+        held = old.get(key)
+        if held is None:
+            continue
+        same = (held.words, held.fate, held.where, held.because, held.symptom) == (
+            cell.words,
+            cell.fate,
+            cell.where,
+            cell.because,
+            cell.symptom,
+        )
+        if not same:
+            changed.append((held, cell))
+        elif held.path != cell.path:
+            rerouted.append((held, cell))
+    # what opened or closed comes before what only has another reason
+    changed.sort(key=lambda pair: pair[0].answered == pair[1].answered)
+    return Changes(
+        tuple(changed),
+        tuple(rerouted),
+        tuple(c for k, c in new.items() if k not in old),
+        tuple(c for k, c in old.items() if k not in new),
+    )
+
+
+def ends_of(network: Network) -> list[str]:
+    """The hosts and far hosts, in the order of the file."""
+    out: list[str] = []
+    for device in network.devices.values():
+        if device.kind is Kind.HOST:
+            out.append(device.name)
+        out += device.far_hosts
+    return out
+
+
+def services_at(network: Network, target: str) -> list[str]:
+    """A ping, and whatever a target listens for."""
+    far = network.far_host(target)
+    device = network.devices.get(target)
+    serves = far[1].serves if far else device.serves if device else ()
+    words = [s.words for s in serves]
+    if device is not None and device.records is not None:
+        words.append("domain")
+    return list(dict.fromkeys(["ping", *words]))
+
+
+def grid(plan: Plan, sources: Sequence[str] = (), targets: Sequence[str] = (), services: Sequence[str] = ()) -> Grid:
+    """Send every test of a grid.
+
+    Args:
+        plan: the network.
+        sources: who sends; every host and far host when empty.
+        targets: whom to reach; every host and far host when empty.
+        services: what to ask of each; a ping and whatever the target listens for when empty.
+
+    Raises:
+        QuestionError: a name is not known, or there are more than ``MOST_CELLS`` tests.
+
+    """
+    network = plan.network
+    senders = list(dict.fromkeys(sources or ends_of(network)))
+    goals = list(dict.fromkeys(targets or ends_of(network)))
+    tests: list[tuple[str, str]] = [(t, s) for t in goals for s in (services or services_at(network, t))]
+    count = sum(1 for s in senders for t, _ in tests if s != t)
+    if count > MOST_CELLS:
+        raise QuestionError(f"{count} tests are too many (at most {MOST_CELLS}). Name some sources, targets or services.")
+    if not count:
+        raise QuestionError("there is nobody to test: the network has no two hosts. Name sources and targets.")
+    return Grid(tuple(_cells(plan, senders, tests)), tuple(tests))
+
+
+def _cells(plan: Plan, senders: Iterable[str], tests: Sequence[tuple[str, str]]) -> Iterable[Cell]:
+    for source in senders:
+        for target, service in tests:
+            if source != target:
+                yield cell_of(trace(plan, source, target, service), source, target, service)
+
+
+def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
+    """A journey as one cell."""
+    leg = journey.there if journey.lost == "there" or journey.back is None else journey.back
+    if journey.lost == "lookup" and journey.lookup is not None:
+        asked = journey.lookup.journey
+        leg = asked.back if asked.lost == "back" and asked.back else asked.there
+    because: Because = journey.because
+    place = str(because.mark) if because.mark and because.mark.line else ""
+    return Cell(
+        source,
+        target,
+        service,
+        journey.answered,
+        journey.fate.value,
+        journey.cause,
+        journey.lost,
+        leg.end,
+        because.words,
+        place,
+        journey.symptom.value,
+        tuple(h.device for h in journey.there.hops),
+    )
+
+
+def reasons(cells: Iterable[Cell]) -> Mapping[tuple[str, str], list[Cell]]:
+    """The cells that got no answer, by cause and sentence; the most frequent first."""
+    out: dict[tuple[str, str], list[Cell]] = {}
+    for cell in cells:
+        if not cell.answered:
+            out.setdefault((cell.words, cell.reason), []).append(cell)
+    return dict(sorted(out.items(), key=lambda item: -len(item[1])))

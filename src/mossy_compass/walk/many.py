@@ -1,0 +1,140 @@
+"""Several walks for one question: every equal way, and many flows shared among the ways."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from mossy_compass.errors import QuestionError
+from mossy_compass.plan.plan import Plan
+from mossy_compass.routing.table import Hop
+from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.trace import trace
+
+MOST_PATHS = 256
+MOST_FLOWS = 100_000
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """One decision among equal ways: at which device, which of how many, and the way taken."""
+
+    device: str
+    member: int
+    count: int
+    hop: Hop
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """One of the journeys that a packet may make, with the decisions that led to it."""
+
+    choices: tuple[Choice, ...]
+    journey: Journey
+
+
+@dataclass(frozen=True, slots=True)
+class Paths:
+    """Every journey that a packet may make, there and back.
+
+    Attributes:
+        paths: in the order of the members chosen.
+        whole: False when there are more than ``MOST_PATHS`` and the rest was left out.
+
+    """
+
+    paths: tuple[Path, ...]
+    whole: bool
+
+    def outcomes(self) -> dict[tuple[str, str], list[Path]]:
+        """The paths by their fate (or ``answered``) and cause."""
+        out: dict[tuple[str, str], list[Path]] = {}
+        for path in self.paths:
+            record = path.journey
+            key = ("answered" if record.answered else record.fate.value, record.cause)
+            out.setdefault(key, []).append(path)
+        return out
+
+
+def every_path(plan: Plan, sender: str, target: str, service: str = "ping", **options: Any) -> Paths:
+    """Walk every combination of equal ways; the arguments are those of ``trace``."""
+    out: list[Path] = []
+    scripts: list[tuple[int, ...]] = [()]
+    while scripts and len(out) < MOST_PATHS:
+        script = scripts.pop(0)
+        made: list[Choice] = []
+
+        def choose(device: str, hops: tuple[Hop, ...], script: tuple[int, ...] = script, made: list[Choice] = made) -> int:
+            number = script[len(made)] if len(made) < len(script) else 0
+            made.append(Choice(device, number, len(hops), hops[number]))
+            return number
+
+        journey = trace(plan, sender, target, service, choose=choose, **options)
+        out.append(Path(tuple(made), journey))
+        numbers = tuple(c.member for c in made)
+        for place in range(len(script), len(made)):
+            scripts += [(*numbers[:place], other) for other in range(1, made[place].count)]
+    out.sort(key=lambda p: tuple(c.member for c in p.choices))
+    return Paths(tuple(out), not scripts)
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """How many flows left a device by each of its equal ways."""
+
+    device: str
+    way: str
+    counts: tuple[tuple[Hop, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Flows:
+    """Many flows between the same two ends, which differ in their source port.
+
+    Attributes:
+        count: how many were sent.
+        outcomes: how many ended how: fate (or ``answered``) and cause.
+        shares: for each device that had a choice, there or back, the flows by member.
+
+    """
+
+    count: int
+    outcomes: tuple[tuple[str, str, int], ...]
+    shares: tuple[Share, ...]
+
+
+def flows(plan: Plan, sender: str, target: str, service: str, count: int, **options: Any) -> Flows:
+    """Send ``count`` flows, with source ports (identifiers, for a ping) that count upwards.
+
+    Raises:
+        QuestionError: fewer than 1 or more than ``MOST_FLOWS``.
+
+    """
+    if not 1 <= count <= MOST_FLOWS:
+        raise QuestionError(f"flows are 1 to {MOST_FLOWS}, not {count}.")
+    first = options.pop("from_port", None)
+    start = 49152 if first is None else first
+    ends: Counter[tuple[str, str]] = Counter()
+    taken: dict[tuple[str, str], Counter[Hop]] = {}
+    for number in range(count):
+        port = (start + number) % 65536
+        record = trace(plan, sender, target, service, from_port=port, **options)
+        ends["answered" if record.answered else record.fate.value, record.cause] += 1
+        for way, device, hops, hop in _decisions(plan, record):
+            counter = taken.setdefault((way, device), Counter(dict.fromkeys(hops, 0)))
+            counter[hop] += 1
+    shares = tuple(Share(device, way, tuple(counter.items())) for (way, device), counter in taken.items())
+    return Flows(count, tuple((fate, cause, n) for (fate, cause), n in ends.most_common()), shares)
+
+
+def _decisions(plan: Plan, record: Journey) -> Iterator[tuple[str, str, tuple[Hop, ...], Hop]]:
+    for leg in record.legs:
+        for hop in leg.hops:
+            for ruling in hop.rulings:
+                if ruling.did == "routed" and ruling.routes is not None:
+                    route = ruling.routes.lookup(ruling.saw.destination)
+                    if route is not None and len(route.hops) > 1:
+                        taken = next(h for h in route.hops if h.words() == ruling.note.partition(";")[0])
+                        yield leg.way.value, hop.device, route.hops, taken
