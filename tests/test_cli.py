@@ -40,7 +40,7 @@ CASES = [
     (["trace", "none.yaml", "--from", "a", "--to", "b"], 2, "", "mossy: none.yaml: cannot be read"),
     (["trace", "fern.yaml", "--from", "kiosk-1"], 2, "", "Usage:"),
     (["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--ttl", "0"], 2, "", "Usage:"),
-    (["check", "fern.yaml"], 0, "fern.yaml: 1 warning", ""),
+    (["check", "fern.yaml"], 0, "fern.yaml: 3 warnings", ""),
     (["check", "."], 2, "", "mossy: .: cannot be read"),
     (["schema", "network"], 0, "{", ""),
     (["draw", "fern.yaml", "x.bmp"], 2, "", "mossy: x.bmp: the name tells the form"),

@@ -82,7 +82,7 @@ CASES: list[tuple[str, str, str, dict[str, object], str, str, str, str, str, str
     ("gate", "almanac", "ping", {}, "dropped", "back", "session.none", "the end of list world-in", "silence", "gate upstream almanac", "almanac upstream gate"),
     ("gate", "almanac", "https", {}, "delivered", "there", "service.open", "almanac serves https", "answered", "gate upstream almanac", "almanac upstream gate"),
     # no such name
-    ("kiosk-1", "almanack.example", "https", {}, "dropped", "there", "name.unknown", "no record for 'almanack.example'", "name not found", "kiosk-1", ""),
+    ("kiosk-1", "almanack.example", "https", {}, "dropped", "there", "name.unknown", "no record for 'almanack.example', and kiosk-1 has no resolver to ask", "name not found", "kiosk-1", ""),
 ]  # fmt: skip
 IDS = [f"{c[0]}-{c[1]}-{c[2]}-{n}" for n, c in enumerate(CASES)]
 

@@ -39,10 +39,11 @@ def check(file: str, form: str) -> None:
     if form == "json":
         say_json({"mossy-findings": 1, "file": file, "findings": [_finding(p) for p in problems]})
     elif form == "sarif":
-        from mossy_compass import __version__
+        from importlib.metadata import version
+
         from mossy_compass.exchange.sarif import log
 
-        say_json(log(problems, __version__))
+        say_json(log(problems, version("mossy-compass")))
     else:
         show_problems(problems, file)
     raise SystemExit(EXIT_INPUT if any(p.severity == "error" for p in problems) else 0)

@@ -152,6 +152,14 @@ SETTINGS: dict[str, Setting] = {
             "Whether an arriving packet's source must have a route back, by the same interface (strict) or by any (loose) (RFC 3704).",
         ),
         Setting(
+            "own-source",
+            ("drop", "accept"),
+            "drop",
+            "drop",
+            "drop",
+            "What happens to a packet that arrives with an address of the device itself as its source: only a circle or a forger can send it.",
+        ),
+        Setting(
             "sharing",
             ("flow", "source-destination", "source"),
             "flow",

@@ -18,6 +18,7 @@ class Stage(StrEnum):
     FORWARDING = "forwarding"
     FROM_SELF = "from self"
     ROUTE = "route"
+    TTL = "time to live"
     EGRESS = "leaving list"
     SOURCE = "translate source"
     SEND = "send"
@@ -29,9 +30,10 @@ MEANING: dict[Stage, str] = {
     Stage.INGRESS: "the access list attached to the arriving interface",
     Stage.UNDO: "an answer to a translated packet gets its first addresses back",
     Stage.TO_SELF: "a packet for the device itself ends here: its services answer or not",
-    Stage.FORWARDING: "forwarding is on, and the TTL is above 1",
+    Stage.FORWARDING: "forwarding is on",
     Stage.FROM_SELF: "packets that the device makes itself begin here",
     Stage.ROUTE: "longest prefix, then preference, then metric, then sharing",
+    Stage.TTL: "the TTL is above 1; looked at once the route is known (RFC 1812 section 5.2.1.2)",
     Stage.EGRESS: "the access list attached to the leaving interface",
     Stage.SOURCE: "source translation; after the route, so that it knows the leaving interface",
     Stage.SEND: "who answers for the next hop on the segment; a stateful device notes the session",
@@ -45,6 +47,7 @@ _THROUGH = (
     Stage.TO_SELF,
     Stage.FORWARDING,
     Stage.ROUTE,
+    Stage.TTL,
     Stage.EGRESS,
     Stage.SOURCE,
     Stage.SEND,

@@ -101,6 +101,11 @@ CAUSES: dict[str, Cause] = {
             "The source has no plausible route back, and the device checks that.",
             ("setting source-check: loose or off", "add the route back"),
         ),
+        Cause(
+            "source.own",
+            "The packet arrived with an address of this very device as its source.",
+            ("compare the routes of the devices on the way: one of them sends it back", "setting own-source: accept"),
+        ),
         Cause("self.closed", "The device takes no packets for itself.", ("setting to-self: permit",)),
         Cause("self.mute", "The device may not send packets of its own.", ("setting from-self: permit",)),
         Cause("ttl.expired", "The time to live ran out on the way.", ("send with a larger TTL",)),

@@ -97,7 +97,18 @@ def setting_because(here: DevicePlan, name: str) -> Because:
 
 
 def arrive(p: Passage) -> End | None:
-    """Interface up; reverse-path check of the source (RFC 3704) where it is on."""
+    """A source that is this device itself; reverse-path check of the source (RFC 3704) where it is on."""
+    if p.packet.source in p.here.own and p.arriving is not None and p.here.setting("own-source")[0] == "drop":
+        return p.end(
+            Stage.ARRIVE,
+            "dropped",
+            End(
+                Fate.DROPPED,
+                "source.own",
+                setting_because(p.here, "own-source"),
+                f"source {p.packet.source} is {p.here.name} itself: it has been sent round in a circle, or forged",
+            ),
+        )
     value, _ = p.here.setting("source-check")
     if value == "off" or p.arriving is None:
         return None
@@ -322,14 +333,20 @@ def to_self(p: Passage) -> End | None:
 
 
 def forwarding(p: Passage) -> End | None:
-    """Forwarding is on, and the TTL is above 1 (RFC 1812 5.3.1)."""
+    """Forwarding is on."""
     if p.here.setting("forwarding")[0] == "no":
         note = f"the packet is for {p.packet.destination}, which is not {p.here.name}"
         return p.end(Stage.FORWARDING, "dropped", End(Fate.DROPPED, "forwarding.off", setting_because(p.here, "forwarding"), note))
+    return None
+
+
+def time_to_live(p: Passage) -> End | None:
+    """The TTL is above 1 (RFC 1812 5.3.1), looked at once the route is known (5.2.1.2): no route is told before."""
     if p.packet.ttl <= 1:
         reply = "time-exceeded" if p.here.setting("sends-time-exceeded")[0] == "yes" else ""
+        p.leaving = None
         return p.end(
-            Stage.FORWARDING,
+            Stage.TTL,
             "expired",
             End(Fate.EXPIRED, "ttl.expired", Because("device", f"the TTL ran out at {p.here.name}"), "", reply),
         )
@@ -614,6 +631,7 @@ STAGES: dict[Stage, Callable[[Passage], End | None]] = {
     Stage.TO_SELF: to_self,
     Stage.FORWARDING: forwarding,
     Stage.FROM_SELF: from_self,
+    Stage.TTL: time_to_live,
     Stage.ROUTE: route,
     Stage.EGRESS: egress,
     Stage.SOURCE: source_translation,
