@@ -267,8 +267,8 @@ def test_a_fault_is_shown_with_its_line_and_a_caret() -> None:
     shown = text.as_text(text.problem(problems(BASE.replace("kind: router", "kind: rooter"))[0]))
     assert shown == textwrap.dedent(
         """\
-        n.yaml:11:11: error: 'rooter' is none of router, firewall, host, switch, internet. Did you mean router?
-        [value.wrong]
+        n.yaml:11:11: error: 'rooter' is none of router, firewall, host, switch, internet. Did you mean
+        router? [value.wrong]
            11 |     kind: rooter
               |           ^
         """

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark
+from mossy_compass.model.check import attached
 from mossy_compass.model.network import Device, FarHost, Network, Serves
 from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.service import BUILT_IN_SERVICES
@@ -122,7 +123,14 @@ class DevicePlan:
 
 
 class Plan:
-    """A network ready for packets. Device plans are compiled when a packet first gets there, and kept."""
+    """A network ready for packets. Device plans are compiled when a packet first gets there, and kept.
+
+    Attributes:
+        network: as written, with leased addresses in place.
+        routing, domains: its computed tables, and who hears whom.
+        attached: for each access list, where it is attached.
+
+    """
 
     def __init__(self, network: Network) -> None:
         self.routing = Routing(network)
@@ -130,6 +138,7 @@ class Plan:
         self.domains = self.routing.domains
         self._devices: dict[str, DevicePlan] = {}
         self._owners: dict[Address, str] | None = None
+        self.attached = attached(self.network)
 
     def device(self, name: str) -> DevicePlan:
         """The plan of a device."""

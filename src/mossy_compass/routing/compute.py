@@ -31,6 +31,8 @@ class Routing:
         network: with the leased addresses in place.
         domains: who hears whom.
         leases: who was given which address.
+        race: where redistribution has more than one stable state, what goes round when all speak at once; the
+            state taken is then the one in which the devices speak in the order of their names.
 
     """
 
@@ -41,6 +43,7 @@ class Routing:
         if self.network is not network:
             self.domains = Domains(self.network)
         self._tables: dict[tuple[str, str], RouteTable] = {}
+        self.race: tuple[str, ...] = ()
         self._settled: tuple[dict[int, Ospf], Rip | None] | None = None
 
     def table(self, device: str, name: str = "main") -> RouteTable:
@@ -75,9 +78,10 @@ class Routing:
         local.connected(device, self.domains, table)
         for instance in ospf.values():
             if device.ospf is not None:
-                table.learn(instance.routes(device.name))
+                instance.teach(device.name, table)
         if rip is not None and device.rip is not None:
-            table.learn(rip.routes(device.name))
+            for route in rip.routes(device.name):
+                table.add(route)
         local.static(device, self.domains, table)
         return table
 
@@ -107,11 +111,31 @@ class Routing:
                 return ospf, rip
             seen.append(told)
             if fresh in seen:
-                raise _circle([*seen[seen.index(fresh) :], fresh])
+                circle = _circle([*seen[seen.index(fresh) :], fresh])
+                return self._settle_in_turn(tellers, circle)
             told = fresh
         raise NotConverged(
             f"redistribution has not settled after {MOST_ROUNDS} rounds. Redistribute in one direction only, or fewer routes."
         )
+
+    def _settle_in_turn(self, tellers: list[Device], circle: NotConverged) -> tuple[dict[int, Ospf], Rip | None]:
+        """One device speaks at a time, in the order of names. A stable state found so is one of several."""
+        told: dict[str, Told] = {d.name: frozenset() for d in tellers}
+        seen: list[Told] = []
+        for _ in range(MOST_ROUNDS):
+            before: Told = frozenset(t for some in told.values() for t in some)
+            if before in seen:
+                raise circle
+            seen.append(before)
+            for device in sorted(tellers, key=lambda d: d.name):
+                now: Told = frozenset(t for some in told.values() for t in some)
+                ospf, rip = self._protocols(now)
+                told[device.name] = frozenset(self._told_by(device, self._build(device, ospf, rip)))
+            after: Told = frozenset(t for some in told.values() for t in some)
+            if after == before:
+                self.race = circle.cycle
+                return self._protocols(after)
+        raise circle
 
     def _told_by(self, device: Device, table: RouteTable) -> Iterable[External | Announced]:
         """What a device announces of its active routes. A default route is announced by its own key alone."""

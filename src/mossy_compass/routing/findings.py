@@ -39,6 +39,16 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
         mark = next((d.ospf.mark for d in routing.network.devices.values() if d.ospf and d.rip), routing.network.mark)
         problems.add("route.not-converged", mark, str(fault).replace("\n", " "), "Redistribute in one direction only.")
         return tuple(problems.in_order())
+    if routing.race:
+        teller = next(d for d in routing.network.devices.values() if d.ospf and d.rip)
+        problems.add(
+            "route.race",
+            teller.ospf.mark if teller.ospf else teller.mark,
+            "redistribution has more than one stable state, and which of them comes about is chance: "
+            f"{'; then '.join(routing.race)}. The tables shown are those in which devices speak in the order of their names.",
+            "Redistribute at one device only, or give the protocols preferences so that each keeps the route it had first.",
+            WARN,
+        )
     _silent_pairs(routing, problems)
     for device in routing.network.devices.values():
         _static(routing, device, problems, said)

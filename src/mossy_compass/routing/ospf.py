@@ -8,7 +8,7 @@ NSSA (RFC 3101), authentication, unnumbered links; the forwarding address of an 
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -16,7 +16,7 @@ from mossy_compass.model.network import Interface, Network
 from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domain, Domains, Port
 from mossy_compass.routing.spf import Graph, Link, least
-from mossy_compass.routing.table import Hop, Route
+from mossy_compass.routing.table import Bulk, Hop, PrefixIndex, Route, RouteTable
 
 if TYPE_CHECKING:
     import numpy as np
@@ -24,6 +24,11 @@ if TYPE_CHECKING:
 
 Goal = Prefix | str
 """What a router computes a way to: a prefix, or by its name a router that announces external routes."""
+Way = tuple[int, tuple[Hop, ...], str]
+"""How a router gets to a goal: cost, first hops, origin. A bare tuple, since there are millions."""
+Nearest = tuple["NDArray[np.float64]", list[tuple[Hop, ...]], "NDArray[np.intp]", "NDArray[np.intp]", "NDArray[np.intp]"]
+Lead = tuple[Goal, int, tuple[Hop, ...]]
+"""A goal with the cost and the first hops of one way to it."""
 INTRA, INTER = "ospf", "ospf inter-area"
 
 
@@ -34,14 +39,6 @@ class External(NamedTuple):
     prefix: Prefix
     type: int
     metric: int
-
-
-class Way(NamedTuple):
-    """How a router gets to a goal."""
-
-    cost: int
-    hops: tuple[Hop, ...]
-    origin: str
 
 
 class Silence(NamedTuple):
@@ -65,6 +62,7 @@ class Area:
     goal_of: NDArray[np.intp]
     node_of: NDArray[np.intp]
     cost_of: NDArray[np.float64]
+    prefixes: PrefixIndex
     border: list[str] = field(default_factory=list)
     summary_goals: list[Goal] = field(default_factory=list)
     summary: NDArray[np.float64] | None = None
@@ -137,12 +135,12 @@ class Ospf:
         self.silent: list[Silence] = []
         self.areas: dict[int, Area] = {}
         self._member: dict[str, list[Area]] = {}
-        self._ways: dict[str, dict[Goal, Way]] = {}
         speakers: dict[int, list[Port]] = {}
         for name in sorted(network.devices):
             for interface in network.devices[name].interfaces.values():
                 if interface.ospf and usable(network, domains, (name, interface.name), family):
                     speakers.setdefault(interface.ospf.area, []).append((name, interface.name))
+        self._foreign_areas(speakers)
         for number, ports in sorted(speakers.items()):
             area = self._area(number, ports)
             self.areas[number] = area
@@ -151,6 +149,20 @@ class Ospf:
         self._summaries()
 
     # building
+
+    def _foreign_areas(self, speakers: Mapping[int, list[Port]]) -> None:
+        """Pairs on one segment that speak OSPF in different areas, and so never become neighbours."""
+        here: dict[str, list[Port]] = {}
+        for port in (p for ports in speakers.values() for p in ports):
+            domain = self.domains.of(*port)
+            if domain is not None:
+                here.setdefault(domain.name, []).append(port)
+        for ports in here.values():
+            for number, one in enumerate(ports):
+                for other in ports[number + 1 :]:
+                    why = hinders(self.network, one, other, self.family)
+                    if one[0] != other[0] and why.startswith("areas"):
+                        self.silent.append(Silence(one, other, why))
 
     def _area(self, number: int, ports: list[Port]) -> Area:
         import numpy as np
@@ -224,6 +236,7 @@ class Ospf:
             np.array([number_of[g] for g, _, _ in attached], dtype=np.intp),
             np.array([n for _, n, _ in attached], dtype=np.intp),
             np.array([c for _, _, c in attached], dtype=np.float64),
+            _by_prefix(goals),
         )
 
     def _interface(self, port: Port) -> Interface:
@@ -278,90 +291,141 @@ class Ospf:
 
     # one router's view
 
-    def ways(self, router: str) -> Mapping[Goal, Way]:
+    def ways(self, router: str) -> dict[Goal, Way]:
         """The best way to every goal within and between areas; what the router itself holds has no hops."""
-        if router not in self._ways:
-            self._ways[router] = self._compute(router)
-        return self._ways[router]
-
-    def _compute(self, router: str) -> dict[Goal, Way]:
-        import numpy as np
-
         out: dict[Goal, Way] = {}
         areas = self._member.get(router, [])
         for area in areas:
-            here = area.index[router]
-            groups, group_of = area.graph.first_hops(here)
-            total = area.graph.dist[here, area.node_of] + area.cost_of
-            best = np.full(len(area.goals), np.inf)
-            np.minimum.at(best, area.goal_of, total)
-            picked = np.flatnonzero((total == best[area.goal_of]) & np.isfinite(total))
-            goals = area.goals
-            for goal_number, group, cost in zip(
-                area.goal_of[picked].tolist(), group_of[area.node_of[picked]].tolist(), total[picked].tolist(), strict=True
-            ):
-                _offer(out, goals[goal_number], int(cost), groups[group], INTRA)
-        told_by = [a for a in areas if a.number == 0] if any(a.number == 0 for a in areas) and len(areas) > 1 else areas
+            alone, several = self._within(area, router)
+            if out or len(areas) > 1:
+                several = [*alone, *several]
+            else:
+                out = {goal: (cost, hops, INTRA) for goal, cost, hops in alone}
+            for goal, cost, hops in several:
+                _offer(out, goal, cost, hops, INTRA)
         fresh: dict[Goal, Way] = {}
-        for area in told_by:
-            if area.summary is None:
-                continue
-            here = area.index[router]
-            groups, group_of = area.graph.first_hops(here)
-            rows = [n for n, b in enumerate(area.border) if b != router]
-            if not rows:
-                continue
-            nodes = np.array([area.index[area.border[n]] for n in rows])
-            totals = area.summary[rows] + area.graph.dist[here, nodes][:, None]
-            best = totals.min(axis=0)
-            for row, column in zip(*np.nonzero((totals == best) & np.isfinite(best)), strict=True):
-                goal = area.summary_goals[column]
+        for area in [a for a in areas if a.number == 0] or areas:
+            for goal, cost, hops in self._told(area, router):
                 if goal not in out:
-                    _offer(fresh, goal, int(best[column]), groups[group_of[nodes[row]]], INTER)
+                    _offer(fresh, goal, cost, hops, INTER)
         out |= fresh
         return out
 
-    def routes(self, router: str) -> list[Route]:
-        """What a router learns, one best route for each prefix."""
+    def _within(self, area: Area, router: str) -> tuple[list[Lead], list[Lead]]:
+        """Ways inside an area: to goals that are nearest at one place, and to those that are so at several."""
+        total, groups, group_of, single, many = self._nearest(area, router)
+        goals = area.goals
+
+        def leads(rows: NDArray[np.intp]) -> list[Lead]:
+            columns = (area.goal_of[rows].tolist(), total[rows].tolist(), group_of[area.node_of[rows]].tolist())
+            return [(goals[n], int(cost), groups[k]) for n, cost, k in zip(*columns, strict=True)]
+
+        return leads(single), leads(many)
+
+    def _nearest(self, area: Area, router: str) -> Nearest:
+        """For each place that a goal is attached at: the cost, and whether it is the nearest, alone or with others."""
+        import numpy as np
+
+        here = area.index[router]
+        groups, group_of = area.graph.first_hops(here)
+        total = area.graph.dist[here, area.node_of] + area.cost_of
+        best = np.full(len(area.goals), np.inf)
+        np.minimum.at(best, area.goal_of, total)
+        picked = np.flatnonzero((total == best[area.goal_of]) & np.isfinite(total))
+        numbers = area.goal_of[picked]
+        once = np.bincount(numbers, minlength=len(area.goals))[numbers] == 1
+        return total, groups, group_of, picked[once], picked[~once]
+
+    def _bulk(self, area: Area, router: str, preference: int) -> tuple[Bulk, list[Lead]]:
+        """The routes within a router's only area as arrays, and apart those to goals that are nearest at several places."""
+        import numpy as np
+
+        total, groups, group_of, single, many = self._nearest(area, router)
+        metrics = np.full(len(area.goals), -1, dtype=np.int64)
+        which = np.zeros(len(area.goals), dtype=np.intp)
+        metrics[area.goal_of[single]] = total[single]
+        which[area.goal_of[single]] = group_of[area.node_of[single]]
+        empty = np.array([not g for g in groups])
+        metrics[empty[which]] = -1  # what the router itself holds has no hops
+        leads = [
+            (area.goals[n], int(cost), groups[k])
+            for n, cost, k in zip(
+                area.goal_of[many].tolist(), total[many].tolist(), group_of[area.node_of[many]].tolist(), strict=True
+            )
+        ]
+        return Bulk(area.prefixes, metrics, which, groups, INTRA, preference), leads
+
+    def _told(self, area: Area, router: str) -> Iterator[Lead]:
+        """Ways to what the area's border routers tell of other areas (RFC 2328 section 16.2)."""
+        import numpy as np
+
+        if area.summary is None:
+            return
+        here = area.index[router]
+        groups, group_of = area.graph.first_hops(here)
+        rows = [n for n, b in enumerate(area.border) if b != router]
+        if not rows:
+            return
+        nodes = np.array([area.index[area.border[n]] for n in rows])
+        totals = area.summary[rows] + area.graph.dist[here, nodes][:, None]
+        best = totals.min(axis=0)
+        for row, column in zip(*np.nonzero((totals == best) & np.isfinite(best)), strict=True):
+            yield area.summary_goals[column], int(best[column]), groups[group_of[nodes[row]]]
+
+    def teach(self, router: str, table: RouteTable) -> None:
+        """Offer a router's table what the router learns, one best route for each prefix.
+
+        In one area alone, without summaries or external routes, nearly all of it is offered as arrays.
+        """
         process = self.network.devices[router].ospf
         preference = process.preference if process else 110
-        ways = self.ways(router)
-        out = [
-            Route(goal, way.origin, preference, way.cost, way.hops)
-            for goal, way in ways.items()
-            if not isinstance(goal, str) and way.hops
-        ]
-        if self.externals and any(a.stub == "normal" for a in self._member.get(router, ())):
-            out += self._external(router, ways, preference)
-        return out
+        areas = self._member.get(router, [])
+        ways: dict[Goal, Way] = {}
+        if len(areas) == 1 and areas[0].summary is None and not self.externals:
+            bulk, leads = self._bulk(areas[0], router, preference)
+            table.learn(bulk)
+            for goal, cost, hops in leads:
+                _offer(ways, goal, cost, hops, INTRA)
+        else:
+            ways = self.ways(router)
+        for goal, (cost, hops, origin) in ways.items():
+            if hops and not isinstance(goal, str):
+                table.add(Route(goal, origin, preference, cost, hops))
+        if self.externals and any(a.stub == "normal" for a in areas):
+            for route in self._external(router, ways, preference):
+                table.add(route)
 
     def _external(self, router: str, ways: Mapping[Goal, Way], preference: int) -> list[Route]:
         best: dict[Prefix, tuple[tuple[int, int, int], tuple[Hop, ...]]] = {}
         for entry in self.externals:
             way = ways.get(entry.router)
-            if entry.router == router or entry.prefix in ways or way is None or not way.hops:
+            if entry.router == router or entry.prefix in ways or way is None or not way[1]:
                 continue
-            rank = (1, way.cost + entry.metric, 0) if entry.type == 1 else (2, entry.metric, way.cost)
+            cost, hops, _ = way
+            rank = (1, cost + entry.metric, 0) if entry.type == 1 else (2, entry.metric, cost)
             held = best.get(entry.prefix)
             if held is None or rank < held[0]:
-                best[entry.prefix] = (rank, way.hops)
+                best[entry.prefix] = (rank, hops)
             elif rank == held[0]:
-                best[entry.prefix] = (rank, tuple(dict.fromkeys((*held[1], *way.hops))))
-        own = {e.prefix for e in self.externals if e.router == router}
-        return [
-            Route(prefix, f"ospf external {rank[0]}", preference, rank[1], hops)
-            for prefix, (rank, hops) in best.items()
-            if prefix not in own
-        ]
+                best[entry.prefix] = (rank, tuple(dict.fromkeys((*held[1], *hops))))
+        return [Route(prefix, f"ospf external {rank[0]}", preference, rank[1], hops) for prefix, (rank, hops) in best.items()]
+
+
+def _by_prefix(goals: Iterable[Goal]) -> PrefixIndex:
+    out: dict[tuple[int, int], dict[int, int]] = {}
+    for number, goal in enumerate(goals):
+        if not isinstance(goal, str):
+            out.setdefault((goal.family, goal.length), {})[goal.value >> (BITS[goal.family] - goal.length)] = number
+    return out
 
 
 def _offer(out: dict[Goal, Way], goal: Goal, cost: int, hops: tuple[Hop, ...], origin: str) -> None:
     held = out.get(goal)
-    if held is None or cost < held.cost:
-        out[goal] = Way(cost, hops, origin)
-    elif cost == held.cost and held.hops != hops:
+    if held is None or cost < held[0]:
+        out[goal] = (cost, hops, origin)
+    elif cost == held[0] and held[1] != hops:
         # What the router itself holds has no hops, and stays so.
-        out[goal] = Way(cost, tuple(dict.fromkeys((*held.hops, *hops))) if held.hops and hops else (), origin)
+        out[goal] = (cost, tuple(dict.fromkeys((*held[1], *hops))) if held[1] and hops else (), origin)
 
 
 def _set_summary(area: Area, border: list[str], told: Mapping[str, Mapping[Goal, float]]) -> None:

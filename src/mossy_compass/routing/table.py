@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import RouteAction
 from mossy_compass.packet.address import BITS, Address, Prefix
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 
 class Hop(NamedTuple):
@@ -72,36 +76,127 @@ class Loser(NamedTuple):
     why: str
 
 
+PrefixIndex = Mapping[tuple[int, int], Mapping[int, int]]
+"""Prefixes by family and length, then by their leading bits, to a number."""
+
+
+class Bulk:
+    """Very many learned routes of one router, kept as arrays and made into rows when they are asked for.
+
+    Attributes:
+        index: the numbers of the prefixes, shared by all routers of an area.
+        metrics: by number; below 0 where the router has no such route.
+        groups: which set of hops leads there, by number.
+        hops: the sets of hops.
+
+    """
+
+    __slots__ = ("groups", "hops", "index", "metrics", "origin", "preference")
+
+    def __init__(
+        self,
+        index: PrefixIndex,
+        metrics: NDArray[np.int64],
+        groups: NDArray[np.intp],
+        hops: Sequence[tuple[Hop, ...]],
+        origin: str,
+        preference: int,
+    ) -> None:
+        self.index = index
+        self.metrics = metrics
+        self.groups = groups
+        self.hops = hops
+        self.origin = origin
+        self.preference = preference
+
+    def route(self, family: int, length: int, bits: int) -> Route | None:
+        """The row for a prefix; None when there is none."""
+        number = self.index.get((family, length), {}).get(bits)
+        if number is None or self.metrics[number] < 0:
+            return None
+        prefix = Prefix(family, bits << (BITS[family] - length), length)
+        return Route(prefix, self.origin, self.preference, int(self.metrics[number]), self.hops[self.groups[number]])
+
+    def take(self, family: int, length: int, bits: int) -> Route | None:
+        """The same, and forget it."""
+        found = self.route(family, length, bits)
+        if found is not None:
+            self.metrics[self.index[family, length][bits]] = -1
+        return found
+
+    def __iter__(self) -> Iterator[Route]:
+        for (family, length), some in self.index.items():
+            for bits in some:
+                found = self.route(family, length, bits)
+                if found is not None:
+                    yield found
+
+    def __len__(self) -> int:
+        return int((self.metrics >= 0).sum())
+
+
+_NOTHING: Mapping[int, int] = {}
+
+
 class RouteTable:
     """The routes of one device.
 
     Routes are offered with ``add``; the table keeps for each prefix the best, joins equal ones, and remembers
-    the others with the reason. ``lookup`` costs one dictionary access for each prefix length in use.
+    the others with the reason. ``lookup`` costs one or two dictionary accesses for each prefix length in use.
     """
 
-    __slots__ = ("_best", "_lengths", "_losers", "inactive")
+    __slots__ = ("_best", "_bulk", "_lengths", "_losers", "inactive")
 
     def __init__(self) -> None:
         self._best: dict[tuple[int, int], dict[int, Route]] = {}
-        self._lengths: dict[int, list[tuple[int, dict[int, Route]]]] = {4: [], 6: []}
+        self._lengths: dict[int, list[tuple[int, dict[int, Route], Mapping[int, int]]]] = {4: [], 6: []}
         self._losers: dict[Prefix, list[Loser]] = {}
+        self._bulk: Bulk | None = None
         self.inactive: list[Loser] = []
 
-    def learn(self, routes: Iterable[Route]) -> None:
-        """Offer many routes, of which no two are for the same prefix."""
-        for route in routes:
-            self.add(route)
+    def learn(self, bulk: Bulk) -> None:
+        """Offer very many routes at once; a table takes one such lot for each family of addresses.
+
+        What other routes are for the same prefix compete with them as with any.
+        """
+        for (family, length), rows in list(self._best.items()):
+            for bits in list(rows):
+                found = bulk.take(family, length, bits)
+                if found is not None:
+                    self._offer(found, rows, bits)
+        if self._bulk is not None:
+            for route in bulk:
+                self.add(route)
+            return
+        self._bulk = bulk
+        for key in bulk.index:
+            self._rows(*key)
+        for family, shelves in self._lengths.items():
+            self._lengths[family] = [
+                (shift, rows, bulk.index.get((family, BITS[family] - shift), _NOTHING)) for shift, rows, _ in shelves
+            ]
+
+    def _rows(self, family: int, length: int) -> dict[int, Route]:
+        rows = self._best.get((family, length))
+        if rows is None:
+            rows = self._best[family, length] = {}
+            known = self._bulk.index.get((family, length), _NOTHING) if self._bulk else _NOTHING
+            self._lengths[family].append((BITS[family] - length, rows, known))
+            self._lengths[family].sort(key=lambda shelf: shelf[0])
+        return rows
 
     def add(self, route: Route) -> None:
         """Offer a route."""
         family, value, length = route.prefix
-        key = (family, length)
-        rows = self._best.get(key)
-        if rows is None:
-            rows = self._best[key] = {}
-            self._lengths[family].append((BITS[family] - length, rows))
-            self._lengths[family].sort(key=lambda pair: pair[0])
         bits = value >> (BITS[family] - length)
+        rows = self._rows(family, length)
+        if self._bulk is not None:
+            learned = self._bulk.take(family, length, bits)
+            if learned is not None:
+                self._offer(learned, rows, bits)
+        self._offer(route, rows, bits)
+
+    def _offer(self, route: Route, rows: dict[int, Route], bits: int) -> None:
         held = rows.get(bits)
         if held is None:
             rows[bits] = route
@@ -126,9 +221,12 @@ class RouteTable:
 
     def lookup(self, address: Address) -> Route | None:
         """The route that serves an address; None when there is none."""
-        value = address[1]
-        for shift, rows in self._lengths[address[0]]:
-            route = rows.get(value >> shift)
+        family, value = address
+        for shift, rows, known in self._lengths[family]:
+            bits = value >> shift
+            route = rows.get(bits)
+            if route is None and bits in known and self._bulk is not None:
+                route = self._bulk.route(family, BITS[family] - shift, bits)
             if route is not None:
                 return route
         return None
@@ -137,28 +235,34 @@ class RouteTable:
         """Every other route that holds the address, nearest first, each with the reason why it lost."""
         winner = self.lookup(address)
         out: list[Loser] = []
-        for shift, rows in self._lengths[address.family]:
-            route = rows.get(address.value >> shift)
+        for shift, _, _ in self._lengths[address.family]:
+            length = BITS[address.family] - shift
+            route = self.exact(Prefix(address.family, address.value >> shift << shift, length))
             if route is None:
                 continue
-            if route is not winner and winner is not None:
-                out.append(Loser(route, f"prefix length {route.prefix.length} is shorter than {winner.prefix.length}"))
+            if winner is not None and route.prefix != winner.prefix:
+                out.append(Loser(route, f"prefix length {length} is shorter than {winner.prefix.length}"))
             out += self._losers.get(route.prefix, [])
         out += [entry for entry in self.inactive if entry.route.prefix.holds(address)]
         return out
 
     def exact(self, prefix: Prefix) -> Route | None:
         """The best route to exactly this prefix."""
-        rows = self._best.get((prefix.family, prefix.length), {})
-        return rows.get(prefix.value >> (BITS[prefix.family] - prefix.length))
+        family, value, length = prefix
+        bits = value >> (BITS[family] - length)
+        route = self._best.get((family, length), {}).get(bits)
+        if route is None and self._bulk is not None:
+            return self._bulk.route(family, length, bits)
+        return route
 
     def __iter__(self) -> Iterator[Route]:
         """The best routes, by family, address and length."""
         found = [route for rows in self._best.values() for route in rows.values()]
+        found += list(self._bulk) if self._bulk is not None else []
         return iter(sorted(found, key=lambda r: r.prefix))
 
     def __len__(self) -> int:
-        return sum(len(rows) for rows in self._best.values())
+        return sum(len(rows) for rows in self._best.values()) + (len(self._bulk) if self._bulk is not None else 0)
 
     def all_losers(self) -> list[Loser]:
         """Every active route that another one beats, by prefix."""

@@ -6,7 +6,6 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from mossy_compass.marks import hint
-from mossy_compass.model.check import attached
 from mossy_compass.model.network import Network, Verdict
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, Packet, answer_to, icmp_error, refusal_of
@@ -343,8 +342,7 @@ def _although(plan: Plan, *legs: Leg | None) -> tuple[Because, ...]:
     if there is None or there.fate not in (Fate.DELIVERED, Fate.REFUSED):
         return ()
     out = []
-    places = attached(plan.network)
-    for name, where in places.items():
+    for name, where in plan.attached.items():
         if where:
             continue
         for hop in there.hops:
