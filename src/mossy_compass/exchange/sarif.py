@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from mossy_compass.marks import Mark, Problem, Severity
+from mossy_compass.model.codes import FINDINGS
 
 _LEVEL = {Severity.ERROR: "error", Severity.WARNING: "warning", Severity.NOTE: "note"}
 
@@ -14,12 +15,13 @@ def log(problems: Iterable[Problem], version: str) -> dict[str, Any]:
     """A SARIF log with one run (sections 3.13 and 3.14 of the standard)."""
     found = list(problems)
     codes = sorted({p.code for p in found})
+    rules = [{"id": code, "shortDescription": {"text": FINDINGS[code]}} for code in codes]
     return {
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",
         "runs": [
             {
-                "tool": {"driver": {"name": "Mossy Compass", "version": version, "rules": [{"id": code} for code in codes]}},
+                "tool": {"driver": {"name": "Mossy Compass", "version": version, "rules": rules}},
                 "columnKind": "unicodeCodePoints",
                 "results": [_result(p, codes.index(p.code)) for p in found],
             }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from mossy_compass.headers.spans import as_text, merge
@@ -176,18 +176,20 @@ class _Index:
 
     def first(self, packet: Packet, arriving: str | None, leaving: str | None) -> Compiled | None:
         # The hottest lines of a trace: no helper is called, and it stops as soon as no row is left.
-        protocol, source, destination, from_port, to_port, icmp, *_ = packet
-        rows = self._protocol[protocol]
+        rows = self._protocol[packet[0]]
         if rows and (cuts := self._source) is not None:
-            family, value = source
+            family, value = packet[1]
             rows &= cuts[1][bisect_right(cuts[0], value if family == 4 else value + V6_BASE) - 1]
         if rows and (cuts := self._destination) is not None:
-            family, value = destination
+            family, value = packet[2]
             rows &= cuts[1][bisect_right(cuts[0], value if family == 4 else value + V6_BASE) - 1]
         if rows and (cuts := self._slot) is not None:
-            rows &= cuts[1][bisect_right(cuts[0], to_port if icmp < 0 else icmp) - 1]
-        if rows and (cuts := self._from_port) is not None:
-            rows &= cuts[1][bisect_right(cuts[0], from_port) - 1]
+            icmp = packet[5]
+            rows &= cuts[1][bisect_right(cuts[0], packet[4] if icmp < 0 else icmp) - 1]
+        if not rows:
+            return None
+        if (cuts := self._from_port) is not None:
+            rows &= cuts[1][bisect_right(cuts[0], packet[3]) - 1]
         if self._opening is not None and not packet.opening:
             rows &= self._opening
         if (names := self._arriving) is not None:
@@ -236,21 +238,23 @@ class ListTable:
     Attributes:
         source: the list as written.
         rules: its rules with their sets.
+        first: asked with a packet and the names of its arriving and leaving interface, it gives the rule that
+            decides, or None when no rule matches. Disabled and `note` rules never decide.
 
     """
 
-    __slots__ = ("_index", "rules", "source")
+    __slots__ = ("first", "rules", "source")
 
     def __init__(self, source: AccessList, own: Spans) -> None:
         self.source = source
         self.rules = tuple(Compiled(r, boxes_of(r, own)) for r in source.rules)
-        self._index: _Index | None = None
+        self.first: Callable[[Packet, str | None, str | None], Compiled | None] = self._first_of_all
 
-    def first(self, packet: Packet, arriving: str | None, leaving: str | None) -> Compiled | None:
-        """The rule that decides about a packet; None when no rule matches. Disabled and `note` rules never decide."""
-        if self._index is None:
-            self._index = _Index([c for c in self.rules if not c.rule.disabled and c.rule.verdict is not Verdict.NOTE])
-        return self._index.first(packet, arriving, leaving)
+    def _first_of_all(self, packet: Packet, arriving: str | None, leaving: str | None) -> Compiled | None:
+        """Make the index when the first packet comes; later ones ask it straight."""
+        deciding = [c for c in self.rules if not c.rule.disabled and c.rule.verdict is not Verdict.NOTE]
+        self.first = _Index(deciding).first
+        return self.first(packet, arriving, leaving)
 
     def passed_over(self, packet: Packet, arriving: str | None, leaving: str | None) -> tuple[PassedOver, ...]:
         """The rules above the one that decides (all of them when none does) that do not match, with the reason."""

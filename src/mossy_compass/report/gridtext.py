@@ -60,8 +60,11 @@ def why(cells: tuple[Cell, ...], most: int = 20) -> RenderableType:
     """The reasons behind the cells that are not answered, most frequent first."""
     found = reasons(cells)
     rows: list[tuple[str | Text, ...]] = []
-    for (words, sentence), some in list(found.items())[:most]:
-        rows.append((f"{len(some)}", Text(words, style="red"), f"{sentence}; sees {some[0].symptom}"))
+    for some in found[:most]:
+        others = len({c.because for c in some}) - 1
+        more = f", and {others} such more" if others else ""
+        seen = " or ".join(dict.fromkeys(c.symptom for c in some))
+        rows.append((f"{len(some)}", Text(some[0].words, style="red"), f"{some[0].reason}{more}; the sender sees {seen}"))
     if len(found) > most:
         rows.append(("", "", f"... and {len(found) - most} more reasons; --format csv has every cell"))
     return rows_of(rows, ("", "", ""), (5, 18, None))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import NotRequired
 
@@ -291,10 +291,10 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
     )
 
 
-def reasons(cells: Iterable[Cell]) -> Mapping[tuple[str, str], list[Cell]]:
-    """The cells that got no answer, by cause and sentence; the most frequent first."""
-    out: dict[tuple[str, str], list[Cell]] = {}
+def reasons(cells: Iterable[Cell]) -> list[list[Cell]]:
+    """The cells that got no answer, those together that one line of the file decides at one device; the most first."""
+    out: dict[tuple[str, ...], list[Cell]] = {}
     for cell in cells:
         if not cell.answered:
-            out.setdefault((cell.words, cell.reason), []).append(cell)
-    return dict(sorted(out.items(), key=lambda item: -len(item[1])))
+            out.setdefault((cell.words, cell.fate, cell.where, cell.place or cell.because), []).append(cell)
+    return sorted(out.values(), key=lambda some: -len(some))

@@ -1,0 +1,108 @@
+"""Write the tables in docs/ that follow from the code: keys, settings, causes, findings. Run it after a change of those."""
+
+from __future__ import annotations
+
+import re
+import sys
+from pathlib import Path
+from typing import Any
+
+from pydantic_core import PydanticUndefined
+
+from mossy_compass.files import schema
+from mossy_compass.files.schema import Part
+from mossy_compass.model.codes import FINDINGS
+from mossy_compass.model.network import Kind
+from mossy_compass.model.settings import SETTINGS
+from mossy_compass.plan.order import FROM, MEANING, THROUGH
+from mossy_compass.walk.causes import CAUSES
+
+ROOT = Path(__file__).resolve().parent.parent
+DOCS = ROOT / "docs"
+
+
+def row(*cells: str) -> str:
+    """A line of a Markdown table."""
+    return "| " + " | ".join(c.replace("|", "\\|") for c in cells) + " |"
+
+
+def default_of(field: Any) -> str:
+    """What a key is when it is left out, in a word."""
+    if field.is_required():
+        return "must be given"
+    value = field.default
+    if value is PydanticUndefined or value is None or value in ("", -1):
+        return "-"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return f"`{value}`"
+
+
+def keys(name: str) -> list[str]:
+    """The keys of a part of the file."""
+    part: type[Part] = getattr(schema, name)
+    out = [row("key", "when left out", "what it says"), row("---", "---", "---")]
+    for field_name, field in part.model_fields.items():
+        out.append(row(f"`{field.alias or field_name}`", default_of(field), field.description or ""))
+    return out
+
+
+def settings() -> list[str]:
+    """The named defaults."""
+    out = [row("setting", "values", "router", "firewall", "host", "what it decides"), row(*["---"] * 6)]
+    for s in SETTINGS.values():
+        out.append(row(f"`{s.name}`", ", ".join(s.values), s.router, s.firewall, s.host, s.why))
+    return out
+
+
+def causes() -> list[str]:
+    """Every cause of a fate."""
+    out = [row("cause", "what it means", "what people usually do"), row(*["---"] * 3)]
+    out += [row(f"`{c.code}`", c.sentence, "; ".join(c.remedies) or "-") for c in CAUSES.values()]
+    return out
+
+
+def stages() -> list[str]:
+    """The order of a router's stages."""
+    out = [row("stage", "what happens", "arriving packet", "own packet"), row(*["---"] * 4)]
+    through, own = THROUGH[Kind.ROUTER], FROM[Kind.ROUTER]
+    for stage, words in MEANING.items():
+        places = [str(o.index(stage) + 1) if stage in o else "-" for o in (through, own)]
+        out.append(row(stage.value, words, *places))
+    return out
+
+
+def findings() -> list[str]:
+    """Every code that `mossy check` may give."""
+    return [row("code", "what it means"), row("---", "---"), *(row(f"`{code}`", words) for code, words in FINDINGS.items())]
+
+
+def filled(text: str) -> str:
+    """A page with its tables written anew."""
+
+    def replace(found: re.Match[str]) -> str:
+        kind, _, argument = found[1].partition(" ")
+        made = {"keys": lambda: keys(argument), "settings": settings, "causes": causes, "stages": stages, "findings": findings}[
+            kind
+        ]()
+        return f"<!-- {found[1]} -->\n" + "\n".join(made) + "\n<!-- end -->"
+
+    return re.sub(r"<!-- ((?:keys|settings|causes|stages|findings)[^>]*?) -->\n.*?<!-- end -->", replace, text, flags=re.DOTALL)
+
+
+def main() -> int:
+    """Rewrite, or with --check only say which page is stale."""
+    stale = []
+    for path in sorted(DOCS.glob("*.md")):
+        text = path.read_text(encoding="utf-8")
+        made = filled(text)
+        if made != text:
+            stale.append(path.name)
+            if "--check" not in sys.argv:
+                path.write_text(made, encoding="utf-8")
+    print("rewritten:" if "--check" not in sys.argv else "stale:", ", ".join(stale) or "none")
+    return 1 if stale and "--check" in sys.argv else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
