@@ -184,6 +184,46 @@ def test_too_many_values(monkeypatch: pytest.MonkeyPatch) -> None:
     assert problems(BASE)[0].code == "yaml.too-many"
 
 
+LAYERS = 40
+
+
+@pytest.mark.parametrize(
+    "data, code",
+    [
+        # each layer names the next one twice over: followed naively, two to the power of the layers
+        ("groups:\n" + "".join(f"  g{n}: [g{n + 1}, g{n + 2}]\n" for n in range(LAYERS)), "group.too-deep"),
+        ("services:\n" + "".join(f"  g{n}: [g{n + 1}, g{n + 2}]\n" for n in range(LAYERS)), "group.too-deep"),
+        ("lists:\n  l:\n" + "".join(f"    - {{permit: tcp, from: nobody-{n}}}\n" for n in range(1100)), "file.too-faulty"),
+        ("names:\n" + "".join(f"  n{n}: nowhere\n" for n in range(1100)), "file.too-faulty"),
+        ("lists: {l: [{permit: 99999999999999999999}]}\n", "value.wrong"),
+        ("local: [10.0.0.0/0.255.0.255, 10.0.0.0/85.85.85.85]\n", "value.wrong"),
+    ],
+)
+def test_hostile_files_are_refused_in_bounded_time(data: str, code: str) -> None:
+    reading = mc.read_bytes(f"mossy-network: 1\ndevices: {{r: {{kind: router}}}}\n{data}".encode(), "h.yaml")
+    assert reading.network is None
+    assert code in [p.code for p in reading.problems]
+    assert len(reading.problems) <= 1001
+
+
+def test_shared_groups_in_layers_cost_no_more_than_they_are_large() -> None:
+    """Ten groups that each name all ten of the next layer: ten to the power of the layers, if each way were walked."""
+    layers = 12
+    names = [[f"g{layer}-{n}" for n in range(10)] for layer in range(layers + 1)]
+    groups = "".join(f"  {name}: [{', '.join(names[layer + 1])}]\n" for layer in range(layers) for name in names[layer])
+    groups += "".join(f"  {name}: [guest, 10.40.9.{n}]\n" for n, name in enumerate(names[layers]))
+    lists = "lists: {l: [{permit: any, from: g0-0}]}\n"
+    devices = (
+        "devices:\n"
+        "  r: {kind: router, interfaces: {a: {address: 10.40.1.1/24, filter: {arriving: l}}}, leases: {a: 10.40.1.5-10.40.1.9}}\n"
+        "  guest: {kind: host, leased: yes}\n"
+        "segments: {s: [r/a, guest]}\n"
+    )
+    network = mc.read_bytes(f"mossy-network: 1\ngroups:\n{groups}{lists}{devices}".encode(), "h.yaml").network
+    assert network is not None
+    assert mc.trace(network, "guest", "r").answered
+
+
 def test_scalars_stay_text() -> None:
     reading = mc.read_bytes(
         BASE.replace("desks: [desk]", "desks: [desk]\n  on: [10.40.1.0/24]\n  010: [10.40.1.10]").encode(), "n.yaml"

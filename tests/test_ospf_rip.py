@@ -235,6 +235,10 @@ def test_distances_and_equal_ways_agree_with_networkx(edges: list[tuple[int, int
     for n in range(count):
         builder.router(f"r{n}", **ports[n])
     routing = Routing(builder.finish())
+    for source in range(count):  # the arrays and the general way of computing give the same rows
+        general = {g: (cost, set(hops)) for g, (cost, hops, _) in routing.settled()[0][4].ways(f"r{source}").items() if hops}
+        rows = {r.prefix: (r.metric, set(r.hops)) for r in routing.table(f"r{source}") if r.origin == "ospf"}
+        assert rows == {g: v for g, v in general.items() if routing.table(f"r{source}").exact(g).origin == "ospf"}  # type: ignore[arg-type, union-attr]
     lengths = dict(nx.all_pairs_dijkstra_path_length(graph))
     for source in range(count):
         table = routing.table(f"r{source}")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
@@ -64,28 +64,50 @@ class Problem:
         return f"{self.mark.full()}: {self.severity}: {self.message}{tail} [{self.code}]"
 
 
+MOST_PROBLEMS = 1000
+"""So many findings are told; a file with more is not a network file with faults, but something else."""
+
+
 @dataclass(slots=True)
 class Problems:
-    """Collects findings, and knows the lines of the files that they point into."""
+    """Collects findings, and knows the lines of the files that they point into.
+
+    Attributes:
+        lines: of each file.
+        found: what was found, each finding once, at most ``MOST_PROBLEMS`` of them and one that says so.
+
+    """
 
     lines: dict[str, list[str]] = field(default_factory=dict)
     found: list[Problem] = field(default_factory=list)
+    _seen: set[tuple[str, Mark, str]] = field(default_factory=set)
+
+    @property
+    def full(self) -> bool:
+        """True when no more findings are taken."""
+        return len(self.found) > MOST_PROBLEMS
 
     def add(
         self,
         code: str,
         mark: Mark,
         message: str,
-        remedy: str = "",
+        remedy: str | Hint = "",
         severity: Severity = Severity.ERROR,
         also: Iterable[tuple[Mark, str]] = (),
     ) -> None:
         """Note one finding, with the source line when the file is known."""
+        key = (code, mark, message)
+        if self.full or key in self._seen:
+            return
+        self._seen.add(key)
         known = self.lines.get(mark.file, [])
         source = known[mark.line - 1] if 0 < mark.line <= len(known) else None
-        problem = Problem(code, severity, mark, message, remedy, source, tuple(also))
-        if problem not in self.found:
-            self.found.append(problem)
+        if len(self.found) == MOST_PROBLEMS:
+            words = f"there are more than {MOST_PROBLEMS:,} findings; the others are not told."
+            self.found.append(Problem("file.too-faulty", severity, mark, words, "Mend these first.", source))
+            return
+        self.found.append(Problem(code, severity, mark, message, str(remedy), source, tuple(also)))
 
     def __iter__(self) -> Iterator[Problem]:
         return iter(self.in_order())
@@ -105,13 +127,27 @@ def nearest(word: str, known: Iterable[str], count: int = 2) -> list[str]:
     return difflib.get_close_matches(word, sorted(set(known))[:5000], n=count, cutoff=0.6)
 
 
-def hint(word: str, known: Iterable[str], kind: str = "") -> str:
-    """A sentence that offers the nearest known words, or lists the few that there are."""
-    words = sorted(set(known))
-    close = nearest(word, words)
-    if close:
-        return f"Did you mean {' or '.join(close)}?"
-    if not words:
-        return f"There is no {kind} yet." if kind else ""
-    shown = ", ".join(words[:12]) + (f", ... ({len(words)} in all)" if len(words) > 12 else "")
-    return f"Known{' ' + kind if kind else ''}: {shown}."
+class Hint:
+    """A sentence that offers the nearest known words, or lists the few that there are. It is made when it is read."""
+
+    __slots__ = ("_kind", "_known", "_word")
+
+    def __init__(self, word: str, known: Iterable[str] | Callable[[], Iterable[str]], kind: str = "") -> None:
+        self._word = word
+        self._known = known
+        self._kind = kind
+
+    def __str__(self) -> str:
+        words = sorted(set(self._known() if callable(self._known) else self._known))
+        close = nearest(self._word, words)
+        if close:
+            return f"Did you mean {' or '.join(close)}?"
+        if not words:
+            return f"There is no {self._kind} yet." if self._kind else ""
+        shown = ", ".join(words[:12]) + (f", ... ({len(words)} in all)" if len(words) > 12 else "")
+        return f"Known{' ' + self._kind if self._kind else ''}: {shown}."
+
+
+def hint(word: str, known: Iterable[str] | Callable[[], Iterable[str]], kind: str = "") -> Hint:
+    """The words like ``word`` among the known ones, or the known ones where none is like it."""
+    return Hint(word, known, kind)

@@ -14,7 +14,7 @@ from mossy_compass.errors import AddressError, NetworkFileError, QuestionError
 from mossy_compass.files.schema import DeviceIn, InterfaceIn, NetworkIn, Part, RuleIn
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.headers.spans import complement, merge
-from mossy_compass.marks import Mark, Problem, Problems, Severity, hint
+from mossy_compass.marks import Hint, Mark, Problem, Problems, Severity, hint
 from mossy_compass.model.check import check_network
 from mossy_compass.model.network import (
     AccessList,
@@ -56,6 +56,8 @@ from mossy_compass.packet.service import (
     protocol_name,
 )
 
+MOST_NESTED = 16
+"""Groups within groups: so deep nobody means it, and what walks them is bounded."""
 BUILT_IN_GROUPS = ("any", "self", "local-networks", "outside")
 
 
@@ -201,7 +203,7 @@ def _called(part: type[Part] | None) -> str:
     return (part.__doc__ or "part").strip().split("\n")[0].split(".")[0].lower() if part else "mapping"
 
 
-def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str]:
+def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | Hint]:
     kind, loc = error["type"], error["loc"]
     if kind == "extra_forbidden":
         part = _part_at(loc[:-1])
@@ -262,11 +264,12 @@ def _validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> N
             "Add devices: with at least one device.",
         )
         data["devices"] = {}
+    wounds: set[int] = set()
     for _ in range(12):
         try:
             return NetworkIn.model_validate(data)
         except ValidationError as fault:
-            cut: list[list[str | int]] = []
+            cut: dict[tuple[str | int, ...], list[str | int]] = {}
             for error in fault.errors(include_url=False):
                 path = _real_path(data, error["loc"])
                 if error["type"] == "missing":
@@ -274,15 +277,16 @@ def _validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> N
                 node = live.at(*path)
                 code, message, remedy = _say(error, data, path)
                 at_key = error["type"] in ("extra_forbidden", "missing") or "[key]" in error["loc"]
-                if not any(node is other for other in hurt):
+                if id(node) not in wounds:
                     problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
-                if path not in cut:
-                    cut.append(path)
-            if any(not path for path in cut):
+                cut[tuple(path)] = path
+            if () in cut or problems.full:
                 return None
-            for path in sorted(cut, key=lambda p: [(str(type(s)), s) for s in p], reverse=True):
-                if not any(path[: len(other)] == other for other in cut if len(other) < len(path)):
-                    hurt += [live.at(*path[:n]) for n in range(2, len(path))]
+            for path in sorted(cut.values(), key=lambda p: [(str(type(s)), s) for s in p], reverse=True):
+                if not any(tuple(path[:n]) in cut for n in range(1, len(path))):
+                    fresh = [live.at(*path[:n]) for n in range(2, len(path))]
+                    hurt += fresh
+                    wounds |= {id(node) for node in fresh}
                     _remove(data, path)
                     live.at(*path[:-1]).cut(path[-1])
     return None
@@ -296,16 +300,25 @@ class _Resolver:
 
     def __init__(self, document: NetworkIn, live: Node, tree: Node, problems: Problems, hurt: Iterable[Node]) -> None:
         self.doc = document
-        self.hurt = {n for n in document.devices if any(live.at("devices", n) is h for h in hurt)}
+        wounds = {id(h) for h in hurt}
+        self.hurt = {n for n in document.devices if id(live.at("devices", n)) in wounds}
         self.tree = live
         self.problems = problems
         self.raw: Any = tree.plain()
         self.terms: dict[str, Term] = {}
+        self._services: dict[str, tuple[Service, ...]] = {}
+        self._written: dict[tuple[str, ...], set[str]] = {}
+        self._far_terms = {n: h for d in document.devices.values() for n, h in d.hosts.items()}
         self.far: set[str] = set(document.devices)
         self.local: Spans = merge(s for b in document.local for s in b.spans) if document.local else PRIVATE_SPANS
 
     def written(self, *path: str) -> set[str]:
         """Names that are written under a path, faulty ones too, so that one fault is not reported twice."""
+        if path not in self._written:
+            self._written[path] = self._keys(*path)
+        return self._written[path]
+
+    def _keys(self, *path: str) -> set[str]:
         data = self.raw
         for step in path:
             data = data.get(step, {}) if isinstance(data, dict) else {}
@@ -326,10 +339,17 @@ class _Resolver:
 
     def service(self, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> tuple[Service, ...]:
         """What one word of a service condition stands for."""
+        if word in self._services:
+            return self._services[word]
         if word in self.doc.services:
-            if word not in seen:
-                return self.services(self.doc.services[word].members, ("services", word, "members"), (*seen, word))
-            self.problems.add("service.circle", mark, f"service '{word}' contains itself.", "Remove it from its own members.")
+            if word in seen:
+                self.problems.add("service.circle", mark, f"service '{word}' contains itself.", "Remove it from its own members.")
+            elif len(seen) == MOST_NESTED:
+                self.too_deep("service", mark)
+            else:
+                members = self.doc.services[word].members
+                self._services[word] = self.services(members, ("services", word, "members"), (*seen, word))
+                return self._services[word]
         elif word in BUILT_IN_SERVICES:
             return BUILT_IN_SERVICES[word]
         elif word not in self.written("services"):
@@ -339,9 +359,14 @@ class _Resolver:
                 if "/" in word or word.isdigit():
                     self.problems.add("value.wrong", mark, str(fault), "A service is protocol/port, like tcp/443, or a name.")
                 else:
-                    known = self.written("services") | set(BUILT_IN_SERVICES)
-                    self.problems.add("service.unknown", mark, f"there is no service '{word}'.", hint(word, known, "services"))
+                    known = hint(word, lambda: self.written("services") | set(BUILT_IN_SERVICES), "services")
+                    self.problems.add("service.unknown", mark, f"there is no service '{word}'.", known)
         return ()
+
+    def too_deep(self, kind: str, mark: Mark) -> None:
+        """Complain of groups within groups within groups."""
+        words = f"this {kind} is nested more than {MOST_NESTED} deep."
+        self.problems.add("group.too-deep", mark, words, f"Name the members of the {kind}s straight.")
 
     def term(self, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> Term | None:
         """What one word of an address condition stands for."""
@@ -358,6 +383,9 @@ class _Resolver:
         if word in self.doc.groups:
             if word in seen:
                 self.problems.add("group.circle", mark, f"group '{word}' contains itself.", "Remove it from its own members.")
+                return None
+            if len(seen) == MOST_NESTED:
+                self.too_deep("group", mark)
                 return None
             members = []
             for index, member in enumerate(self.doc.groups[word].members):
@@ -376,9 +404,8 @@ class _Resolver:
             return made
         if word in self.doc.names:
             return Term(word, merge(Span(a.key, a.key) for a in self.doc.names[word]))
-        for other in self.doc.devices.values():
-            if word in other.hosts:
-                return Term(word, merge(Span(a.key, a.key) for a in other.hosts[word].address))
+        if word in self._far_terms:
+            return Term(word, merge(Span(a.key, a.key) for a in self._far_terms[word].address))
         if word in self.doc.devices:
             spans = merge(Span(a.key, a.key) for a in self.addresses_of(word))
             if word in self.hurt and not spans:
@@ -403,10 +430,9 @@ class _Resolver:
             if (word[0].isdigit() and not any(c.isalpha() for c in word)) or ":" in word:
                 self.problems.add("value.wrong", mark, str(fault), "")
             else:
-                known = set(BUILT_IN_GROUPS) | self.written("groups") | self.written("names") | self.written("devices")
-                self.problems.add(
-                    "name.unknown", mark, f"'{word}' is no group, device, name or address.", hint(word, known, "names")
-                )
+                sections = ("groups", "names", "devices")
+                known = hint(word, lambda: set(BUILT_IN_GROUPS).union(*map(self.written, sections)), "names")
+                self.problems.add("name.unknown", mark, f"'{word}' is no group, device, name or address.", known)
             return None
         return Term(block.text, block.spans)
 

@@ -17,7 +17,7 @@ from mossy_compass.marks import Mark, Problem, Problems, Severity
 
 MOST_BYTES = 8 * 1024 * 1024
 MOST_DEPTH = 16
-MOST_NODES = 1_000_000
+MOST_NODES = 500_000
 
 _Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 

@@ -17,8 +17,9 @@ def check_network(network: Network, problems: Problems) -> None:
     """Add every finding about ``network`` to ``problems``."""
     _lists(network, problems)
     _unused(network, problems)
+    members = {m for s in network.segments.values() for m in s.members}
     for device in network.devices.values():
-        _device(network, device, problems)
+        _device(device, members, problems)
     _addresses(network, problems)
 
 
@@ -101,7 +102,7 @@ def _unused(network: Network, problems: Problems) -> None:
             )
 
 
-def _device(network: Network, device: Device, problems: Problems) -> None:
+def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -> None:
     if device.kind is Kind.SWITCH:
         for port in device.interfaces.values():
             if port.arriving_list or port.leaving_list:
@@ -112,7 +113,6 @@ def _device(network: Network, device: Device, problems: Problems) -> None:
                     "Attach the list to the router or firewall that the packets pass.",
                 )
         return
-    members = {m for s in network.segments.values() for m in s.members}
     used = {(device.name, i.parent) for i in device.interfaces.values() if i.parent}
     plugged = [i for i in device.interfaces.values() if (device.name, i.name) in members]
     for interface in device.interfaces.values():

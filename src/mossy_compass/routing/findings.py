@@ -156,7 +156,7 @@ def _leases(routing: Routing, problems: Problems) -> None:
     for entry in routing.network.lists.values():
         for rule in entry.rules:
             for term in (*(rule.sources or ()), *(rule.destinations or ())):
-                for holder in _leased(term):
+                for holder in sorted(_leased(term, set())):
                     problems.add(
                         "lease.named",
                         rule.mark,
@@ -166,11 +166,14 @@ def _leases(routing: Routing, problems: Problems) -> None:
                     )
 
 
-def _leased(term: Term) -> Iterator[str]:
-    if term.leased:
-        yield term.leased
+def _leased(term: Term, seen: set[str]) -> set[str]:
+    """The leased devices that a term names, straight or through groups; each group is looked into once."""
+    found = {term.leased} if term.leased else set()
     for member in term.members:
-        yield from _leased(member)
+        if member.words not in seen:
+            seen.add(member.words)
+            found |= _leased(member, seen)
+    return found
 
 
 def _silent_pairs(routing: Routing, problems: Problems) -> None:
@@ -203,7 +206,7 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
                     "Mend what it waits for, or remove it.",
                     WARN,
                 )
-        for route in table:
+        for route in table.single():
             for hop in route.hops:
                 if route.origin in ("static", "gateway") and hop.address and hop.via is None and hop.mark not in said:
                     _asked(routing, device, route.origin, hop, hop.address, problems)
@@ -264,17 +267,14 @@ def _no_way_back(routing: Routing, problems: Problems) -> None:
 def _onward(routing: Routing, device: Device, family: int) -> set[tuple[str, str]]:
     """The devices that a device sends packets of a family to, for others; each with the leaving interface."""
     out: set[tuple[str, str]] = set()
-    for route in routing.table(device.name):
-        if route.origin in ("local", "connected") or route.prefix.family != family:
+    for hop in routing.table(device.name).onward(family):
+        domain = routing.domains.of(device.name, hop.interface)
+        if domain is None:
             continue
-        for hop in route.hops:
-            domain = routing.domains.of(device.name, hop.interface)
-            if domain is None:
-                continue
-            if hop.address is not None:
-                out |= {(hop.interface, a.device) for a in routing.domains.answers(domain, hop.address)}
-            else:
-                out |= {(hop.interface, name) for name, _ in domain.members}
+        if hop.address is not None:
+            out |= {(hop.interface, a.device) for a in routing.domains.answers(domain, hop.address)}
+        else:
+            out |= {(hop.interface, name) for name, _ in domain.members}
     return {(i, n) for i, n in out if n != device.name}
 
 

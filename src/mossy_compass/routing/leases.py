@@ -110,11 +110,12 @@ def apply(network: Network, leases: Leases) -> Network:
     known: dict[str, list[Span]] = {}
     for name in {n for n, _ in leases.held}:
         known[name] = [Span(a.key, a.key) for a, _ in devices[name].own_addresses()]
-    lists = {n: _filled_list(entry, known) for n, entry in network.lists.items()}
-    groups = {n: replace(g, terms=_filled(g.terms, known) or ()) for n, g in network.groups.items()}
+    fill = _Filler(known)
+    lists = {n: fill.access_list(entry) for n, entry in network.lists.items()}
+    groups = {n: replace(g, terms=fill.all(g.terms) or ()) for n, g in network.groups.items()}
     for name, device in devices.items():
         if device.translate:
-            devices[name] = replace(device, translate=tuple(_filled_translate(t, known) for t in device.translate))
+            devices[name] = replace(device, translate=tuple(fill.translate(t) for t in device.translate))
     return replace(network, devices=devices, lists=lists, groups=groups)
 
 
@@ -128,24 +129,30 @@ def _with_lease(device: Device, port: str, lease: Lease) -> Device:
     return replace(device, interfaces={**device.interfaces, port: interface}, routes=routes, resolvers=resolvers)
 
 
-def _filled(terms: tuple[Term, ...] | None, known: Mapping[str, list[Span]]) -> tuple[Term, ...] | None:
-    return None if terms is None else tuple(_filled_term(t, known) for t in terms)
+class _Filler:
+    """Fills leased addresses into terms; each group is made anew once."""
 
+    def __init__(self, known: Mapping[str, list[Span]]) -> None:
+        self._known = known
+        self._made: dict[str, Term] = {}
 
-def _filled_term(term: Term, known: Mapping[str, list[Span]]) -> Term:
-    if term.leased in known:
-        return replace(term, spans=merge(known[term.leased]))
-    if term.members:
-        members = _filled(term.members, known) or ()
-        if members != term.members:
-            return replace(term, members=members, spans=merge(s for m in members for s in m.spans or ()))
-    return term
+    def all(self, terms: tuple[Term, ...] | None) -> tuple[Term, ...] | None:
+        return None if terms is None else tuple(self.one(t) for t in terms)
 
+    def one(self, term: Term) -> Term:
+        if term.leased in self._known:
+            return replace(term, spans=merge(self._known[term.leased]))
+        if not term.members:
+            return term
+        if term.words not in self._made:
+            members = self.all(term.members) or ()
+            spans = merge(s for m in members for s in m.spans or ())
+            self._made[term.words] = term if members == term.members else replace(term, members=members, spans=spans)
+        return self._made[term.words]
 
-def _filled_list(entry: AccessList, known: Mapping[str, list[Span]]) -> AccessList:
-    rules = tuple(replace(r, sources=_filled(r.sources, known), destinations=_filled(r.destinations, known)) for r in entry.rules)
-    return replace(entry, rules=rules)
+    def access_list(self, entry: AccessList) -> AccessList:
+        rules = (replace(r, sources=self.all(r.sources), destinations=self.all(r.destinations)) for r in entry.rules)
+        return replace(entry, rules=tuple(rules))
 
-
-def _filled_translate(entry: Translate, known: Mapping[str, list[Span]]) -> Translate:
-    return replace(entry, sources=_filled(entry.sources, known), destinations=_filled(entry.destinations, known))
+    def translate(self, entry: Translate) -> Translate:
+        return replace(entry, sources=self.all(entry.sources), destinations=self.all(entry.destinations))

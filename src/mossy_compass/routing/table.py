@@ -124,6 +124,11 @@ class Bulk:
             self.metrics[self.index[family, length][bits]] = -1
         return found
 
+    def ways(self) -> set[Hop]:
+        """Every way out that some row uses."""
+        used = set(self.groups[self.metrics >= 0].tolist())
+        return {hop for number in used for hop in self.hops[number]}
+
     def __iter__(self) -> Iterator[Route]:
         for (family, length), some in self.index.items():
             for bits in some:
@@ -151,11 +156,11 @@ class RouteTable:
         self._best: dict[tuple[int, int], dict[int, Route]] = {}
         self._lengths: dict[int, list[tuple[int, dict[int, Route], Mapping[int, int]]]] = {4: [], 6: []}
         self._losers: dict[Prefix, list[Loser]] = {}
-        self._bulk: Bulk | None = None
+        self._bulk: dict[int, Bulk] = {}
         self.inactive: list[Loser] = []
 
     def learn(self, bulk: Bulk) -> None:
-        """Offer very many routes at once; a table takes one such lot for each family of addresses.
+        """Offer very many routes of one family of addresses at once; a second lot of a family is taken row by row.
 
         What other routes are for the same prefix compete with them as with any.
         """
@@ -164,24 +169,25 @@ class RouteTable:
                 found = bulk.take(family, length, bits)
                 if found is not None:
                     self._offer(found, rows, bits)
-        if self._bulk is not None:
-            for route in bulk:
-                self.add(route)
-            return
-        self._bulk = bulk
+        for family in {kind for kind, _ in bulk.index}:
+            if family in self._bulk:
+                for route in bulk:
+                    self.add(route)
+                return
+            self._bulk[family] = bulk
         for key in bulk.index:
             self._rows(*key)
         for family, shelves in self._lengths.items():
-            self._lengths[family] = [
-                (shift, rows, bulk.index.get((family, BITS[family] - shift), _NOTHING)) for shift, rows, _ in shelves
-            ]
+            self._lengths[family] = [(shift, rows, self._known(family, BITS[family] - shift)) for shift, rows, _ in shelves]
+
+    def _known(self, family: int, length: int) -> Mapping[int, int]:
+        return self._bulk[family].index.get((family, length), _NOTHING) if family in self._bulk else _NOTHING
 
     def _rows(self, family: int, length: int) -> dict[int, Route]:
         rows = self._best.get((family, length))
         if rows is None:
             rows = self._best[family, length] = {}
-            known = self._bulk.index.get((family, length), _NOTHING) if self._bulk else _NOTHING
-            self._lengths[family].append((BITS[family] - length, rows, known))
+            self._lengths[family].append((BITS[family] - length, rows, self._known(family, length)))
             self._lengths[family].sort(key=lambda shelf: shelf[0])
         return rows
 
@@ -190,8 +196,8 @@ class RouteTable:
         family, value, length = route.prefix
         bits = value >> (BITS[family] - length)
         rows = self._rows(family, length)
-        if self._bulk is not None:
-            learned = self._bulk.take(family, length, bits)
+        if family in self._bulk:
+            learned = self._bulk[family].take(family, length, bits)
             if learned is not None:
                 self._offer(learned, rows, bits)
         self._offer(route, rows, bits)
@@ -225,8 +231,8 @@ class RouteTable:
         for shift, rows, known in self._lengths[family]:
             bits = value >> shift
             route = rows.get(bits)
-            if route is None and bits in known and self._bulk is not None:
-                route = self._bulk.route(family, BITS[family] - shift, bits)
+            if route is None and bits in known:
+                route = self._bulk[family].route(family, BITS[family] - shift, bits)
             if route is not None:
                 return route
         return None
@@ -251,18 +257,34 @@ class RouteTable:
         family, value, length = prefix
         bits = value >> (BITS[family] - length)
         route = self._best.get((family, length), {}).get(bits)
-        if route is None and self._bulk is not None:
-            return self._bulk.route(family, length, bits)
+        if route is None and family in self._bulk:
+            return self._bulk[family].route(family, length, bits)
         return route
 
     def __iter__(self) -> Iterator[Route]:
         """The best routes, by family, address and length."""
         found = [route for rows in self._best.values() for route in rows.values()]
-        found += list(self._bulk) if self._bulk is not None else []
+        for bulk in self._bulk.values():
+            found += list(bulk)
         return iter(sorted(found, key=lambda r: r.prefix))
 
+    def single(self) -> Iterator[Route]:
+        """The best routes but those that were learned in bulk; what was written is among these."""
+        for rows in self._best.values():
+            yield from rows.values()
+
+    def onward(self, family: int) -> set[Hop]:
+        """Every way out by which routes of a family lead to other devices."""
+        out: set[Hop] = set()
+        for (kind, _), rows in self._best.items():
+            if kind == family:
+                out |= {h for r in rows.values() if r.origin not in ("local", "connected") for h in r.hops}
+        if family in self._bulk:
+            out |= self._bulk[family].ways()
+        return out
+
     def __len__(self) -> int:
-        return sum(len(rows) for rows in self._best.values()) + (len(self._bulk) if self._bulk is not None else 0)
+        return sum(len(rows) for rows in self._best.values()) + sum(map(len, self._bulk.values()))
 
     def all_losers(self) -> list[Loser]:
         """Every active route that another one beats, by prefix."""

@@ -159,7 +159,7 @@ def ask(
     if not found:
         known = [*network.devices, *network.names, *(f for d in network.devices.values() for f in d.far_hosts)]
         because = Because("name", f"no record for '{target}', and {sender} has no resolver to ask")
-        return Question(sender, device.name, target, what, None, ("name.unknown", because, hint(target, known, "names")))
+        return Question(sender, device.name, target, what, None, ("name.unknown", because, str(hint(target, known, "names"))))
     here = plan.device(device.name)
     given = parse_address(source) if source else None
     families = (

@@ -180,7 +180,7 @@ def _not_found(plan: Plan, sender: str, target: str, service: str, lookup: Looku
     if asked.answered:
         resolver = plan.network.devices[asked.there.end]
         because = Because("name", f"{resolver.name} has no record for '{target}'", resolver.mark)
-        cause, note = "name.unknown", hint(target, resolver.records or {}, "records")
+        cause, note = "name.unknown", str(hint(target, resolver.records or {}, "records"))
     else:
         because, cause = asked.because, asked.cause
         note = asked.note
