@@ -145,9 +145,39 @@ def test_seen_as(demo: mc.Plan) -> None:
 def test_an_unattached_list_is_told_of_where_it_would_have_mattered(demo: mc.Plan) -> None:
     journey = mc.trace(demo, "kiosk-1", "seeds.example", "https")
     assert journey.answered
-    assert [b.words for b in journey.although] == ["list spring-sale rule 10 would deny it, but spring-sale is attached nowhere"]
+    assert [b.words for b in journey.although] == ["list spring-sale rule 10 would deny it: spring-sale is attached nowhere"]
     assert "although list spring-sale rule 10 would deny it" in sentences.headline(journey)
     assert mc.trace(demo, "kiosk-1", "almanac", "https").although == ()
+
+
+def test_a_list_that_is_attached_the_wrong_way_round_is_told_of(demo_text: bytes) -> None:
+    """visitors-in on what leaves by canopy/visitors: it sees what goes to the visitors, never what comes from them."""
+    turned = demo_text.replace(b"filter: {arriving: visitors-in}", b"filter: {leaving: visitors-in}")
+    network = mc.read_bytes(turned, "f.yaml").network
+    assert network is not None
+    journey = mc.trace(network, "tablet", "lab-bench", "ssh")
+    assert journey.answered
+    assert [b.words for b in journey.although] == [
+        "list visitors-in rule 20 would deny it: visitors-in is attached to what leaves by canopy/visitors, and this packet arrives there"
+    ]
+
+
+def test_an_address_that_was_given_twice_is_told_of(demo_text: bytes) -> None:
+    twice = demo_text.replace(b"address: 10.40.48.20/24", b"address: 10.40.48.1/24")
+    network = mc.read_bytes(twice, "f.yaml").network
+    assert network is not None
+    journey = mc.trace(network, "kiosk-1", "ledger", "ticketing")
+    assert (journey.cause, journey.there.end) == ("service.silent", "herb-gate")
+    assert "although ledger bears 10.40.48.1 too: it was given twice (f.yaml:129)" in sentences.headline(journey)
+
+
+def test_a_port_that_is_down_is_the_cause_and_not_the_route_that_went_with_it(demo_text: bytes) -> None:
+    cut = demo_text.replace(b"trunk: [canopy/up, gate/inside]", b"trunk: {members: [canopy/up, gate/inside], state: down}")
+    network = mc.read_bytes(cut, "f.yaml").network
+    assert network is not None
+    journey = mc.trace(network, "lab-bench", "almanac", "https")
+    assert (journey.cause, journey.because.words) == ("interface.down", "canopy/up is down: segment trunk is cut")
+    assert journey.note == "so its default route (static) is not used"
 
 
 def test_nearest_rule_names_the_one_condition(demo: mc.Plan) -> None:

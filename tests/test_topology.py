@@ -68,13 +68,13 @@ PATHS: list[tuple[str, list[tuple[str, str]], str, str, bool, str, str]] = [
     (VLANS, [], "a", "b", True, "echo.answered", "a r b"),
     (VLANS, [("a: {untagged: 10}", "a: {untagged: 20}")], "a", "c", False, "neighbour.silent", "a"),
     (VLANS, [("up: {tagged: [10, 20]}, a", "up: {tagged: 10}, a")], "a", "b", False, "neighbour.silent", "a r"),
-    (VLANS, [("pa: [sw/a, a]", "pa: {members: [sw/a, a], state: down}")], "a", "c", False, "route.none", "a"),
+    (VLANS, [("pa: [sw/a, a]", "pa: {members: [sw/a, a], state: down}")], "a", "c", False, "interface.down", "a"),
     (VLANS, [("t: [r/trunk", "t: {members: [r/trunk"), ("sw/up]", "sw/up], state: down}")], "a", "b", False, "neighbour.silent", "a"),
     (MEMBERS, [], "a", "c", True, "echo.answered", "a c"),
     (MEMBERS, [], "b", "r", True, "echo.answered", "b r"),
     (MEMBERS, [("p1: {untagged: 10}", "p1: {untagged: 11}")], "a", "c", False, "neighbour.silent", "a"),
     # the far end of the host's own cable is shut: the host's interface is down, and its routes with it
-    (MEMBERS, [("p1: {untagged: 10}", "p1: {untagged: 10, state: disabled}")], "a", "c", False, "route.none", "a"),
+    (MEMBERS, [("p1: {untagged: 10}", "p1: {untagged: 10, state: disabled}")], "a", "c", False, "interface.down", "a"),
     # a VLAN interface is down when no member port of the VLAN is up
     (MEMBERS, [("x: [r/p1, a]", "x: {members: [r/p1, a], state: down}"), ("y: [r/p2, sw/p1]", "y: {members: [r/p2, sw/p1], state: down}")], "b", "r/house", False, "neighbour.silent", "b"),
 ]  # fmt: skip

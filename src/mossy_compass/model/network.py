@@ -410,19 +410,19 @@ class Network:
 
     def owner_of(self, address: Address) -> str | None:
         """The device, or far host, that bears an address; None when nobody does."""
-        return self.owners().get(address)
+        return next(iter(self.owners().get(address, ())), None)
 
-    def owners(self) -> dict[Address, str]:
-        """Every address that somebody bears, with the owner's name. First by name where two bear it."""
-        found: dict[Address, str] = {}
+    def owners(self) -> dict[Address, tuple[str, ...]]:
+        """Every address that somebody bears, with its bearers' names in order."""
+        found: dict[Address, tuple[str, ...]] = {}
         for name in sorted(self.devices):
             device = self.devices[name]
             for address, _ in device.own_addresses():
-                found.setdefault(address, name)
+                found[address] = (*found.get(address, ()), name)
             for far in device.far_hosts.values():
                 for address in far.addresses:
-                    found.setdefault(address, far.name)
-        return found
+                    found[address] = (*found.get(address, ()), far.name)
+        return {a: tuple(dict.fromkeys(names)) for a, names in found.items()}
 
     def far_host(self, name: str) -> tuple[Device, FarHost] | None:
         """A host of the stand-in Internet by name, with the device that stands for it."""

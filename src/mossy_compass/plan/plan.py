@@ -137,7 +137,7 @@ class Plan:
         self.network = self.routing.network
         self.domains = self.routing.domains
         self._devices: dict[str, DevicePlan] = {}
-        self._owners: dict[Address, str] | None = None
+        self._owners: dict[Address, tuple[str, ...]] | None = None
         self.attached = attached(self.network)
 
     def device(self, name: str) -> DevicePlan:
@@ -147,7 +147,12 @@ class Plan:
         return self._devices[name]
 
     def owner(self, address: Address) -> str | None:
-        """Who bears an address."""
+        """Who bears an address; of several the first by name."""
+        found = self.bearers(address)
+        return found[0] if found else None
+
+    def bearers(self, address: Address) -> tuple[str, ...]:
+        """Everybody who bears an address: most often one, and two where it was given twice."""
         if self._owners is None:
             self._owners = self.network.owners()
-        return self._owners.get(address)
+        return self._owners.get(address, ())

@@ -45,11 +45,11 @@ def headline(journey: Journey) -> str:
     start = who(journey)
     leg = journey.there if journey.lost == "there" or journey.back is None else journey.back
     because = journey.because.cited()
-    tail = f"; {journey.sender} sees {journey.symptom.value} [{journey.cause}]"
     although = "".join(f"; although {b.cited()}" for b in journey.although)
+    tail = f"{although}; {journey.sender} sees {journey.symptom.value} [{journey.cause}]"
     if journey.answered:
         permits = [b.cited() for _, b in journey.there.permits()]
-        by = f", let through by {' and '.join(permits)}" if permits else ", and no list stood in the way"
+        by = f", let through by {' and '.join(permits)}" if permits else "; no list is attached where it passed"
         return f"{start}: DELIVERED and answered: {because}{by}{although} [{journey.cause}]"
     if journey.lookup is not None and journey.lost == "lookup":
         return f"{start}: not sent, {_lookup_words(journey.lookup, journey)}{tail}"
@@ -62,7 +62,7 @@ def headline(journey: Journey) -> str:
     if journey.fate is Fate.LOOPED:
         return f"{start}: LOOPED on the way there: {because}{tail}"
     if journey.fate is Fate.REFUSED:
-        return f"{start}: REFUSED by the host {leg.end} after delivery: {because}{although}{tail}"
+        return f"{start}: REFUSED by the host {leg.end} after delivery: {because}{tail}"
     if journey.fate is Fate.DELIVERED or journey.cause == "service.silent":
         return (
             f"{start}: {'delivered, but UNANSWERED' if journey.fate is Fate.DELIVERED else 'arrived, but IGNORED'}: {because}{tail}"
@@ -104,7 +104,7 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
         and not journey.seen_as.startswith(str(journey.there.packet.source))
         and f"[{journey.there.packet.source}]" not in journey.seen_as
     ):
-        out.append(("seen as", f"{journey.seen_as} by {journey.there.end}"))
+        out.append(("seen as", f"{journey.seen_as} by {journey.target_owner or journey.there.end}"))
     if journey.latency_ms and journey.answered:
         out.append(("time", f"{journey.latency_ms:g} ms on the cables, there and back"))
     if not journey.answered:

@@ -171,8 +171,8 @@ class Leg:
         return self.hops[-1].device
 
     def permits(self) -> list[tuple[str, Because]]:
-        """The list rules that let it through, each with its device."""
-        return [(h.device, r.because) for h in self.hops for r in h.rulings if r.did == "permitted" and r.because.kind == "rule"]
+        """The rules, or defaults of lists, that let it through, each with its device."""
+        return [(h.device, r.because) for h in self.hops for r in h.rulings if r.did == "permitted"]
 
 
 @dataclass(frozen=True, slots=True)

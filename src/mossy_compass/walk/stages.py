@@ -385,27 +385,8 @@ def route(p: Passage) -> End | None:
     found = p.here.table.lookup(destination)
     unreachable = "net-unreachable" if p.here.setting("sends-unreachable")[0] == "yes" else ""
     if found is None:
-        note = ""
-        losers = p.here.table.losers(destination)
-        if losers:
-            note = f"{losers[0].route.words()}{_at(losers[0].route.mark)} is {losers[0].why}"
-        elif len(p.here.table):
-            routes = [str(r.prefix) for r in p.here.table if r.origin != "local"]
-            note = f"it knows {', '.join(routes[:3])}" + (f" and {len(routes) - 3} more" if len(routes) > 3 else "")
-        else:
-            note = "its route table is empty"
-        return p.end(
-            Stage.ROUTE,
-            "dropped",
-            End(
-                Fate.DROPPED,
-                "route.none",
-                Because("device", f"{p.here.name} has no route to {destination}", p.here.device.mark),
-                note,
-                unreachable,
-            ),
-            routes=p.here.table,
-        )
+        cause, because, note = _no_route(p, destination)
+        return p.end(Stage.ROUTE, "dropped", End(Fate.DROPPED, cause, because, note, unreachable), routes=p.here.table)
     because = Because("route", found.words() + (f" {found.detail}" if found.detail else ""), found.mark)
     if found.action is not RouteAction.FORWARD:
         silent = found.action is RouteAction.DISCARD
@@ -435,6 +416,38 @@ def route(p: Passage) -> End | None:
             ),
         )
     p.rule(Stage.ROUTE, "routed", because, hop.words() + (f"; {note}" if note else ""), routes=p.here.table)
+    return None
+
+
+def _no_route(p: Passage, destination: Address) -> tuple[str, Because, str]:
+    """Why there is no route: a port that is down, a route that waits for something, or none at all."""
+    here, table = p.here, p.here.table
+    losers = table.losers(destination)
+    for loser in losers:
+        for hop in loser.route.hops:
+            port = _down_port(p, hop)
+            if port is not None:
+                interface = here.device.interfaces[port]
+                state = p.plan.domains.link(here.name, port)
+                words = f"{here.name}/{port} is down: {state.why}"
+                return "interface.down", Because("interface", words, interface.mark), f"so its {loser.route.words()} is not used"
+    if losers:
+        route = losers[0].route
+        words = f"{here.name} has no route to {destination}: its {route.words()} is {losers[0].why}"
+        return "route.none", Because("route", words, route.mark or here.device.mark), ""
+    routes = [str(r.prefix) for r in table if r.origin != "local"]
+    note = f"it knows {', '.join(routes[:3])}" + (f" and {len(routes) - 3} more" if len(routes) > 3 else "")
+    because = Because("device", f"{here.name} has no route to {destination}", here.device.mark)
+    return "route.none", because, note if routes else "its route table is empty"
+
+
+def _down_port(p: Passage, hop: Hop) -> str | None:
+    """The interface that a way out needs, when that is down."""
+    for interface in p.here.device.interfaces.values():
+        named = interface.name == hop.interface
+        behind = hop.address is not None and any(a.prefix.holds(hop.address) for a in interface.addresses)
+        if (named or behind) and not p.plan.domains.link(p.here.name, interface.name).up:
+            return interface.name
     return None
 
 

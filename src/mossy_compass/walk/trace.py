@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from mossy_compass.marks import hint
+from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Network, Verdict
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, Packet, answer_to, icmp_error, refusal_of
@@ -336,34 +336,54 @@ def _nearest(leg: Leg) -> tuple[str, ...]:
     )
 
 
-def _although(plan: Plan, *legs: Leg | None) -> tuple[Because, ...]:
-    """Lists that would have stopped the packet, but are attached nowhere."""
-    there = legs[0]
-    if there is None or there.fate not in (Fate.DELIVERED, Fate.REFUSED):
-        return ()
+def _although(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because, ...]:
+    """What is written and would have changed the fate, but has no effect; and an address that was given twice."""
     out = []
+    address = there.arrived.destination
+    bearers = plan.bearers(address)
+    if len(bearers) > 1:
+        last = there.hops[-1].device
+        for name in bearers:
+            if name != last and name in plan.network.devices:
+                words = f"{name} bears {address} too: it was given twice"
+                out.append(Because("duplicate", words, _bearing_mark(plan, name, address)))
+    if there.fate not in (Fate.DELIVERED, Fate.REFUSED):
+        return tuple(out)
     for name, where in plan.attached.items():
-        if where:
-            continue
         for hop in there.hops:
             device = plan.device(hop.device)
-            if device.device.kind.value not in ("router", "firewall") or not hop.rulings:
+            if not hop.rulings or device.device.kind.value not in ("router", "firewall"):
+                continue
+            idle = _idle_at(hop, where)
+            if idle is None:
                 continue
             table = device.read_list(name)
-            packet = hop.rulings[0].saw
-            found = table.first(packet, hop.arriving, hop.leaving)
+            found = table.first(hop.rulings[0].saw, hop.arriving, hop.leaving)
             if found is not None and found.rule.verdict in (Verdict.DENY, Verdict.REJECT):
-                out.append(
-                    Because(
-                        "idle",
-                        f"list {name} rule {found.rule.id} would {found.rule.verdict.value} it, but {name} is attached nowhere",
-                        found.rule.mark,
-                    )
-                )
+                words = f"list {name} rule {found.rule.id} would {found.rule.verdict.value} it: {name} {idle}"
+                out.append(Because("idle", words, found.rule.mark))
                 break
-            if found is None and table.rules and device.setting("end-of-list")[0] != "permit":
-                out.append(
-                    Because("idle", f"the end of list {name} would deny it, but {name} is attached nowhere", table.source.mark)
-                )
+            if found is None and not where and table.rules and device.setting("end-of-list")[0] != "permit":
+                words = f"the end of list {name} would deny it: {name} {idle}"
+                out.append(Because("idle", words, table.source.mark))
                 break
     return tuple(out)
+
+
+def _idle_at(hop: Hop, where: Sequence[tuple[str, str, str]]) -> str | None:
+    """Why a list was not examined at a hop where its author may have meant it: attached nowhere, or the wrong way round."""
+    if not where:
+        return "is attached nowhere"
+    for device, interface, way in where:
+        passed = {"arriving": hop.leaving, "leaving": hop.arriving}[way]
+        if device == hop.device and interface == passed:
+            sees, passes = ("leaves", "arrives") if way == "leaving" else ("arrives", "leaves")
+            return f"is attached to what {sees} by {device}/{interface}, and this packet {passes} there"
+    return None
+
+
+def _bearing_mark(plan: Plan, name: str, address: Address) -> Mark | None:
+    for interface in plan.network.devices[name].interfaces.values():
+        if any(a.address == address for a in interface.addresses):
+            return interface.mark
+    return None
