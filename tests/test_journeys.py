@@ -156,7 +156,7 @@ def test_a_list_that_is_attached_the_wrong_way_round_is_told_of(demo_text: bytes
     network = mc.read_bytes(turned, "f.yaml").network
     assert network is not None
     journey = mc.trace(network, "tablet", "lab-bench", "ssh")
-    assert journey.answered
+    assert (journey.there.fate, journey.lost, journey.cause) == ("delivered", "back", "filter.rule")
     assert [b.words for b in journey.although] == [
         "list visitors-in rule 20 would deny it: visitors-in is attached to what leaves by canopy/visitors, and this packet arrives there"
     ]
