@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from mossy_compass.files.schema import NetworkIn, settings_schema
-from mossy_compass.walk.journey import JourneyDict
+from mossy_compass.walk.shapes import JourneyDict
 
 DATA = Path(__file__).resolve().parent.parent / "src" / "mossy_compass" / "data"
 

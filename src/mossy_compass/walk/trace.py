@@ -15,7 +15,8 @@ from mossy_compass.routing.table import Hop as RouteHop
 from mossy_compass.state.sessions import SessionTable
 from mossy_compass.walk.ask import Question, addresses_of, ask
 from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Lookup, Ruling, Symptom, Way
-from mossy_compass.walk.stages import STAGES, End, Passage
+from mossy_compass.walk.passage import End, Passage
+from mossy_compass.walk.stages import STAGES
 
 Chooser = Callable[[str, tuple[RouteHop, ...]], int | None]
 

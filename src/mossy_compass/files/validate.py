@@ -1,0 +1,158 @@
+"""The shape of a document by its schema, every fault at its place."""
+
+from __future__ import annotations
+
+import types
+from collections.abc import Iterable
+from typing import Annotated, Any, Union, get_args, get_origin
+
+from pydantic import ValidationError
+
+from mossy_compass.files.schema import NetworkIn, Part
+from mossy_compass.files.tree import Node
+from mossy_compass.marks import Hint, Problems, hint
+
+_WANTED = {
+    "string_type": "one plain value is wanted here, not a list or a mapping.",
+    "list_type": "a list is wanted here, like [a, b].",
+    "dict_type": "a mapping is wanted here: names, each with ':' and a value.",
+    "model_type": "a mapping is wanted here: keys, each with ':' and a value.",
+    "model_attributes_type": "a mapping is wanted here: keys, each with ':' and a value.",
+}
+
+
+def _strip(annotation: Any) -> Iterable[Any]:
+    origin = get_origin(annotation)
+    if origin is Annotated:
+        yield from _strip(get_args(annotation)[0])
+    elif origin in (Union, types.UnionType):
+        for part in get_args(annotation):
+            yield from _strip(part)
+    else:
+        yield annotation
+
+
+def _descend(annotation: Any, step: str | int) -> Any:
+    for part in _strip(annotation):
+        if isinstance(part, type) and issubclass(part, Part):
+            for field in part.model_fields.values():
+                if field.alias == step:
+                    return field.annotation
+        elif get_origin(part) is dict:
+            return get_args(part)[1]
+        elif get_origin(part) is list:
+            return get_args(part)[0]
+    return None
+
+
+def _part_at(loc: Iterable[str | int]) -> type[Part] | None:
+    annotation: Any = NetworkIn
+    for step in loc:
+        annotation = _descend(annotation, step)
+    return next((p for p in _strip(annotation) if isinstance(p, type) and issubclass(p, Part)), None)
+
+
+def _real_path(data: Any, loc: Iterable[str | int]) -> list[str | int]:
+    path: list[str | int] = []
+    for step in loc:
+        if isinstance(data, list) and isinstance(step, int) and step < len(data):
+            data = data[step]
+        elif isinstance(data, dict) and step in data:
+            data = data[step]
+        else:
+            continue
+        path.append(step)
+    return path
+
+
+def _called(part: type[Part] | None) -> str:
+    return (part.__doc__ or "part").strip().split("\n")[0].split(".")[0].lower() if part else "mapping"
+
+
+def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | Hint]:
+    kind, loc = error["type"], error["loc"]
+    if kind == "extra_forbidden":
+        part = _part_at(loc[:-1])
+        keys = [f.alias or n for n, f in part.model_fields.items()] if part else []
+        return "key.unknown", f"'{loc[-1]}' is not a key of {_called(part)}.", hint(str(loc[-1]), keys, "keys")
+    if kind == "missing":
+        part = _part_at(loc[:-1])
+        return "key.missing", f"'{loc[-1]}' is missing from {_called(part)}.", f"Add {loc[-1]}: to it."
+    if kind == "literal_error":
+        allowed = [w.strip("'") for w in error["ctx"]["expected"].replace(" or ", ", ").split(", ")]
+        return (
+            "value.wrong",
+            f"'{error['input']}' is none of {', '.join(allowed)}.",
+            hint(str(error["input"]), allowed) if isinstance(error["input"], str) else "",
+        )
+    if kind == "ours":
+        return "value.wrong", error["ctx"]["message"], ""
+    if kind in _WANTED:
+        return "value.wrong", _WANTED[kind], ""
+    if kind == "string_pattern_mismatch":
+        return ("value.wrong", f"'{error['input']}' is not a name or number of at most 32 letters, digits, '.', '_' and '-'.", "")
+    return "value.wrong", error["msg"][:1].lower() + error["msg"][1:] + ".", ""
+
+
+def _remove(data: Any, path: list[Any]) -> None:
+    for step in path[:-1]:
+        data = data[step]
+    del data[path[-1]]
+
+
+def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> NetworkIn | None:
+    """The document by its schema. What is faulty is reported, cut out (of ``live`` too), and the rest tried again.
+
+    What something was cut out of is noted in ``hurt``: what it now lacks is not its author's fault.
+    """
+    data = tree.plain()
+    if not isinstance(data, dict):
+        problems.add(
+            "file.shape", tree.mark, "this is not a network file: a mapping is wanted.", "It begins with 'mossy-network: 1'."
+        )
+        return None
+    if "mossy-network" not in data:
+        problems.add("key.missing", tree.mark, "'mossy-network' is missing.", "A network file begins with 'mossy-network: 1'.")
+        data["mossy-network"] = "1"
+    elif data["mossy-network"] != "1":
+        problems.add(
+            "file.version",
+            tree.at("mossy-network").mark,
+            f"version '{data['mossy-network']}' is not known.",
+            "This release reads version 1.",
+        )
+        data["mossy-network"] = "1"
+    if "devices" not in data:
+        problems.add(
+            "key.missing",
+            tree.mark,
+            "'devices' is missing: there is no device in this network.",
+            "Add devices: with at least one device.",
+        )
+        data["devices"] = {}
+    wounds: set[int] = set()
+    for _ in range(12):
+        try:
+            return NetworkIn.model_validate(data)
+        except ValidationError as fault:
+            cut: dict[tuple[str | int, ...], list[str | int]] = {}
+            for error in fault.errors(include_url=False):
+                path = _real_path(data, error["loc"])
+                if error["type"] == "missing":
+                    path = _real_path(data, error["loc"][:-1])
+                node = live.at(*path)
+                code, message, remedy = _say(error, data, path)
+                at_key = error["type"] in ("extra_forbidden", "missing") or "[key]" in error["loc"]
+                if id(node) not in wounds:
+                    problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
+                cut[tuple(path)] = path
+            if () in cut or problems.full:
+                return None
+            for path in sorted(cut.values(), key=lambda p: [(str(type(s)), s) for s in p], reverse=True):
+                if not any(tuple(path[:n]) in cut for n in range(1, len(path))):
+                    fresh = [live.at(*path[:n]) for n in range(2, len(path))]
+                    hurt += fresh
+                    wounds |= {id(node) for node in fresh}
+                    _remove(data, path)
+                    live.at(*path[:-1]).cut(path[-1])
+    return None
