@@ -30,9 +30,12 @@ if TYPE_CHECKING:
     from mossy_compass.packet.address import Address, Prefix, parse_address, parse_prefix
     from mossy_compass.packet.packet import Packet
     from mossy_compass.plan.plan import Plan
+    from mossy_compass.routing.findings import findings
     from mossy_compass.walk.ask import ask
     from mossy_compass.walk.causes import CAUSES, Cause
+    from mossy_compass.walk.grid import grid
     from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Ruling, Symptom
+    from mossy_compass.walk.many import every_path
     from mossy_compass.walk.trace import trace, trace_question
 
 __version__ = "0.1.0"
@@ -56,7 +59,10 @@ _HOMES = {
     "mossy_compass.plan.plan": ("Plan",),
     "mossy_compass.walk.causes": ("CAUSES", "Cause"),
     "mossy_compass.walk.journey": ("Because", "Fate", "Hop", "Journey", "Leg", "Ruling", "Symptom"),
+    "mossy_compass.routing.findings": ("findings",),
     "mossy_compass.walk.ask": ("ask",),
+    "mossy_compass.walk.grid": ("grid",),
+    "mossy_compass.walk.many": ("every_path",),
     "mossy_compass.walk.trace": ("trace", "trace_question"),
 }
 """Where each public name lives. They are imported when first used, so that `mossy --help` is quick."""
@@ -105,6 +111,9 @@ __all__ = [
     "Symptom",
     "Unsupported",
     "ask",
+    "every_path",
+    "findings",
+    "grid",
     "load",
     "parse_address",
     "parse_prefix",

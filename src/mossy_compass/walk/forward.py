@@ -122,7 +122,7 @@ def pick(p: Passage, found: Route) -> tuple[Hop, str]:
     if len(found.hops) == 1:
         return found.hops[0], ""
     method = p.here.setting("sharing")[0]
-    number = p.choose(p.here.name, found.hops) if p.choose else None
+    number = p.choose(p.here.name, found.hops, p.packet) if p.choose else None
     why = "chosen for this walk"
     if number is None:
         number = share(p.packet, method, len(found.hops), p.here.name)

@@ -8,10 +8,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from mossy_compass.errors import QuestionError
+from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Hop
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.trace import trace
+from mossy_compass.walk.trace import Chooser, trace
 
 MOST_PATHS = 256
 MOST_FLOWS = 100_000
@@ -59,25 +60,37 @@ class Paths:
 
 
 def every_path(plan: Plan, sender: str, target: str, service: str = "ping", **options: Any) -> Paths:
-    """Walk every combination of equal ways; the arguments are those of ``trace``."""
+    """Walk every combination of equal ways; the arguments are those of ``trace``.
+
+    A device that a packet comes to again, going round in a circle, does with it what it did before.
+    """
     out: list[Path] = []
     scripts: list[tuple[int, ...]] = [()]
     while scripts and len(out) < MOST_PATHS:
         script = scripts.pop(0)
         made: list[Choice] = []
 
-        def choose(device: str, hops: tuple[Hop, ...], script: tuple[int, ...] = script, made: list[Choice] = made) -> int:
-            number = script[len(made)] if len(made) < len(script) else 0
-            made.append(Choice(device, number, len(hops), hops[number]))
-            return number
-
-        journey = trace(plan, sender, target, service, choose=choose, **options)
+        journey = trace(plan, sender, target, service, choose=_scripted(script, made), **options)
         out.append(Path(tuple(made), journey))
         numbers = tuple(c.member for c in made)
         for place in range(len(script), len(made)):
             scripts += [(*numbers[:place], other) for other in range(1, made[place].count)]
     out.sort(key=lambda p: tuple(c.member for c in p.choices))
     return Paths(tuple(out), not scripts)
+
+
+def _scripted(script: tuple[int, ...], made: list[Choice]) -> Chooser:
+    """A chooser that follows a script and then takes first members, and notes in ``made`` what it chose."""
+    known: dict[tuple[str, tuple[Hop, ...], Packet], int] = {}
+
+    def choose(device: str, hops: tuple[Hop, ...], packet: Packet) -> int:
+        key = (device, hops, packet._replace(ttl=0))
+        if key not in known:
+            known[key] = script[len(made)] if len(made) < len(script) else 0
+            made.append(Choice(device, known[key], len(hops), hops[known[key]]))
+        return known[key]
+
+    return choose
 
 
 @dataclass(frozen=True, slots=True)

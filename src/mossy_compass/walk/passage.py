@@ -55,7 +55,7 @@ class Passage:
     domain: Domain | None = None
     session: Session | None = None
     opened_by: str = ""
-    choose: Callable[[str, tuple[Hop, ...]], int | None] | None = None
+    choose: Callable[[str, tuple[Hop, ...], Packet], int | None] | None = None
     rulings: list[Ruling] = field(default_factory=list)
 
     def __post_init__(self) -> None:

@@ -18,7 +18,8 @@ from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Lookup,
 from mossy_compass.walk.passage import End, Passage
 from mossy_compass.walk.stages import STAGES
 
-Chooser = Callable[[str, tuple[RouteHop, ...]], int | None]
+Chooser = Callable[[str, tuple[RouteHop, ...], Packet], int | None]
+"""Takes a device, its equal ways and the packet, and gives the number of the way to take; None: by the hash."""
 
 
 def walk_leg(
@@ -144,7 +145,8 @@ def trace(
 
     Args:
         plan: a compiled plan, or a network, which is then compiled for this one packet.
-        choose: takes a device and its equal ways, and gives the number of the one to take; None lets the hash decide.
+        choose: takes a device, its equal ways and the packet, and gives the number of the way to take; None lets the
+            hash decide.
 
     """
     ready = plan if isinstance(plan, Plan) else Plan(plan)

@@ -1,0 +1,267 @@
+"""Laws that hold for any network: of route tables against a plain judge, and of journeys against their own record."""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+from typing import Any
+
+import jsonschema
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import mossy_compass as mc
+from mossy_compass.model.network import RouteAction
+from mossy_compass.packet.packet import Packet
+from mossy_compass.report import sentences, text
+from mossy_compass.routing.table import Hop, Route, RouteTable
+from mossy_compass.walk import many
+from tests.conftest import DATA
+
+# --- route tables ------------------------------------------------------------------------------------------
+
+
+@st.composite
+def prefixes(draw: st.DrawFn) -> mc.Prefix:
+    if draw(st.booleans()):
+        length = draw(st.integers(0, 32))
+        value = (10 << 24) | draw(st.integers(0, 255)) << 16 | draw(st.integers(0, 3))
+        return mc.Prefix(4, value >> (32 - length) << (32 - length), length)
+    length = draw(st.sampled_from([0, 32, 48, 64, 127, 128]))
+    value = 0x20010DB8 << 96 | draw(st.integers(0, 7)) << 64 | draw(st.integers(0, 3))
+    return mc.Prefix(6, value >> (128 - length) << (128 - length), length)
+
+
+@st.composite
+def offers(draw: st.DrawFn) -> list[Route]:
+    out = []
+    for number, prefix in enumerate(draw(st.lists(prefixes(), max_size=14))):
+        hop = Hop(f"p{number}", mc.Address(prefix.family, number + 1))
+        preference, metric = draw(st.integers(0, 2)), draw(st.integers(0, 2))
+        out.append(Route(prefix, "static", preference, metric, (hop,)))
+    return out
+
+
+def judged(routes: list[Route], address: mc.Address) -> tuple[int, set[str]] | None:
+    """Longest prefix, then preference, then metric, and every equal one: by ipaddress, looking at all of them."""
+    asked = ipaddress.ip_address(str(address))
+    holding = [r for r in routes if asked in ipaddress.ip_network(str(r.prefix))]
+    if not holding:
+        return None
+    best = min((-r.prefix.length, r.preference, r.metric) for r in holding)
+    ways = {h.interface for r in holding if (-r.prefix.length, r.preference, r.metric) == best for h in r.hops}
+    return -best[0], ways
+
+
+@settings(max_examples=150, deadline=None)
+@given(offers(), st.lists(prefixes(), min_size=1, max_size=6))
+def test_a_lookup_is_what_a_look_at_all_routes_gives(routes: list[Route], asked: list[mc.Prefix]) -> None:
+    table = RouteTable()
+    for route in routes:
+        table.add(route)
+    for prefix in asked:
+        address = mc.Address(prefix.family, prefix.value)
+        found = table.lookup(address)
+        expected = judged(routes, address)
+        assert (None if found is None else (found.prefix.length, {h.interface for h in found.hops})) == expected
+        losers = table.losers(address)
+        holding = [r for r in routes if r.prefix.holds(address)]
+        named = {h.interface for r in holding for h in r.hops}
+        told = {h.interface for x in losers for h in x.route.hops} | ({h.interface for h in found.hops} if found else set())
+        assert told == named
+        assert all(x.why for x in losers)
+    assert len(table) == len(list(table)) == len({r.prefix for r in routes})
+
+
+def test_a_discard_route_is_not_joined_with_an_equal_one() -> None:
+    table = RouteTable()
+    prefix = mc.parse_prefix("10.50.0.0/16")
+    table.add(Route(prefix, "static", 1, 0, (Hop("a", mc.parse_address("10.40.0.1")),)))
+    table.add(Route(prefix, "static", 1, 0, (), RouteAction.DISCARD))
+    found = table.lookup(mc.parse_address("10.50.0.1"))
+    assert found is not None
+    assert found.action is RouteAction.FORWARD
+    assert [x.why for x in table.losers(mc.parse_address("10.50.0.1"))] == ["an equal route was written above it"]
+
+
+# --- journeys ----------------------------------------------------------------------------------------------
+
+VERDICTS = ("permit", "deny", "reject", "note")
+
+
+@st.composite
+def networks(draw: st.DrawFn) -> mc.Network:
+    """Two to four routers or firewalls in a ring or chain, a host at each, random routes, lists and translation."""
+    count = draw(st.integers(2, 4))
+    b = mc.Builder("random")
+    lists = []
+    for number in range(draw(st.integers(0, 2))):
+        rules: list[dict[str, Any]] = []
+        for _ in range(draw(st.integers(0, 4))):
+            rule: dict[str, Any] = {draw(st.sampled_from(VERDICTS)): draw(st.sampled_from(["any", "tcp", "icmp", "udp"]))}
+            if draw(st.booleans()):
+                rule["from"] = f"10.44.{draw(st.integers(0, 3))}.0/24"
+            if draw(st.booleans()):
+                rule["to"] = f"10.44.{draw(st.integers(0, 3))}.0/24"
+            rules.append(rule)
+        b.access_list(f"l{number}", *rules)
+        lists.append(f"l{number}")
+    links = [(n, n + 1) for n in range(count - 1)] + ([(count - 1, 0)] if count > 2 and draw(st.booleans()) else [])
+    for n in range(count):
+        ports: dict[str, Any] = {"lan": {"address": f"10.44.{n}.1/24"}}
+        peers = []
+        for number, (a, z) in enumerate(links):
+            if n in (a, z):
+                ports[f"e{number}"] = {"address": f"10.40.{number}.{1 if n == a else 2}/30", "ospf": 0}
+                peers.append(f"10.40.{number}.{2 if n == a else 1}")
+        for port in ports.values():
+            if lists and draw(st.integers(0, 3)) == 0:
+                port["filter"] = {draw(st.sampled_from(["arriving", "leaving"])): draw(st.sampled_from(lists))}
+            if draw(st.integers(0, 12)) == 0:
+                port["state"] = "disabled"
+        ports["lan"]["ospf"] = {"passive": True}
+        routes = [
+            {
+                "prefix": draw(st.sampled_from(["10.44.0.0/20", "10.44.0.0/24", "10.44.1.0/24", "10.44.2.0/24", "10.44.1.0/26"])),
+                "next-hop": draw(st.sampled_from(peers)),
+            }
+            for _ in range(draw(st.integers(0, 3)))
+        ]
+        keys: dict[str, Any] = {"translate": [{"leaving": "lan"}]} if draw(st.integers(0, 4)) == 0 else {}
+        if draw(st.booleans()):
+            b.firewall(f"r{n}", routes=routes, keys=keys, **ports)
+        else:
+            b.router(f"r{n}", routes=routes, keys=keys, **ports)
+        b.host(f"h{n}", f"10.44.{n}.10/24", gateway=f"10.44.{n}.1", serves=["https"])
+        b.segment(f"lan{n}", f"h{n}", f"r{n}/lan")
+    for number, (a, z) in enumerate(links):
+        b.segment(f"s{number}", f"r{a}/e{number}", f"r{z}/e{number}")
+    return b.finish()
+
+
+SCHEMA = json.loads((DATA / "journey.schema.json").read_text())
+
+
+def consistent(plan: mc.Plan, leg: mc.Leg) -> None:
+    """A leg's record agrees with itself: who got it comes next, packets are handed on, the TTL goes down."""
+    for here, there in zip(leg.hops, leg.hops[1:], strict=False):
+        assert here.next_device == there.device
+        assert here.leaving is not None
+        assert there.arriving is not None
+        assert plan.domains.of(here.device, here.leaving) == plan.domains.of(there.device, there.arriving)
+    ttl = leg.packet.ttl
+    for hop in leg.hops:
+        for ruling in hop.rulings:
+            assert ruling.saw.ttl <= ttl
+            ttl = ruling.saw.ttl
+            if ruling.did == "routed":
+                assert ruling.routes is not None
+                route = ruling.routes.lookup(ruling.saw.destination)
+                rows = [r for r in ruling.routes if r.prefix.holds(ruling.saw.destination)]
+                assert route is not None
+                assert route.prefix.length == max(r.prefix.length for r in rows)
+                assert hop.leaving in {None, *(h.interface for h in route.hops)}  # None: its TTL ran out there
+    ends = [r for h in leg.hops for r in h.rulings if r.cause]
+    if leg.fate != "looped":
+        assert [r.cause for r in ends] == [leg.cause]
+        assert ends[0] is leg.hops[-1].rulings[-1]
+
+
+@settings(max_examples=70, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(networks(), st.sampled_from(["ping", "https", "tcp/22", "udp/53"]), st.integers(1, 5))
+def test_journeys_on_random_networks_agree_with_themselves(network: mc.Network, service: str, ttl: int) -> None:
+    plan = mc.Plan(network)
+    hosts = [n for n in network.devices if n.startswith("h")]
+    for target in hosts[1:]:
+        for limit in (64, ttl):
+            journey = mc.trace(plan, "h0", target, service, ttl=limit)
+            assert journey.cause in mc.CAUSES
+            for leg in journey.legs:
+                consistent(plan, leg)
+            assert journey.answered == (
+                journey.back is not None
+                and journey.back.fate == "delivered"
+                and journey.there.fate == "delivered"
+                and journey.back.way == "back"
+            )
+            data = journey.to_dict(details=True)
+            jsonschema.validate(data, SCHEMA)
+            line = sentences.headline(journey)
+            assert line.startswith(f"h0 → {target} ")
+            assert line.endswith(f"[{journey.cause}]")
+            shown = text.as_text(text.journey(journey, details=True))
+            assert max(map(len, shown.splitlines())) <= 100
+            assert mc.trace(mc.Plan(network), "h0", target, service, ttl=limit).to_dict(details=True) == data
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(networks())
+def test_the_journey_that_is_taken_is_one_of_all_paths(network: mc.Network) -> None:
+    plan = mc.Plan(network)
+    taken = mc.trace(plan, "h0", "h1", "https")
+    paths = many.every_path(plan, "h0", "h1", "https").paths
+    shapes = [tuple(h.device for leg in p.journey.legs for h in leg.hops) for p in paths]
+    assert tuple(h.device for leg in taken.legs for h in leg.hops) in shapes
+    assert len({tuple(c.member for c in p.choices) for p in paths}) == len(paths)
+
+
+def test_a_packet_is_a_value() -> None:
+    one = Packet(6, mc.parse_address("10.40.1.1"), mc.parse_address("10.40.1.2"), 1, 2)
+    assert one == Packet(6, mc.parse_address("10.40.1.1"), mc.parse_address("10.40.1.2"), 1, 2)
+    assert len({one, one._replace(ttl=3)}) == 2
+
+
+# --- networks built in Python ------------------------------------------------------------------------------
+
+
+def test_faults_of_a_built_network_cite_the_python_line() -> None:
+    b = mc.Builder("faulty")
+    b.router("r", a="10.40.1.300/24")
+    b.segment("s", "r/a", "ghost")
+    with pytest.raises(mc.NetworkFileError) as caught:
+        b.finish()
+    found = [(p.code, p.mark.file, p.mark.line) for p in caught.value.problems]
+    first = test_faults_of_a_built_network_cite_the_python_line.__code__.co_firstlineno
+    assert found == [("value.wrong", "test_laws.py", first + 2), ("device.unknown", "test_laws.py", first + 3)]
+
+
+def test_a_built_network_is_the_same_as_a_written_one() -> None:
+    b = mc.Builder("Two rooms", local=["10.40.0.0/13"])
+    b.group("desks", "desk")
+    b.service("print", "tcp/9100")
+    b.name("press.example", "10.40.2.10")
+    b.access_list("in", {"permit": "tcp", "from": "desks", "service": "print", "log": True})
+    b.router("r", a={"address": "10.40.1.1/24", "filter": {"arriving": "in"}}, b="10.40.2.1/24")
+    b.device("desk", kind="host", address="10.40.1.10/24", gateway="10.40.1.1")
+    b.host("press", ["10.40.2.10/24"], gateway="10.40.2.1", serves=["print"])
+    b.segment("left", "desk", "r/a")
+    b.segment("right", "press", "r/b", about="copper")
+    written = """\
+mossy-network: 1
+title: Two rooms
+local: [10.40.0.0/13]
+groups: {desks: [desk]}
+services: {print: [tcp/9100]}
+names: {press.example: 10.40.2.10}
+lists: {in: [{permit: tcp, from: desks, service: print, log: yes}]}
+devices:
+  r: {kind: router, interfaces: {a: {address: 10.40.1.1/24, filter: {arriving: in}}, b: 10.40.2.1/24}}
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  press: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: print}
+segments: {left: [desk, r/a], right: {members: [press, r/b], about: copper}}
+"""
+    one, other = b.finish(), mc.read_bytes(written.encode(), "w.yaml").network
+    assert other is not None
+    for asked in (("desk", "press.example", "print"), ("desk", "press", "ping")):
+        mine, theirs = (mc.trace(n, *asked) for n in (one, other))
+        assert [h.device for leg in mine.legs for h in leg.hops] == [h.device for leg in theirs.legs for h in leg.hops]
+        assert (mine.cause, mine.because.words) == (theirs.cause, theirs.because.words)
+
+
+def test_a_name_that_is_taken_is_refused() -> None:
+    b = mc.Builder("twice")
+    b.router("r", a="10.40.1.1/24")
+    b.router("r", a="10.40.1.2/24")
+    with pytest.raises(mc.NetworkFileError, match="'r' is already one of the devices"):
+        b.finish()

@@ -1,0 +1,178 @@
+"""Every setting with every value: one small network, one packet, and what the value changes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+import mossy_compass as mc
+from mossy_compass.model.settings import SETTINGS
+
+# left - r - right, with r's keys and the lists to be filled in
+BASE = """\
+mossy-network: 1
+lists:
+  empty: []
+  web: [{permit: tcp, service: https}]
+  no-tcp: [{reject: tcp}, {permit: any}]
+devices:
+  r:
+    kind: KIND
+    stateful: STATEFUL
+    interfaces:
+      a: {address: 10.40.1.1/24, filter: {LEFT}}
+      b: {address: 10.40.2.1/24, filter: {RIGHT}}
+      spare: {address: 10.40.3.1/24}
+    translate: TRANSLATE
+    settings: {SETTING}
+  left: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1, serves: [https]}
+  right: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https], settings: {HOST}}
+segments:
+  a: [left, r/a]
+  b: [right, r/b]
+"""
+
+
+def network(**parts: str) -> mc.Plan:
+    text = BASE
+    filled = {"KIND": "router", "STATEFUL": "none", "LEFT": "", "RIGHT": "", "TRANSLATE": "[]", "SETTING": "", "HOST": "", **parts}
+    for key in sorted(filled, key=len, reverse=True):
+        text = text.replace(f"{{{key}}}", f"{{{filled[key]}}}").replace(f": {key}\n", f": {filled[key]}\n")
+    reading = mc.read_bytes(text.encode(), "s.yaml")
+    assert reading.network is not None, [p.line() for p in reading.problems]
+    return mc.Plan(reading.network)
+
+
+# setting, value, further parts, (from, to, service, options), fate, cause, symptom
+CASES: list[tuple[str, str, dict[str, str], tuple[Any, ...], str, str, str]] = [
+    ("forwarding", "yes", {}, ("left", "right", "https"), "delivered", "service.open", "answered"),
+    ("forwarding", "no", {}, ("left", "right", "https"), "dropped", "forwarding.off", "silence"),
+    ("end-of-list", "deny", {"LEFT": "arriving: web"}, ("left", "right", "ping"), "dropped", "filter.end", "silence"),
+    ("end-of-list", "reject", {"LEFT": "arriving: web"}, ("left", "right", "ping"), "rejected", "filter.end", "unreachable"),
+    ("end-of-list", "permit", {"LEFT": "arriving: web"}, ("left", "right", "ping"), "delivered", "echo.answered", "answered"),
+    ("empty-list", "permit", {"LEFT": "arriving: empty"}, ("left", "right", "ping"), "delivered", "echo.answered", "answered"),
+    ("empty-list", "deny", {"LEFT": "arriving: empty"}, ("left", "right", "ping"), "dropped", "filter.empty", "silence"),
+    ("no-list", "permit", {}, ("left", "right", "ping"), "delivered", "echo.answered", "answered"),
+    ("no-list", "deny", {}, ("left", "right", "ping"), "dropped", "filter.none", "silence"),
+    ("own-packets", "pass", {"RIGHT": "leaving: web"}, ("r", "right", "ping"), "delivered", "echo.answered", "answered"),
+    ("own-packets", "filtered", {"RIGHT": "leaving: web"}, ("r", "right", "ping"), "dropped", "filter.end", "silence"),
+    ("to-self", "permit", {}, ("left", "r", "ping"), "delivered", "echo.answered", "answered"),
+    ("to-self", "deny", {}, ("left", "r", "ping"), "dropped", "self.closed", "silence"),
+    ("from-self", "permit", {}, ("r", "left", "ping"), "delivered", "echo.answered", "answered"),
+    ("from-self", "deny", {}, ("r", "left", "ping"), "dropped", "self.mute", "silence"),
+    ("answers-ping", "yes", {}, ("left", "r", "ping"), "delivered", "echo.answered", "answered"),
+    ("answers-ping", "no", {}, ("left", "r", "ping"), "delivered", "echo.ignored", "silence"),
+    ("closed-port", "refuse", {}, ("left", "r", "tcp/22"), "refused", "service.closed", "refused"),
+    ("closed-port", "refuse", {}, ("left", "r", "udp/22"), "refused", "service.closed", "refused"),
+    ("closed-port", "silent", {}, ("left", "r", "tcp/22"), "dropped", "service.silent", "silence"),
+    ("sends-unreachable", "yes", {}, ("left", "203.0.113.9", "ping"), "dropped", "route.none", "unreachable"),
+    ("sends-unreachable", "no", {}, ("left", "203.0.113.9", "ping"), "dropped", "route.none", "silence"),
+    ("sends-unreachable", "yes", {}, ("left", "10.40.2.99", "ping"), "dropped", "neighbour.silent", "unreachable"),
+    ("sends-time-exceeded", "yes", {}, ("left", "right", "ping", {"ttl": 1}), "expired", "ttl.expired", "unreachable"),
+    ("sends-time-exceeded", "no", {}, ("left", "right", "ping", {"ttl": 1}), "expired", "ttl.expired", "silence"),
+    ("reject-answer", "reset", {"LEFT": "arriving: no-tcp"}, ("left", "right", "https"), "rejected", "filter.rule", "refused"),
+    ("reject-answer", "prohibited", {"LEFT": "arriving: no-tcp"}, ("left", "right", "https"), "rejected", "filter.rule", "unreachable"),
+    # a refused lookup comes home as an ICMP error about the session's packet
+    ("session-errors", "pass", {"STATEFUL": "[udp]", "RIGHT": "arriving: web"}, ("left", "right", "udp/53"), "refused", "service.closed", "refused"),
+    ("session-errors", "filtered", {"STATEFUL": "[udp]", "RIGHT": "arriving: web"}, ("left", "right", "udp/53"), "refused", "service.closed", "silence"),
+    ("keep-port", "yes", {"TRANSLATE": "[{leaving: b}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
+    ("keep-port", "no", {"TRANSLATE": "[{leaving: b}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
+    ("unmatched-translation", "keep", {"TRANSLATE": "[{leaving: b, source: 10.99.0.0/16}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
+    ("unmatched-translation", "drop", {"TRANSLATE": "[{leaving: b, source: 10.99.0.0/16}]"}, ("left", "right", "https"), "dropped", "translation.none", "silence"),
+    # a source that is not left's own
+    ("source-check", "off", {}, ("left", "right", "ping", {"source": "10.99.0.1"}), "dropped", "route.none", "silence"),
+    ("source-check", "loose", {}, ("left", "right", "ping", {"source": "10.99.0.1"}), "dropped", "source.check", "silence"),
+    ("source-check", "loose", {}, ("left", "right", "ping", {"source": "10.40.2.77"}), "dropped", "neighbour.silent", "silence"),
+    ("source-check", "strict", {}, ("left", "right", "ping", {"source": "10.40.2.77"}), "dropped", "source.check", "silence"),
+    ("own-source", "drop", {}, ("left", "right", "ping", {"source": "10.40.2.1"}), "dropped", "source.own", "silence"),
+    ("own-source", "accept", {}, ("left", "right", "ping", {"source": "10.40.2.1"}), "delivered", "echo.answered", "answered"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("case", CASES, ids=[f"{c[0]}-{c[1]}-{n}" for n, c in enumerate(CASES)])
+def test_each_value_does_what_it_says(case: tuple[str, str, dict[str, str], tuple[Any, ...], str, str, str]) -> None:
+    setting, value, parts, (sender, target, service, *options), fate, cause, symptom = case
+    plan = network(SETTING=f"{setting}: {value}", **parts)
+    journey = mc.trace(plan, sender, target, service, **(options[0] if options else {}))
+    assert (journey.fate, journey.cause, journey.symptom) == (fate, cause, symptom)
+
+
+ELSEWHERE = {"sharing": "test_topology", "interface-route": "test_topology", "leased-default-route": "test_topology"}
+
+
+def test_no_setting_and_no_value_is_left_out() -> None:
+    tried = {(c[0], c[1]) for c in CASES}
+    for setting in SETTINGS.values():
+        if setting.name not in ELSEWHERE:
+            assert {(setting.name, v) for v in setting.values} <= tried
+        for kind in (setting.router, setting.firewall, setting.host):
+            assert kind in setting.values
+        assert setting.why.endswith(".")
+
+
+def test_a_default_that_decides_is_named_with_its_kind_of_device() -> None:
+    journey = mc.trace(network(), "left", "right", "ping")
+    assert journey.because.words == "right answers pings (answers-ping: yes, the default of a host)"
+    written = mc.trace(network(HOST="answers-ping: no"), "left", "right", "ping")
+    assert written.because.words == "right ignores pings (answers-ping: no)"
+    assert str(written.because.mark) == "s.yaml:17"
+
+
+def test_ports_are_kept_or_taken_from_the_lowest_free_one() -> None:
+    """RFC 4787 4.2.1: preserved while free."""
+    for value, port in (("yes", 50000), ("no", 1024)):
+        plan = network(SETTING=f"keep-port: {value}", TRANSLATE="[{leaving: b}]")
+        assert mc.trace(plan, "left", "right", "https", from_port=50000).seen_as == f"10.40.2.1:{port}"
+
+
+def test_two_flows_of_one_port_get_two() -> None:
+    """What one packet left behind is kept, and the next one from elsewhere with the same port gets another."""
+    plan = network(TRANSLATE="[{leaving: b}]")
+    first, sessions = mc.trace_question(plan, mc.ask(plan, "left", "right", "https", from_port=50000))
+    other = mc.ask(plan, "left", "right", "https", from_port=50000, source="10.40.1.77")
+    second, sessions = mc.trace_question(plan, other, sessions)
+    assert [first.seen_as, second.seen_as] == ["10.40.2.1:50000", "10.40.2.1:1024"]
+    again, _ = mc.trace_question(plan, mc.ask(plan, "left", "right", "https", from_port=50000), sessions)
+    assert again.seen_as == "10.40.2.1:50000"
+
+
+def test_pings_are_translated_by_their_identifier() -> None:
+    """RFC 5508 3.1: the identifier is treated as a port."""
+    plan = network(TRANSLATE="[{leaving: b}]", STATEFUL="[icmp]")
+    first, sessions = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", from_port=7))
+    second, _ = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", from_port=7, source="10.40.1.77"), sessions)
+    assert [j.there.arrived.from_port for j in (first, second)] == [7, 1024]
+    assert first.answered
+
+
+@pytest.mark.parametrize(
+    "stateful, service, cause, says",
+    [
+        ("[tcp]", "ping", "session.none", "icmp is not inspected there (stateful: tcp)"),
+        ("[icmp]", "ping", "echo.answered", ""),
+        ("none", "ping", "filter.end", "r keeps no sessions, so answers need a rule of their own"),
+        ("[tcp]", "https", "service.open", ""),
+        ("any", "ping", "echo.answered", ""),
+    ],
+)
+def test_answers_pass_by_session_or_not_at_all(stateful: str, service: str, cause: str, says: str) -> None:
+    """The list on the far side permits web from outside alone; what comes back lives by the session."""
+    plan = network(STATEFUL=stateful, RIGHT="arriving: web")
+    journey = mc.trace(plan, "left", "right", service)
+    assert journey.cause == cause
+    assert says in journey.root
+
+
+def test_an_opening_packet_that_went_another_way_leaves_its_answer_without_a_session() -> None:
+    """Asymmetric: the request passes one firewall, the answer another, which has never heard of it."""
+    b = mc.Builder("two walls")
+    b.host("a", "10.40.1.10/24", gateway="10.40.1.1")
+    b.host("b", "10.40.2.10/24", gateway="10.40.2.2", serves=["https"])
+    b.firewall("one", left="10.40.1.1/24", right="10.40.2.1/24")
+    b.firewall("two", left="10.40.1.2/24", right="10.40.2.2/24")
+    b.segment("left", "a", "one/left", "two/left")
+    b.segment("right", "b", "one/right", "two/right")
+    journey = mc.trace(b.finish(), "a", "b", "https")
+    assert (journey.cause, journey.lost, journey.back.end if journey.back else "") == ("session.none", "back", "two")
+    assert "the opening packet did not pass two" in journey.note
