@@ -50,3 +50,38 @@ def test_demo(request: pytest.FixtureRequest) -> None:
 def test_no_findings_but_the_intended_in_the_demo(demo_text: bytes) -> None:
     assert [p.code for p in mc.read_bytes(demo_text, "f").problems] == ["idle.unattached"]
     assert mc.read_bytes((DATA / "starter.yaml").read_bytes(), "s").problems == ()
+
+
+VIEWS = {
+    "tables-cables": ["tables", "grounds.yaml"],
+    "tables-meadow-house": ["tables", "grounds.yaml", "meadow-house"],
+    "tables-lookup": ["tables", "grounds.yaml", "edge", "--to", "203.0.113.80"],
+    "grid": [
+        "grid",
+        "fernhollow.yaml",
+        "--from",
+        "kiosk-1",
+        "--from",
+        "tablet",
+        "--from",
+        "lab-bench",
+        "--to",
+        "ledger",
+        "--to",
+        "almanac",
+    ],
+    "every-path": ["trace", "grounds.yaml", "--from", "pond-gauge", "--to", "apple-press", "--every-path"],
+    "flows": ["trace", "grounds.yaml", "--from", "clerk", "--to", "almanac", "--flows", "100"],
+    "lookup": ["trace", "grounds.yaml", "--from", "stroller", "--to", "almanac.example", "--service", "https"],
+    "check": ["check", "fernhollow.yaml"],
+}
+
+
+@pytest.mark.parametrize("name", VIEWS)
+def test_views(name: str, request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    for shipped in ("fernhollow", "grounds"):
+        (tmp_path / f"{shipped}.yaml").write_bytes((DATA / f"{shipped}.yaml").read_bytes())
+    monkeypatch.chdir(tmp_path)
+    result = CliRunner().invoke(main, VIEWS[name])
+    assert result.exit_code == 0, result.output
+    agree(f"{name}.txt", result.output, request)

@@ -81,6 +81,9 @@ CASES: list[tuple[str, str, str, dict[str, object], str, str, str, str, str, str
     # gate's own ping: a session is not kept for icmp, so its own answer meets world-in too
     ("gate", "almanac", "ping", {}, "dropped", "back", "session.none", "the end of list world-in", "silence", "gate upstream almanac", "almanac upstream gate"),
     ("gate", "almanac", "https", {}, "delivered", "there", "service.open", "almanac serves https", "answered", "gate upstream almanac", "almanac upstream gate"),
+    # link-local addresses stay on their segment
+    ("kiosk-1", "fe80::9", "ping", {}, "dropped", "there", "address.link-local", "destination fe80::9 is link-local", "silence", "kiosk-1 canopy", ""),
+    ("lab-bench", "169.254.7.7", "ping", {}, "dropped", "there", "address.link-local", "destination 169.254.7.7 is link-local", "silence", "lab-bench canopy", ""),
     # no such name
     ("kiosk-1", "almanack.example", "https", {}, "dropped", "there", "name.unknown", "no record for 'almanack.example', and kiosk-1 has no resolver to ask", "name not found", "kiosk-1", ""),
 ]  # fmt: skip
@@ -215,6 +218,13 @@ def test_the_same_question_gives_the_same_bytes(demo: mc.Plan) -> None:
         (("kiosk-1", "ledger", "tcp"), "needs a port"),
         (("kiosk-1", "ledger", "tickets"), "Did you mean ticketing"),
         (("kiosk-1", "10.40.300.1"), "300 is more than 255"),
+        (("kiosk-1", "224.0.0.5"), "is a multicast address"),
+        (("kiosk-1", "ff02::1"), "is a multicast address"),
+        (("kiosk-1", "255.255.255.255"), "is the broadcast address"),
+        (("kiosk-1", "127.0.0.1"), "is a loopback address"),
+        (("kiosk-1", "::1"), "is a loopback address"),
+        (("kiosk-1", "0.0.0.0"), "is the unspecified address"),
+        (("kiosk-1", ""), "the target is empty"),
         (("kiosk-1/wlan", "ledger"), "has no interface 'wlan'"),
         (("kiosk-1", "canopy/roof"), "has no interface 'roof'"),
         (("kiosk-1", "ledger", "tcp/99999"), "ports are 0 to 65535"),

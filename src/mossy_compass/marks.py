@@ -143,7 +143,7 @@ class Hint:
         if close:
             return f"Did you mean {' or '.join(close)}?"
         if not words:
-            return f"There is no {self._kind} yet." if self._kind else ""
+            return f"There are no {self._kind} yet." if self._kind else ""
         shown = ", ".join(words[:12]) + (f", ... ({len(words)} in all)" if len(words) > 12 else "")
         return f"Known{' ' + self._kind if self._kind else ''}: {shown}."
 

@@ -50,6 +50,20 @@ class Address(NamedTuple):
         return self.value >> 16 == 0xA9FE if self.family == 4 else self.value >> 118 == 0x3FA
 
     @property
+    def special(self) -> str:
+        """Why no single far device can bear this address (RFC 1122 3.2.1.3, RFC 4291 2.4); empty for most."""
+        top = self.value >> (24 if self.family == 4 else 120)
+        if self.value == 0:
+            return "the unspecified address"
+        if (self.family == 4 and top >> 4 == 14) or (self.family == 6 and top == 255):
+            return "a multicast address"
+        if self.family == 4 and self.value == 0xFFFFFFFF:
+            return "the broadcast address of whatever segment it is sent on"
+        if (self.family == 4 and top == 127) or (self.family == 6 and self.value == 1):
+            return "a loopback address, which means the sender itself"
+        return ""
+
+    @property
     def is_private(self) -> bool:
         """True for addresses that mean nothing on the public Internet (RFC 1918, RFC 4193)."""
         return in_spans(self.key, PRIVATE_SPANS)
@@ -220,6 +234,8 @@ def parse_interface_address(text: str) -> InterfaceAddress:
         raise AddressError(f"'{text}' has no prefix length; write one like {address}/{24 if address.family == 4 else 64}.")
     length = _length(tail, address, text)
     prefix = prefix_of(address, length)
+    if address.special and "loopback" not in address.special:
+        raise AddressError(f"'{text}' is {address.special}, not one that an interface can bear.")
     if address.family == 4 and length < 31:
         if address.value == prefix.value:
             raise AddressError(f"'{text}' is the network address of {prefix}, not one that an interface can bear.")

@@ -102,6 +102,11 @@ def forwarding(p: Passage) -> End | None:
     if p.here.setting("forwarding")[0] == "no":
         note = f"the packet is for {p.packet.destination}, which is not {p.here.name}"
         return p.end(Stage.FORWARDING, "dropped", End(Fate.DROPPED, "forwarding.off", setting_because(p.here, "forwarding"), note))
+    for key, address in (("source", p.packet.source), ("destination", p.packet.destination)):
+        if address.is_link_local:
+            because = Because("address", f"{key} {address} is link-local")
+            note = "it means something on its own segment alone, and no router passes it on"
+            return p.end(Stage.FORWARDING, "dropped", End(Fate.DROPPED, "address.link-local", because, note))
     return None
 
 

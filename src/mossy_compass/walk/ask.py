@@ -74,8 +74,13 @@ def addresses_of(network: Network, target: str) -> tuple[Address, ...]:
         return far[1].addresses
     if target in network.names:
         return network.names[target]
+    if not target.strip():
+        raise QuestionError("the target is empty; name a device, a name or an address.")
     try:
-        return (parse_address(target),)
+        literal = parse_address(target)
+        if literal.special:
+            raise QuestionError(f"{target} is {literal.special}: a test packet goes to one device. Name a device or its address.")
+        return (literal,)
     except AddressError:
         if (target[:1].isdigit() and target.replace(".", "").isdigit()) or ":" in target:
             raise

@@ -81,6 +81,11 @@ CAUSES: dict[str, Cause] = {
             ("setting forwarding: yes", "send it to a router instead: check the sender's gateway"),
         ),
         Cause(
+            "address.link-local",
+            "An end of the packet is a link-local address, which no router passes on (RFC 3927 2.7, RFC 4291 2.5.6).",
+            ("use an address that is valid beyond the segment",),
+        ),
+        Cause(
             "neighbour.silent",
             "Nobody on the segment answers for the next hop.",
             ("check the next hop's address and its cable", "for a translated address: somebody must answer for it"),
