@@ -1,10 +1,17 @@
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 import mossy_compass as mc
+
+# Local runs explore; a run that gates others is repeatable. No deadline: machines differ, and tests are not timed.
+settings.register_profile("explore", deadline=None)
+settings.register_profile("repeatable", deadline=None, derandomize=True)
+settings.load_profile("repeatable" if os.environ.get("CI") else "explore")
 
 DATA = Path(mc.__file__).parent / "data"
 

@@ -254,8 +254,8 @@ def test_packets(seed: int) -> None:
                 if refused:
                     assert journey.symptom in ("unreachable", "silence"), (seed, probe, refused, journey.cause)
                     assert len(journey.there.hops) == 1
-                elif real is None and mine is not None and mine[0] == 3 and journey.there.cause.startswith("route"):
-                    again.append(probe)  # the kernel sends but one unreachable a second to each source
+                elif real is None and mine is not None:
+                    again.append(probe)  # late, lost, or held back: one unreachable a second to each source
                     continue
                 else:
                     assert mine == real, (seed, probe, mine, real, journey.cause, [h.device for h in journey.there.hops])
@@ -264,6 +264,7 @@ def test_packets(seed: int) -> None:
             if not left:
                 break
     assert compared > 90
+    assert all(wanted[p].there.cause.startswith("route") for p in left), [(p, wanted[p].cause) for p in left]
     assert len(left) < 20, [(p, wanted[p].cause) for p in left]
 
 

@@ -89,7 +89,7 @@ def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = Non
             family=_FACE,
             linespacing=1.1,
             zorder=3,
-            bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.8, "alpha": 0.85},
+            bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.2, "alpha": 0.7},
         )
     if journey:
         _ends(axes, picture, journey)
@@ -171,7 +171,7 @@ def _leg(axes: Axes, picture: Picture, leg: Leg) -> None:
             xy=(ax + (bx - ax) * 0.62, ay + (by - ay) * 0.62),
             xytext=(ax + (bx - ax) * 0.5, ay + (by - ay) * 0.5),
             arrowprops={"arrowstyle": "-|>", "color": colour, "linewidth": 2.0, "mutation_scale": 13},
-            zorder=2.6,
+            zorder=3.5,
         )
 
 
