@@ -71,6 +71,8 @@ CASES: list[tuple[str, str, dict[str, str], tuple[Any, ...], str, str, str]] = [
     ("sends-unreachable", "yes", {}, ("left", "10.40.2.99", "ping"), "dropped", "neighbour.silent", "unreachable"),
     ("sends-time-exceeded", "yes", {}, ("left", "right", "ping", {"ttl": 1}), "expired", "ttl.expired", "unreachable"),
     ("sends-time-exceeded", "no", {}, ("left", "right", "ping", {"ttl": 1}), "expired", "ttl.expired", "silence"),
+    ("error-source", "leaving", {}, ("left", "203.0.113.9", "ping"), "dropped", "route.none", "unreachable"),
+    ("error-source", "arriving", {}, ("left", "203.0.113.9", "ping"), "dropped", "route.none", "unreachable"),
     ("reject-answer", "reset", {"LEFT": "arriving: no-tcp"}, ("left", "right", "https"), "rejected", "filter.rule", "refused"),
     ("reject-answer", "prohibited", {"LEFT": "arriving: no-tcp"}, ("left", "right", "https"), "rejected", "filter.rule", "unreachable"),
     # a refused lookup comes home as an ICMP error about the session's packet
@@ -117,6 +119,15 @@ def test_a_default_that_decides_is_named_with_its_kind_of_device() -> None:
     written = mc.trace(network(HOST="answers-ping: no"), "left", "right", "ping")
     assert written.because.words == "right ignores pings (answers-ping: no)"
     assert str(written.because.mark) == "s.yaml:17"
+
+
+@pytest.mark.parametrize("value, address", [("leaving", "10.40.2.1"), ("arriving", "10.40.1.1")])
+def test_whose_address_an_error_bears(value: str, address: str) -> None:
+    """The packet comes by a with a source on b's side: its error leaves by b (RFC 1812 4.3.2.4)."""
+    plan = network(SETTING=f"error-source: {value}")
+    journey = mc.trace(plan, "left", "203.0.113.9", "ping", source="10.40.2.10")
+    assert journey.back is not None
+    assert str(journey.back.packet.source) == address
 
 
 def test_ports_are_kept_or_taken_from_the_lowest_free_one() -> None:

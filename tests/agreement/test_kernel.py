@@ -96,7 +96,7 @@ class Twin:
             | chance.choice((0, 1, 2, 3, chance.randrange(256))),
         )
 
-    def model(self) -> mc.Plan:
+    def model(self, six: bool = False) -> mc.Plan:
         b = mc.Builder("twin")
         for router in range(ROUTERS):
             ports: dict[str, Any] = {
@@ -110,7 +110,8 @@ class Twin:
                 for way in r["ways"]:
                     hop = way["peer6"] if r["six"] else way["peer4"]
                     routes.append({"prefix": r["prefix"], "metric": r["metric"], "next-hop": hop, "leaving": way["name"]})
-            settings = {"sends-unreachable": "yes", "sends-time-exceeded": "yes"}
+            # this kernel takes the arriving interface's address for errors over IPv6, as RFC 4443 2.2 (d) allows
+            settings = {"sends-unreachable": "yes", "sends-time-exceeded": "yes", "error-source": "arriving" if six else "leaving"}
             b.router(f"r{router}", routes=routes, keys={"settings": settings}, **ports)
         for number, (one, other) in enumerate(self.links):
             b.segment(f"l{number}", f"r{one}/e{number}", f"r{other}/e{number}")
@@ -125,7 +126,7 @@ class Twin:
         try:
             for name in names:
                 subprocess.run(["ip", "netns", "add", name], check=True, capture_output=True)
-                ipv6 = {"ipv6/conf/default/accept_dad": "0", "ipv6/conf/all/forwarding": "1"}
+                ipv6 = {"ipv6/icmp/ratelimit": "0", "ipv6/conf/default/accept_dad": "0", "ipv6/conf/all/forwarding": "1"}
                 quick = {
                     "ipv4/icmp_msgs_per_sec": "100000",
                     "ipv4/icmp_msgs_burst": "10000",
@@ -212,33 +213,40 @@ def error_of(sock: socket.socket) -> tuple[int, int, str] | None:
     except BlockingIOError:
         return None
     for level, kind, data in controls:
-        if level == socket.IPPROTO_IP and kind == 11:
+        if (level, kind) in ((socket.IPPROTO_IP, IP_RECVERR), (socket.IPPROTO_IPV6, IPV6_RECVERR)):
             _, origin, icmp_type, code = struct.unpack_from("IBBB", data)
             if origin == 2:
                 return icmp_type, code, socket.inet_ntoa(data[20:24])
+            if origin == 3:
+                return icmp_type, code, socket.inet_ntop(socket.AF_INET6, data[24:40])
     return None
 
 
-@pytest.mark.parametrize("seed", range(20, 24))
-def test_packets(seed: int) -> None:
+IP_RECVERR, IPV6_RECVERR = 11, 25
+
+
+@pytest.mark.parametrize("six, seed", [*((False, s) for s in range(20, 24)), *((True, s) for s in range(30, 33))])
+def test_packets(six: bool, seed: int) -> None:
     """Real UDP packets to closed ports with small and large TTL: what comes back, and from which address."""
     twin = Twin(seed, shared=False)
     for router in range(ROUTERS):
-        twin.routes[router] = [r for r in twin.routes[router] if not r["six"]]
+        twin.routes[router] = [r for r in twin.routes[router] if r["six"] == six]
     # every router learns a way to every anchor, so that most answers find their way home
     for router in range(ROUTERS):
         for other in range(ROUTERS):
             if other != router:
                 way = twin.chance.choice(twin.ports[router])
-                twin.routes[router].append(
-                    {"prefix": f"10.99.0.{other}/32", "metric": 5, "kind": "forward", "ways": [way], "six": False}
-                )
-    plan = twin.model()
+                prefix = f"2001:db8:99::{other + 1:x}/128" if six else f"10.99.0.{other}/32"
+                twin.routes[router].append({"prefix": prefix, "metric": 5, "kind": "forward", "ways": [way], "six": six})
+    plan = twin.model(six)
     probes = []
     for number in range(160):
         router = twin.chance.randrange(ROUTERS)
-        own = [p["v4"] for r in range(ROUTERS) for p in twin.ports[r]] + [f"10.99.0.{r}" for r in range(ROUTERS)]
-        target = twin.chance.choice(own) if twin.chance.random() < 0.7 else f"10.80.{twin.chance.randrange(12)}.9"
+        own = [p["v6" if six else "v4"] for r in range(ROUTERS) for p in twin.ports[r]]
+        own += [f"2001:db8:99::{r + 1:x}" if six else f"10.99.0.{r}" for r in range(ROUTERS)]
+        third = twin.chance.randrange(12)
+        nowhere = f"2001:db8:65:{third:x}::9" if six else f"10.80.{third}.9"
+        target = twin.chance.choice(own) if twin.chance.random() < 0.7 else nowhere
         probes.append((router, target, twin.chance.choice((1, 2, 3, 64)), 40000 + number))
     wanted = {probe: mc.trace(plan, f"r{probe[0]}", probe[1], "udp/33434", ttl=probe[2], from_port=probe[3]) for probe in probes}
     wanted = {p: j for p, j in wanted.items() if j.there.cause != "neighbour.silent"}  # the kernel takes seconds for those
@@ -275,11 +283,12 @@ def send_all(twin: Twin, probes: list[Probe]) -> list[tuple[Probe, str, tuple[in
     """Send probes (router, target, TTL, source port) and gather what the sender is told, locally or by ICMP."""
     sent = []
     for router, target, ttl, port in probes:
+        six = ":" in target
         with kernel.inside(twin.space(router)):
-            sock = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+            sock = socket.socket(socket.AF_INET6 if six else socket.AF_INET, socket.SOCK_DGRAM)
         sock.setblocking(False)
-        sock.setsockopt(socket.IPPROTO_IP, 11, 1)
-        sock.setsockopt(socket.IPPROTO_IP, socket.IP_TTL, ttl)
+        sock.setsockopt(*((socket.IPPROTO_IPV6, IPV6_RECVERR) if six else (socket.IPPROTO_IP, IP_RECVERR)), 1)
+        sock.setsockopt(*((socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS) if six else (socket.IPPROTO_IP, socket.IP_TTL)), ttl)
         sock.bind(("", port))
         refused = ""
         try:

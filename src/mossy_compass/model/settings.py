@@ -112,6 +112,14 @@ SETTINGS: dict[str, Setting] = {
             "Whether the device tells the sender, by ICMP, that the packet's TTL ran out (RFC 1812 5.2.7.3).",
         ),
         Setting(
+            "error-source",
+            ("leaving", "arriving"),
+            "leaving",
+            "leaving",
+            "leaving",
+            "Whose address an ICMP error of the device bears: that of the interface by which the error leaves (RFC 1812 4.3.2.4, RFC 4443 2.2), or of the one by which the packet that it is about arrived.",
+        ),
+        Setting(
             "reject-answer",
             ("reset", "prohibited"),
             "prohibited",
@@ -157,7 +165,7 @@ SETTINGS: dict[str, Setting] = {
             "drop",
             "drop",
             "drop",
-            "What happens to a packet that arrives with an address of the device itself as its source: only a circle or a forger can send it.",
+            "What happens to an IPv4 packet that arrives with an address of the device itself as its source: only a circle or a forger can send it. IPv6 packets are not looked at for that.",
         ),
         Setting(
             "sharing",

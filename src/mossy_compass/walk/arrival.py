@@ -11,7 +11,8 @@ ECHO_REQUESTS = (8 << 8, 128 << 8)
 
 def arrive(p: Passage) -> End | None:
     """A source that is this device itself; reverse-path check of the source (RFC 3704) where it is on."""
-    if p.packet.source in p.here.own and p.arriving is not None and p.here.setting("own-source")[0] == "drop":
+    own = p.packet.source.family == 4 and p.arriving is not None and p.packet.source in p.here.own
+    if own and p.here.setting("own-source")[0] == "drop":
         return p.end(
             Stage.ARRIVE,
             "dropped",

@@ -51,7 +51,7 @@ def route(p: Passage) -> End | None:
                 "route.discard" if silent else "route.unreachable",
                 because,
                 f"the route says {found.action}",
-                "" if silent else unreachable.replace("net", "host"),
+                "" if silent or not unreachable else "host-unreachable" if destination.family == 4 else unreachable,
             ),
             routes=p.here.table,
         )

@@ -23,7 +23,7 @@ class End:
     Attributes:
         reply: what is sent back: ``answer``, ``refusal``, ``reset``, an ICMP error's kind, or nothing.
         root: what lies behind the reason: why an answer met a list at all.
-        replier: the device that sends it, where it is not the last one of the leg.
+        replier: the device that sends it and the interface that the packet came by, where that is not the last hop.
 
     """
 
@@ -32,7 +32,7 @@ class End:
     because: Because
     note: str = ""
     reply: str = ""
-    replier: str = ""
+    replier: tuple[str, str | None] | None = None
     root: str = ""
 
 

@@ -96,7 +96,7 @@ def _loop(hops: list[Hop], start: int, end: End) -> End:
         because,
         f"{'; '.join(marks)}; the TTL runs out at {last.device}",
         end.reply if end.cause == "ttl.expired" else "",
-        last.device,
+        (last.device, last.arriving),
     )
 
 
@@ -201,12 +201,16 @@ def _reply(plan: Plan, there: Leg, end: End) -> tuple[Packet, str] | None:
         return answer_to(arrived), last.device
     if end.reply in ("refusal", "reset"):
         return refusal_of(arrived), last.device
-    name = end.replier or last.device
+    name, came_by = end.replier or (last.device, last.arriving)
     about = last.rulings[0].saw if last.rulings else arrived
     here = plan.device(name)
     route = here.table.lookup(about.source)
     source = None
-    if route is not None and route.hops:
+    if about.source in here.own:  # RFC 6724 section 5, rule 1: to itself from the same address
+        source = about.source
+    elif came_by is not None and here.setting("error-source")[0] == "arriving":
+        source = here.source_for(came_by, about.source.family)
+    elif route is not None and route.hops:
         source = here.source_for(route.hops[0].interface, about.source.family, route.hops[0].address or about.source)
     if source is None:
         source = next((a for a in here.own if a.family == about.source.family), None)
