@@ -164,6 +164,7 @@ def settings(plan: Plan, name: str) -> Rows:
     names = ", ".join(sorted(protocol_name(p) for p in device.stateful)) or "none"
     place = str(device.stateful_mark) if device.stateful_mark else f"default of {device.kind.words}"
     rows.append(("stateful", names, place, "Protocols whose answers pass because of a session; a firewall inspects tcp and udp."))
+    written += device.stateful_mark is not None
     about = f"{len(rows)} settings in force at {name}, {written} of them written in the file"
     return Rows("settings", about, ("setting", "value", "from", "what it decides"), tuple(rows))
 
