@@ -96,6 +96,11 @@ FAULTS = [
     ("kind: router\n", "kind: router\n    routes:\n", "yaml.empty-value", 12, "nothing is written"),
     ("kind: router\n", "kind: router\n    routes: default\n", "value.wrong", 12, "list is wanted"),
     ("  r:\n", "  r/2:\n", "value.wrong", 10, "not a name"),
+    ("kind: router\n", "kind: router\n    routes: [{prefix: default, action: discard, next-hop: 10.40.1.9}]\n", "route.action", 12, "goes nowhere"),
+    ("permit: tcp, from: desks, service: print", "permit: icmp, from: desks, to-port: 80", "rule.port", 8, "icmp has no ports"),
+    ("permit: tcp, from: desks, service: print", "permit: icmp, icmp: echo-requst", "value.wrong", 8, "not a kind of icmp"),
+    ("  desk:", "  sw: {kind: switch, interfaces: {p: {filter: {arriving: in}}}}\n  desk:", "switch.list", 15, "no list is examined there"),
+    ("b: 10.40.2.1/24", "b: 224.0.0.1/24", "value.wrong", 14, "a multicast address"),
 ]  # fmt: skip
 
 
@@ -123,12 +128,19 @@ def test_each_fault_is_found_at_its_place(old: str, new: str, code: str, line: i
         ("    - {id: 10, permit: tcp, from: desks, service: print}", "    {about: later}", "list.empty", 7),
         ("id: 10,", "id: 10, disabled: yes,", "idle.disabled", 8),
         ("kind: router\n", "kind: router\n    routes: [{prefix: default, next-hop: 10.99.0.1}]\n", "route.next-hop-elsewhere", 12),
+        ("kind: router\n", "kind: router\n    routes: [{prefix: default, next-hop: 10.40.1.1}]\n", "route.self", 12),
+        ("  desk:", "  spare: {kind: router}\n  desk:", "device.alone", 15),
     ],
 )
 def test_warnings_do_not_refuse(old: str, new: str, code: str, line: int) -> None:
     reading = mc.read_bytes(BASE.replace(old, new, 1).encode(), "n.yaml")
     assert reading.network is not None, [p.line() for p in reading.problems]
     assert (code, line) in [(p.code, p.mark.line) for p in reading.problems], [p.line() for p in reading.problems]
+
+
+def test_a_group_may_not_name_a_device_without_an_address() -> None:
+    found = problems(BASE.replace("desks: [desk]", "desks: [desk, bare]").replace("devices:\n", "devices:\n  bare: {kind: host}\n"))
+    assert [(p.code, p.mark.line) for p in found if p.severity == "error"] == [("device.no-address", 3)]
 
 
 def test_all_faults_in_one_pass_and_no_follow_on_faults() -> None:

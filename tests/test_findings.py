@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -115,6 +116,24 @@ def test_a_race_of_redistribution_is_found() -> None:
     problems = found(CIRCLE.replace("PREF", "110"))
     assert [p.severity.value for p in problems if p.code == "route.race"] == ["warning"]
     assert "route.race" not in [p.code for p in found(CIRCLE.replace("PREF", "130"))]
+
+
+def test_routing_without_a_stable_state_is_a_finding_and_no_traceback(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    from click.testing import CliRunner
+
+    from mossy_compass.cli.main import main
+
+    def never(self: Routing) -> None:
+        raise mc.NotConverged("routing does not settle.", ["a speaks", "a is silent"])
+
+    monkeypatch.setattr(Routing, "_settle", never)
+    file = tmp_path / "f.yaml"
+    file.write_text(BASE)
+    shown = CliRunner().invoke(main, ["check", str(file)])
+    assert shown.exit_code == 2
+    assert "[route.not-converged]" in shown.output
+    with pytest.raises(mc.NotConverged):
+        mc.trace(mc.load(file), "desk", "far")
 
 
 def test_a_rule_that_names_a_leased_host_is_noted() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -173,6 +174,43 @@ def test_answers_pass_by_session_or_not_at_all(stateful: str, service: str, caus
     journey = mc.trace(plan, "left", "right", service)
     assert journey.cause == cause
     assert says in journey.root
+
+
+def test_a_further_packet_of_a_session_takes_the_sessions_rewrite_and_passes_over_the_lists() -> None:
+    plan = network(STATEFUL="[tcp]", LEFT="arriving: web", TRANSLATE="[{leaving: b}]")
+    question = mc.ask(plan, "left", "right", "https", from_port=50000)
+    _, sessions = mc.trace_question(plan, question)
+    assert question.packet is not None
+    again, _ = mc.trace_question(plan, replace(question, packet=question.packet._replace(flags="ACK")), sessions)
+    ways = {(r.stage, r.did): r.because.words for r in again.there.hops[1].rulings}
+    assert ways["session", "known session"] == "session 1 of r"
+    assert ways["translate source", "rewritten"] == "session 1 of r"
+    assert ("arriving list", "permitted") not in ways
+    stray, _ = mc.trace_question(plan, replace(question, packet=question.packet._replace(flags="ACK")))
+    assert (stray.cause, stray.there.end) == ("session.none", "r")
+
+
+def test_every_port_taken_is_a_cause_of_its_own(monkeypatch: pytest.MonkeyPatch) -> None:
+    from mossy_compass.state.sessions import SessionTable
+
+    monkeypatch.setattr(SessionTable, "free_port", lambda *_: None)
+    journey = mc.trace(network(TRANSLATE="[{leaving: b}]"), "left", "right", "https")
+    assert (journey.cause, journey.symptom) == ("translation.exhausted", "silence")
+    assert journey.note == "all ports of 10.40.2.1 are taken"
+
+
+@pytest.mark.parametrize("family, code", [(4, "host-unreachable"), (6, "net-unreachable")])
+def test_an_unreachable_route_says_so(family: int, code: str) -> None:
+    b = mc.Builder("says so")
+    lan = ["10.40.1.1/24", "2001:db8:1::1/64"]
+    b.router(
+        "r", routes=[{"prefix": p, "action": "unreachable"} for p in ("10.50.0.0/16", "2001:db8:50::/48")], lan={"address": lan}
+    )
+    b.host("a", ["10.40.1.10/24", "2001:db8:1::10/64"], gateway=["10.40.1.1", "2001:db8:1::1"])
+    b.segment("s", "a", "r/lan")
+    journey = mc.trace(b.finish(), "a", "10.50.0.9" if family == 4 else "2001:db8:50::9")
+    assert (journey.cause, journey.symptom) == ("route.unreachable", "unreachable")
+    assert code in journey.symptom_note
 
 
 def test_an_opening_packet_that_went_another_way_leaves_its_answer_without_a_session() -> None:

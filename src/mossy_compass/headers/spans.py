@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from mossy_compass.packet.address import LAST_KEY, Address, Prefix, Span, Spans, from_key
+from mossy_compass.packet.address import LAST_KEY, Prefix, Span, Spans, from_key
 
 
 def merge(spans: Iterable[Span]) -> Spans:
@@ -61,16 +61,3 @@ def as_text(spans: Spans, most: int = 4) -> str:
             parts.append(f"{low}-{high}")
     more = f" and {len(spans) - most} more" if len(spans) > most else ""
     return ", ".join(parts) + more
-
-
-def addresses(spans: Spans) -> Iterable[Address]:
-    """Every address of a small set, in order."""
-    for first, last in spans:
-        for key in range(first, last + 1):
-            yield from_key(key)
-
-
-def in_spans_of(address: Address, spans: Spans) -> bool:
-    """True when the address is in the set."""
-    key = address.key
-    return any(first <= key <= last for first, last in spans)

@@ -25,6 +25,10 @@ class Rows(NamedTuple):
         return {"table": self.name, "about": self.about, "rows": [dict(zip(self.headings, r, strict=True)) for r in self.rows]}
 
 
+def _count(number: int, word: str) -> str:
+    return f"{number} {word}{'s' * (number != 1)}"
+
+
 def interfaces(plan: Plan, name: str) -> Rows:
     """Interfaces with their state, addresses, cable, lists and routing protocols."""
     device = plan.network.devices[name]
@@ -46,7 +50,7 @@ def interfaces(plan: Plan, name: str) -> Rows:
                 "\n".join(_notes(plan, device, port)) or "-",
             )
         )
-    about = f"{len(rows)} interfaces of {name}" + (f", {down} down" if down else ", all up")
+    about = f"{_count(len(rows), 'interface')} of {name}" + (f", {down} down" if down else ", all up" if len(rows) > 1 else ", up")
     return Rows("interfaces", about, ("interface", "state", "addresses", "segment", "MTU", "more"), tuple(rows))
 
 
@@ -91,7 +95,7 @@ def routes(plan: Plan, name: str, table: str = "main") -> Rows:
     rows: list[tuple[str, ...]] = [(str(r.prefix), r.origin, f"{r.preference}/{r.metric}", _ways(r), _place(r)) for r in found]
     losers = [*found.all_losers(), *found.inactive]
     rows += [_loser_row(entry) for entry in losers]
-    about = f"{len(found)} routes of {name} in use"
+    about = f"{_count(len(found), 'route')} of {name} in use"
     about += f", {len(losers)} not" if losers else ""
     title = "routes" if table == "main" else f"routes of table {table}"
     return Rows(
@@ -146,7 +150,7 @@ def neighbours(plan: Plan, name: str) -> Rows:
                 rows.append((port.name, "(further addresses)", f"{other}/{other_port}", "answers for others"))
     return Rows(
         "neighbours",
-        f"{len(rows)} addresses answer on the segments of {name}",
+        f"on the segments of {name}, {_count(len(rows), 'neighbour')} answer",
         ("interface", "address", "who", "more"),
         tuple(rows),
     )
@@ -186,8 +190,8 @@ def cables(plan: Plan) -> Rows:
             shown = " ".join([f"{device}/{port}", *map(str, interface.addresses)])
             members.append(shown + ("" if state.up else f" (down: {state.why})"))
         rows.append((segment.name, "cut" if segment.down else "up", "\n".join(members), ", ".join(words) or "-"))
-    devices = len(plan.network.devices)
-    return Rows("cables", f"{len(rows)} segments join {devices} devices", ("segment", "state", "who is on it", "more"), tuple(rows))
+    about = f"{_count(len(rows), 'segment')} join {_count(len(plan.network.devices), 'device')}"
+    return Rows("cables", about, ("segment", "state", "who is on it", "more"), tuple(rows))
 
 
 PARTS = ("interfaces", "routes", "neighbours", "settings")
@@ -200,7 +204,7 @@ def of_device(plan: Plan, name: str, parts: tuple[str, ...] = PARTS) -> list[Row
         out.append(interfaces(plan, name))
     if "routes" in parts and plan.network.devices[name].layer3:
         out += [routes(plan, name, table) for table in plan.routing.table_names(name)]
-    if "neighbours" in parts:
+    if "neighbours" in parts and plan.network.devices[name].layer3:
         out.append(neighbours(plan, name))
     if "settings" in parts and plan.network.devices[name].layer3:
         out.append(settings(plan, name))

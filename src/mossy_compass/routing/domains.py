@@ -10,9 +10,8 @@ from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from mossy_compass.headers.spans import in_spans_of
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, in_spans
 
 Port = tuple[str, str]
 _Lot = tuple[str, str, int]
@@ -95,7 +94,7 @@ class Domains:
         """Who answers for ``address`` in ``domain`` (ARP, RFC 826; neighbour discovery, RFC 4861)."""
         found = domain.bearers.get(address, ())
         for name, port in domain.proxies:
-            if in_spans_of(address, self.network.devices[name].interfaces[port].answers_for):
+            if in_spans(address.key, self.network.devices[name].interfaces[port].answers_for):
                 found = (*found, Answer(name, port, "proxy"))
         return found
 
