@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
+from hypothesis import HealthCheck, given, settings
 
 import mossy_compass as mc
 from mossy_compass.report import drawing, layout
+from tests.test_laws import networks
 
 
 def sixty() -> mc.Network:
@@ -41,11 +45,14 @@ def crowding(picture: layout.Picture) -> list[tuple[str, str]]:
 
 
 def test_no_label_overlaps_in_the_demo(demo: mc.Plan) -> None:
-    assert crowding(layout.place(demo.network)) == []
+    picture = layout.place(demo.network)
+    assert crowding(picture) == []
+    assert picture.left_out == 0
 
 
 def test_sixty_devices_stay_legible(large: layout.Picture) -> None:
     assert crowding(large) == []
+    assert large.left_out == 0
     assert len(large.home) == 56
 
 
@@ -72,6 +79,21 @@ def test_the_same_bytes_each_time(demo: mc.Plan, form: str) -> None:
         assert b"answer dropped" in once
 
 
+def test_too_much_for_one_picture_is_refused_with_a_way_out(tmp_path: Path) -> None:
+    from click.testing import CliRunner
+
+    from mossy_compass.cli.main import main
+
+    file = tmp_path / "many.yaml"
+    devices = "".join(f"  r{n}: {{kind: router, interfaces: {{a: 10.40.{n}.1/24}}}}\n" for n in range(170))
+    segments = "".join(f"  s{n}: [r{n}/a]\n" for n in range(3))
+    file.write_text(f"mossy-network: 1\ndevices:\n{devices}segments:\n{segments}")
+    refused = CliRunner().invoke(main, ["draw", str(file), str(tmp_path / "x.png")])
+    assert isinstance(refused.exception, mc.InputError)
+    assert "173 devices and segments are too many for one legible picture" in str(refused.exception)
+    assert CliRunner().invoke(main, ["draw", str(file), str(tmp_path / "x.png"), "--around", "r0"]).exit_code == 0
+
+
 def test_only_what_is_near(demo: mc.Plan) -> None:
     near = layout.around(demo.network, "glen", 1)
     assert near == {"glen", "canopy", "sensor-fern", "sensor-orchid"}
@@ -79,8 +101,42 @@ def test_only_what_is_near(demo: mc.Plan) -> None:
 
 
 def test_rectangles_and_lines() -> None:
-    box = layout.Rect(10, 10, 4, 4)
-    assert box.crossed_by((0, 10), (20, 10))
-    assert not box.crossed_by((0, 13), (20, 13))
-    assert not box.crossed_by((0, 10), (5, 10))
-    assert box.crossed_by((10, 10), (10, 11))
+    """Which straight pieces go through a rectangle of 4 by 4 around (10, 10)."""
+    pieces = np.array(
+        [(0, 10, 20, 10), (0, 13, 20, 13), (0, 10, 5, 10), (10, 10, 10, 11), (0, 0, 20, 20), (0, 8.5, 8.5, 0)], dtype=float
+    )
+    at = np.array([[10.0, 10.0]])
+    each = [int(layout._crossings(at, 4, 4, pieces[n : n + 1])[0]) for n in range(len(pieces))]
+    assert each == [1, 0, 0, 1, 1, 0]
+    assert int(layout._crossings(at, 4, 4, pieces)[0]) == 3
+    assert layout.Rect(0, 0, 4, 4).overlaps(layout.Rect(3, 3, 4, 4))
+    assert not layout.Rect(0, 0, 4, 4).overlaps(layout.Rect(5, 0, 4, 4))
+
+
+def test_sixty_routers_that_all_meet_in_two_keep_their_boxes_and_say_what_is_left_out() -> None:
+    """Where no sheet is large enough for every label, those without room are left out, counted, and told of."""
+    b = mc.Builder("dense")
+    for s in range(2):
+        ports: dict[str, Any] = {f"p{n}": f"10.{40 + s}.{n}.1/30" for n in range(58)}
+        b.router(f"spine-{s}", **ports)
+    for n in range(58):
+        b.router(f"leaf-{n}", u0=f"10.40.{n}.2/30", u1=f"10.41.{n}.2/30")
+        for s in range(2):
+            b.segment(f"c{s}-{n}", f"spine-{s}/p{n}", f"leaf-{n}/u{s}", state="down" if n == 7 else "up")
+    picture = layout.place(b.finish())
+    boxes = [(n, x.rect) for n, x in picture.boxes.items()]
+    assert not [(a, c) for n, (a, r) in enumerate(boxes) for c, q in boxes[n + 1 :] if r.overlaps(q)]
+    told = [n for n in picture.labels if "[" not in n.words]
+    assert not [a.words for n, a in enumerate(told) for c in told[n + 1 :] if a.rect.overlaps(c.rect)]
+    assert picture.left_out > 0
+    assert len([n for n in picture.labels if "[cut]" in n.words]) == 2
+    assert b"labels found no room" in drawing.render(picture, "dense", "svg")
+
+
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@given(networks())
+def test_boxes_of_random_networks_do_not_overlap(network: mc.Network) -> None:
+    picture = layout.place(network)
+    rects = [b.rect for b in picture.boxes.values()]
+    assert not any(a.overlaps(b) for n, a in enumerate(rects) for b in rects[n + 1 :])
+    assert set(picture.home) == set(network.devices)

@@ -101,7 +101,7 @@ def _many(plan: Plan, question: tuple[str, str, str], options: dict[str, Any], c
     return all(p.journey.answered for p in paths.paths)
 
 
-MOST_BOXES = 240
+MOST_BOXES = 160
 
 
 @click.command(context_settings=CONTEXT)

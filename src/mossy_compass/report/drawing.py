@@ -225,6 +225,8 @@ def render(picture: Picture, title: str, form: str, journey: Journey | None = No
     cut = textwrap.wrap(headline, int(wide / (FONT * 0.62)))
     legend = "boxes: green router, thick border firewall, sand segment with its hosts"
     legend += "; blue there, dashed ochre back" if journey else ""
+    if picture.left_out:
+        legend += f"; {picture.left_out} labels found no room: mossy tables has them"
     top = 34 + len(cut) * FONT * 1.5
     high = picture.height + top + 20
     with matplotlib.rc_context({"svg.hashsalt": "mossy", "svg.fonttype": "none", "path.simplify": False}):

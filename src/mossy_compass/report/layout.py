@@ -19,6 +19,8 @@ from mossy_compass.packet.address import InterfaceAddress
 
 if TYPE_CHECKING:
     import networkx as nx
+    import numpy as np
+    from numpy.typing import NDArray
 
 FONT = 9.0
 SMALL = 7.0
@@ -26,6 +28,9 @@ _WIDE = 0.602
 _ROWS = 12
 _GAP = 12.0
 _NEAR_END = tuple(n * 0.04 for n in range(11))
+_HOPELESS = 40
+"""With so many labels in the way a larger sheet does not help: many lines meet in one place."""
+_BASES = (1.0, 1.25, 1.6, 2.0, 2.5, 3.2, 4.0)
 _SCALES = (1.0, 1.12, 1.25, 1.4, 1.6, 1.9, 2.3)
 _MIDDLE = (0.5, *(0.5 + sign * n * 0.04 for n in range(1, 8) for sign in (-1, 1)))
 
@@ -42,19 +47,6 @@ class Rect:
     def overlaps(self, other: Rect, pad: float = 0.0) -> bool:
         """True when the two, each widened by half of ``pad``, share a point."""
         return abs(self.x - other.x) * 2 < self.w + other.w + 2 * pad and abs(self.y - other.y) * 2 < self.h + other.h + 2 * pad
-
-    def crossed_by(self, a: tuple[float, float], b: tuple[float, float]) -> bool:
-        """True when the line from ``a`` to ``b`` goes through the rectangle (Liang and Barsky's clipping)."""
-        low, high = 0.0, 1.0
-        for start, step, middle, size in ((a[0], b[0] - a[0], self.x, self.w), (a[1], b[1] - a[1], self.y, self.h)):
-            first, last = middle - size / 2 - start, middle + size / 2 - start
-            if abs(step) < 1e-9:
-                if first > 0 or last < 0:
-                    return False
-                continue
-            enter, leave = sorted((first / step, last / step))
-            low, high = max(low, enter), min(high, leave)
-        return low < high
 
 
 @dataclass(slots=True)
@@ -113,6 +105,7 @@ class Picture:
     Attributes:
         boxes: by key: a device's name, or ``segment NAME``.
         home: for each device, the key of its box and its place within it.
+        left_out: how many labels found no room.
 
     """
 
@@ -122,6 +115,7 @@ class Picture:
     home: dict[str, tuple[str, float, float]]
     width: float
     height: float
+    left_out: int = 0
 
     def line_between(self, segment: str, *keys: str) -> Line | None:
         """The line that stands for a segment between two boxes, or a device and the segment's box."""
@@ -166,11 +160,6 @@ def around(network: Network, centre: str, hops: int) -> set[str]:
     return near
 
 
-def _is_row(network: Network, device: Device) -> bool:
-    plugs = sum(1 for s in network.segments.values() for d, _ in s.members if d == device.name)
-    return device.kind is Kind.HOST and plugs == 1
-
-
 def _box(name: str, kind: str, lines: tuple[str, ...], rows: list[Row]) -> Box:
     columns = math.ceil(len(rows) / _ROWS)
     deep = math.ceil(len(rows) / columns) if columns else 0
@@ -194,6 +183,20 @@ def _set_rows(box: Box) -> None:
         row.y = first - (number % deep) * step
 
 
+def _device_boxes(network: Network, only: Collection[str] | None) -> tuple[dict[str, Device], dict[str, Box]]:
+    shown = {n: d for n, d in network.devices.items() if only is None or n in only}
+    plugs: dict[str, int] = defaultdict(int)
+    for segment in network.segments.values():
+        for name, _ in segment.members:
+            plugs[name] += 1
+    boxes: dict[str, Box] = {}
+    for name, device in shown.items():
+        if device.kind is not Kind.HOST or plugs[name] != 1:
+            words = (name, device.kind.value + (f", {device.zone}" if device.zone else ""))
+            boxes[name] = _box(name, device.kind.value, words, [])
+    return shown, boxes
+
+
 def place(network: Network, only: Collection[str] | None = None) -> Picture:
     """Lay a network out.
 
@@ -202,20 +205,16 @@ def place(network: Network, only: Collection[str] | None = None) -> Picture:
         only: names of the devices to draw; all when None.
 
     """
-    shown = {n: d for n, d in network.devices.items() if only is None or n in only}
-    boxes: dict[str, Box] = {}
-    for name, device in shown.items():
-        if not _is_row(network, device):
-            words = (name, device.kind.value + (f", {device.zone}" if device.zone else ""))
-            boxes[name] = _box(name, device.kind.value, words, [])
+    shown, boxes = _device_boxes(network, only)
     lines = _wire(network, shown, boxes)
     parts = _springs_of_parts(network, boxes, lines)
     tries: list[tuple[int, float]] = []
-    for scale in _SCALES:
-        tries.append((_crowded(boxes, _arranged(network, boxes, lines, parts, scale)), scale))
-        if not tries[-1][0]:
+    base = _base_scale(boxes, parts)
+    for scale in (base * step for step in _SCALES):
+        tries.append((_arranged(network, boxes, lines, parts, scale)[1], scale))
+        if not tries[-1][0] or tries[0][0] > _HOPELESS:
             break
-    labels = _arranged(network, boxes, lines, parts, min(tries)[1])
+    labels, left_out = _arranged(network, boxes, lines, parts, min(tries)[1])
     for box in boxes.values():
         _set_rows(box)
     home = {n: (n, b.rect.x, b.rect.y) for n, b in boxes.items() if b.kind != "segment"}
@@ -231,7 +230,7 @@ def place(network: Network, only: Collection[str] | None = None) -> Picture:
         for row in box.rows:
             row.x, row.y = row.x - left, row.y - low
     home = {n: (k, x - left, y - low) for n, (k, x, y) in home.items()}
-    return Picture(boxes, lines, labels, home, width, height)
+    return Picture(boxes, lines, labels, home, width, height, left_out)
 
 
 def _down_words(segment: Segment, interface: Interface) -> str:
@@ -284,10 +283,22 @@ def _springs_of_parts(network: Network, boxes: dict[str, Box], lines: list[Line]
     return [_springs(graph.subgraph([n for n in boxes if n in part]), [n for n in boxes if n in part]) for part in parts]
 
 
+def _base_scale(boxes: dict[str, Box], parts: list[dict[str, tuple[float, float]]]) -> float:
+    """The scale at which few boxes need to be pushed: pushing many would undo what the springs have found."""
+    for scale in _BASES:
+        over = 0
+        for spots in parts:
+            rects = [Rect(x * scale, y * scale, boxes[n].rect.w, boxes[n].rect.h) for n, (x, y) in spots.items()]
+            over += sum(a.overlaps(b, _GAP) for n, a in enumerate(rects) for b in rects[n + 1 :])
+        if over * 8 <= len(boxes):
+            return scale
+    return _BASES[-1]
+
+
 def _arranged(
     network: Network, boxes: dict[str, Box], lines: list[Line], parts: list[dict[str, tuple[float, float]]], scale: float
-) -> list[Label]:
-    """Set the boxes at a scale, part beside part and pushed apart, and give the labels that then find a place."""
+) -> tuple[list[Label], int]:
+    """Set the boxes at a scale, part beside part and pushed apart, and give the labels that find a place, and how many do not."""
     offset = 0.0
     for spots in parts:
         for name, (x, y) in spots.items():
@@ -299,13 +310,6 @@ def _arranged(
             rect.x, rect.y = rect.x - left + offset, rect.y - low
         offset = max(r.x + r.w / 2 for r in rects) + 60
     return _labels(network, boxes, lines)
-
-
-def _crowded(boxes: dict[str, Box], labels: list[Label]) -> int:
-    """How many labels stand on a box or on one another."""
-    rects = [n.rect for n in labels]
-    over = sum(1 for r in rects for b in boxes.values() if r.overlaps(b.rect))
-    return over + sum(1 for n, r in enumerate(rects) for other in rects[n + 1 :] if r.overlaps(other))
 
 
 def _room(network: Network, boxes: dict[str, Box], line: Line) -> float:
@@ -371,61 +375,128 @@ def curve(picture_boxes: dict[str, Box], line: Line) -> list[tuple[float, float]
     ]
 
 
-def _labels(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[Label]:
-    """The words at the ends and in the middle of each line, where there is room for them."""
-    badge = 16.0  # where a journey begins or ends, a badge stands over the box
-    solid = [
-        Rect(b.rect.x, b.rect.y + badge / 2, max(b.rect.w, 90.0), b.rect.h + badge) for b in boxes.values() if b.kind != "segment"
-    ]
-    solid += [b.rect for b in boxes.values() if b.kind == "segment"]
-    strokes = [(line, curve(boxes, line)) for line in lines]
+@dataclass(slots=True)
+class _Wanted:
+    """A label that looks for a place beside its line; one that must be shown stands even where it is in the way."""
+
+    words: tuple[str, ...]
+    line: Line
+    places: tuple[float, ...]
+    backward: bool
+    rank: tuple[int, int]
+    must: bool = False
+
+
+def _labels(network: Network, boxes: dict[str, Box], lines: list[Line]) -> tuple[list[Label], int]:
+    """The words at the ends and in the middle of each line, and how many found no room and are left out.
+
+    What is down is placed first, then the ends at boxes with few lines, then the middles, and last the ends where
+    many lines meet.
+    """
+    paths = {id(line): curve(boxes, line) for line in lines}
+    field = _Field(boxes, list(paths.values()))
     out: list[Label] = []
-    for line, points in strokes:
+    left_out = 0
+    for wanted in sorted(_wanted(network, boxes, lines), key=lambda w: w.rank):
+        path = paths[id(wanted.line)]
+        rect, free = field.place(wanted, path, _free_part(path, boxes[wanted.line.start].rect, boxes[wanted.line.end].rect))
+        if free or wanted.must:
+            out.append(Label("\n".join(wanted.words), rect))
+            field.take(rect)
+        else:
+            left_out += 1
+    return out, left_out
+
+
+def _wanted(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[_Wanted]:
+    degree: dict[str, int] = defaultdict(int)
+    for line in lines:
+        degree[line.start] += 1
+        degree[line.end] += 1
+    out: list[_Wanted] = []
+    for number, line in enumerate(lines):
         segment = network.segments[line.segment]
         ports = dict(segment.members)
-        wanted: list[tuple[tuple[str, ...], tuple[float, ...], bool]] = []
         for key, near in ((line.start, False), (line.end, True)):
             if key in ports and boxes[key].kind != "segment":
-                wanted.append((end_words(network.devices[key], ports[key]), _NEAR_END, near))
+                out.append(_Wanted(end_words(network.devices[key], ports[key]), line, _NEAR_END, near, (degree[key], number)))
+        few = min(degree[line.start], degree[line.end])
+        down = f" [{line.why_down}]" if line.why_down else ""
         if boxes[line.start].kind != "segment" and boxes[line.end].kind != "segment":
-            name = segment.name + (f" [{line.why_down}]" if line.why_down else "")
-            wanted.append(((name, *subnets(network, segment.members)), _MIDDLE, False))
-        elif line.why_down:
-            wanted.append(((f"[{line.why_down}]",), _MIDDLE, False))
-        for words, places, backward in wanted:
-            label = _fit(words, points, places, backward, solid, out, boxes, line, [p for o, p in strokes if o is not line])
-            out.append(label)
+            words = (segment.name + down, *subnets(network, segment.members))
+            out.append(_Wanted(words, line, _MIDDLE, False, (0 if down else few, number), bool(down)))
+        elif down:
+            out.append(_Wanted((down.strip(),), line, _MIDDLE, False, (0, number), True))
     return out
 
 
-def _fit(
-    words: tuple[str, ...],
-    points: list[tuple[float, float]],
-    places: tuple[float, ...],
-    backward: bool,
-    solid: list[Rect],
-    taken: list[Label],
-    boxes: dict[str, Box],
-    line: Line,
-    others: list[list[tuple[float, float]]],
-) -> Label:
-    width = max(text_width(w, SMALL) for w in words) + 4
-    height = len(words) * SMALL * 1.3 + 2
-    low, high = _free_part(points, boxes[line.start].rect, boxes[line.end].rect)
-    best, least = Rect(0, 0, width, height), math.inf
-    for number, spot in enumerate(places):
-        t = low + (high - low) * ((1 - spot) if backward else spot)
-        x, y, angle = _along(points, t)
-        for side, far in ((1, 3), (-1, 3), (0, 0), (1, 12), (-1, 12)):
-            away_x = -math.sin(angle) * side * (width / 2 + far)
-            away_y = math.cos(angle) * side * (height / 2 + far)
-            rect = Rect(x + away_x, y + away_y, width, height)
-            cost = number * 0.7 + (2.5 if side == 0 else far * 0.3)
-            cost += 400.0 * sum(rect.overlaps(r, 1.0) for r in solid) + 300.0 * sum(rect.overlaps(n.rect, 1.0) for n in taken)
-            cost += 25.0 * sum(rect.crossed_by(a, b) for path in others for a, b in itertools.pairwise(path))
-            if cost < least:
-                best, least = rect, cost
-    return Label("\n".join(words), best)
+class _Field:
+    """What a label must not stand on: boxes, other labels, and, if it can be helped, lines."""
+
+    def __init__(self, boxes: dict[str, Box], paths: list[list[tuple[float, float]]]) -> None:
+        import numpy as np
+
+        badge = 16.0  # where a journey begins or ends, a badge stands over the box
+        solid = [
+            (b.rect.x, b.rect.y, b.rect.w, b.rect.h)
+            if b.kind == "segment"
+            else (b.rect.x, b.rect.y + badge / 2, max(b.rect.w, 90.0), b.rect.h + badge)
+            for b in boxes.values()
+        ]
+        self._taken = np.array(solid, dtype=float).reshape(-1, 4)
+        self._owner = np.array([n for n, p in enumerate(paths) for _ in p[1:]], dtype=int)
+        self._paths = paths
+        self._pieces = np.array([(*a, *b) for p in paths for a, b in itertools.pairwise(p)], dtype=float).reshape(-1, 4)
+
+    def take(self, rect: Rect) -> None:
+        """Nothing else may stand there."""
+        import numpy as np
+
+        self._taken = np.vstack([self._taken, (rect.x, rect.y, rect.w, rect.h)])
+
+    def place(self, wanted: _Wanted, path: list[tuple[float, float]], free: tuple[float, float]) -> tuple[Rect, bool]:
+        """The best place beside the line, and whether it is free."""
+        import numpy as np
+
+        width = max(text_width(w, SMALL) for w in wanted.words) + 4
+        height = len(wanted.words) * SMALL * 1.3 + 2
+        low, high = free
+        spots, costs = [], []
+        for number, spot in enumerate(wanted.places):
+            x, y, angle = _along(path, low + (high - low) * ((1 - spot) if wanted.backward else spot))
+            for side, far in ((1, 3), (-1, 3), (0, 0), (1, 12), (-1, 12)):
+                away = -math.sin(angle) * side * (width / 2 + far), math.cos(angle) * side * (height / 2 + far)
+                spots.append((x + away[0], y + away[1]))
+                costs.append(number * 0.7 + (2.5 if side == 0 else far * 0.3))
+        at, taken = np.array(spots), self._taken
+        over = (np.abs(at[:, None, 0] - taken[None, :, 0]) * 2 < width + taken[None, :, 2] + 2) & (
+            np.abs(at[:, None, 1] - taken[None, :, 1]) * 2 < height + taken[None, :, 3] + 2
+        )
+        blocked = over.sum(axis=1)
+        others = self._pieces[self._owner != next(n for n, p in enumerate(self._paths) if p is path)]
+        cost = np.array(costs) + 400.0 * blocked + 25.0 * _crossings(at, width, height, others)
+        best = int(cost.argmin())
+        return Rect(float(at[best, 0]), float(at[best, 1]), width, height), not blocked[best]
+
+
+def _crossings(at: NDArray[np.float64], width: float, height: float, pieces: NDArray[np.float64]) -> NDArray[np.int64]:
+    """How many straight pieces go through each rectangle of one size (Liang and Barsky's clipping, all at once)."""
+    import numpy as np
+
+    low = np.zeros((len(at), len(pieces)))
+    high = np.ones((len(at), len(pieces)))
+    for axis, size in ((0, width), (1, height)):
+        start = pieces[None, :, axis]
+        step = pieces[None, :, axis + 2] - start
+        flat = np.abs(step) < 1e-9
+        safe = np.where(flat, 1.0, step)
+        first, last = (at[:, None, axis] - size / 2 - start), (at[:, None, axis] + size / 2 - start)
+        enter, leave = np.minimum(first / safe, last / safe), np.maximum(first / safe, last / safe)
+        outside = flat & ((first > 0) | (last < 0))
+        low = np.maximum(low, np.where(flat, np.where(outside, 2.0, 0.0), enter))
+        high = np.minimum(high, np.where(flat, 1.0, leave))
+    crossed: NDArray[np.int64] = (low < high).sum(axis=1)
+    return crossed
 
 
 def _free_part(points: list[tuple[float, float]], first: Rect, last: Rect) -> tuple[float, float]:
@@ -450,7 +521,7 @@ def _along(points: list[tuple[float, float]], t: float) -> tuple[float, float, f
 
 
 def count(network: Network, only: Collection[str] | None = None) -> int:
-    """How many boxes a picture of the network, or of some of its devices, would have at most."""
-    shown = {n: d for n, d in network.devices.items() if only is None or n in only}
-    boxes = sum(1 for d in shown.values() if d.kind is not Kind.HOST)
-    return boxes + sum(1 for s in network.segments.values() if len(s.members) > 2 and any(d in shown for d, _ in s.members))
+    """How many boxes a picture of the network, or of some of its devices, has."""
+    shown, boxes = _device_boxes(network, only)
+    _wire(network, shown, boxes)
+    return len(boxes)
