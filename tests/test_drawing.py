@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 
 import mossy_compass as mc
-from mossy_compass.report import drawing, layout
+from mossy_compass.report import drawing, labels, layout, sheet
 from tests.test_laws import networks
 
 
@@ -32,11 +32,11 @@ def sixty() -> mc.Network:
 
 
 @pytest.fixture(scope="module")
-def large() -> layout.Picture:
+def large() -> sheet.Picture:
     return layout.place(sixty())
 
 
-def crowding(picture: layout.Picture) -> list[tuple[str, str]]:
+def crowding(picture: sheet.Picture) -> list[tuple[str, str]]:
     boxes = [(b.name, b.rect) for b in picture.boxes.values()]
     labels = [(n.words, n.rect) for n in picture.labels]
     over = [(a, b) for a, r in labels for b, s in boxes if r.overlaps(s)]
@@ -50,19 +50,19 @@ def test_no_label_overlaps_in_the_demo(demo: mc.Plan) -> None:
     assert picture.left_out == 0
 
 
-def test_sixty_devices_stay_legible(large: layout.Picture) -> None:
+def test_sixty_devices_stay_legible(large: sheet.Picture) -> None:
     assert crowding(large) == []
     assert large.left_out == 0
     assert len(large.home) == 56
 
 
-def test_everything_is_on_the_paper(large: layout.Picture) -> None:
+def test_everything_is_on_the_paper(large: sheet.Picture) -> None:
     for rect in [b.rect for b in large.boxes.values()] + [n.rect for n in large.labels]:
         assert rect.w / 2 <= rect.x <= large.width - rect.w / 2
         assert rect.h / 2 <= rect.y <= large.height - rect.h / 2
 
 
-def test_down_things_are_marked(large: layout.Picture) -> None:
+def test_down_things_are_marked(large: sheet.Picture) -> None:
     assert [n.segment for n in large.lines if n.why_down] == ["b3"]
     assert any("[cut]" in n.words for n in large.labels)
 
@@ -106,11 +106,11 @@ def test_rectangles_and_lines() -> None:
         [(0, 10, 20, 10), (0, 13, 20, 13), (0, 10, 5, 10), (10, 10, 10, 11), (0, 0, 20, 20), (0, 8.5, 8.5, 0)], dtype=float
     )
     at = np.array([[10.0, 10.0]])
-    each = [int(layout._crossings(at, 4, 4, pieces[n : n + 1])[0]) for n in range(len(pieces))]
+    each = [int(labels._crossings(at, 4, 4, pieces[n : n + 1])[0]) for n in range(len(pieces))]
     assert each == [1, 0, 0, 1, 1, 0]
-    assert int(layout._crossings(at, 4, 4, pieces)[0]) == 3
-    assert layout.Rect(0, 0, 4, 4).overlaps(layout.Rect(3, 3, 4, 4))
-    assert not layout.Rect(0, 0, 4, 4).overlaps(layout.Rect(5, 0, 4, 4))
+    assert int(labels._crossings(at, 4, 4, pieces)[0]) == 3
+    assert sheet.Rect(0, 0, 4, 4).overlaps(sheet.Rect(3, 3, 4, 4))
+    assert not sheet.Rect(0, 0, 4, 4).overlaps(sheet.Rect(5, 0, 4, 4))
 
 
 def test_sixty_routers_that_all_meet_in_two_keep_their_boxes_and_say_what_is_left_out() -> None:

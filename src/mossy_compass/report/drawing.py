@@ -8,7 +8,7 @@ import textwrap
 from typing import TYPE_CHECKING, Any
 
 from mossy_compass.report import sentences
-from mossy_compass.report.layout import FONT, SMALL, Picture, Rect, curve
+from mossy_compass.report.sheet import FONT, SMALL, Picture, Rect, curve
 from mossy_compass.walk.grid import Grid
 from mossy_compass.walk.journey import Fate, Journey, Leg, Way
 

@@ -7,149 +7,24 @@ is known without drawing. The same network gives the same picture.
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections import defaultdict
-from collections.abc import Collection, Iterable
-from dataclasses import dataclass, field
+from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
-from mossy_compass.packet.address import InterfaceAddress
+from mossy_compass.report.labels import labels_of
+from mossy_compass.report.sheet import FONT, SMALL, Box, Label, Line, Picture, Rect, Row, end_words, host_part, subnets, text_width
 
 if TYPE_CHECKING:
     import networkx as nx
-    import numpy as np
-    from numpy.typing import NDArray
 
-FONT = 9.0
-SMALL = 7.0
-_WIDE = 0.602
 _ROWS = 12
 _GAP = 12.0
-_NEAR_END = tuple(n * 0.04 for n in range(11))
 _HOPELESS = 40
 """With so many labels in the way a larger sheet does not help: many lines meet in one place."""
 _BASES = (1.0, 1.25, 1.6, 2.0, 2.5, 3.2, 4.0)
 _SCALES = (1.0, 1.12, 1.25, 1.4, 1.6, 1.9, 2.3)
-_MIDDLE = (0.5, *(0.5 + sign * n * 0.04 for n in range(1, 8) for sign in (-1, 1)))
-
-
-@dataclass(slots=True)
-class Rect:
-    """A rectangle by its centre."""
-
-    x: float
-    y: float
-    w: float
-    h: float
-
-    def overlaps(self, other: Rect, pad: float = 0.0) -> bool:
-        """True when the two, each widened by half of ``pad``, share a point."""
-        return abs(self.x - other.x) * 2 < self.w + other.w + 2 * pad and abs(self.y - other.y) * 2 < self.h + other.h + 2 * pad
-
-
-@dataclass(slots=True)
-class Row:
-    """A host inside a segment's box."""
-
-    device: str
-    words: str
-    x: float = 0.0
-    y: float = 0.0
-    down: bool = False
-
-
-@dataclass(slots=True)
-class Box:
-    """A device, or a segment with the hosts on it.
-
-    Attributes:
-        kind: a device's kind, or ``segment``.
-        lines: its name and what is said under it.
-        rows: hosts on a segment, in columns.
-
-    """
-
-    name: str
-    kind: str
-    lines: tuple[str, ...]
-    rect: Rect
-    rows: list[Row] = field(default_factory=list)
-    down: bool = False
-
-
-@dataclass(slots=True)
-class Label:
-    """A few words beside a line."""
-
-    words: str
-    rect: Rect
-
-
-@dataclass(slots=True)
-class Line:
-    """A cable between two boxes, by their keys."""
-
-    start: str
-    end: str
-    segment: str
-    why_down: str = ""
-    bow: float = 0.0
-
-
-@dataclass(slots=True)
-class Picture:
-    """Everything that is drawn, with its place.
-
-    Attributes:
-        boxes: by key: a device's name, or ``segment NAME``.
-        home: for each device, the key of its box and its place within it.
-        left_out: how many labels found no room.
-
-    """
-
-    boxes: dict[str, Box]
-    lines: list[Line]
-    labels: list[Label]
-    home: dict[str, tuple[str, float, float]]
-    width: float
-    height: float
-    left_out: int = 0
-
-    def line_between(self, segment: str, *keys: str) -> Line | None:
-        """The line that stands for a segment between two boxes, or a device and the segment's box."""
-        return next((n for n in self.lines if n.segment == segment and {n.start, n.end} == set(keys)), None)
-
-
-def text_width(words: str, size: float = FONT) -> float:
-    """Width of a line of text in points."""
-    return len(words) * size * _WIDE
-
-
-def host_part(entry: InterfaceAddress) -> str:
-    """An address without what its subnet says already: ``.10``, or ``::10``."""
-    text = str(entry.address)
-    if entry.address.family == 4:
-        whole = max(0, min(3, entry.length // 8))
-        return "." + ".".join(text.split(".")[whole:])
-    tail = text.rsplit(":", 1)[-1]
-    return f"::{tail}" if entry.length >= 64 else text
-
-
-def end_words(device: Device, name: str) -> tuple[str, ...]:
-    """What stands at a line's end: the interface and its role; under it its host parts, or its sub-interfaces."""
-    interface = device.interfaces[name]
-    zone = f" ({interface.zone})" if interface.zone and interface.zone != interface.name else ""
-    parts = " ".join(map(host_part, interface.addresses))
-    below = [f"{i.name} {' '.join(map(str, i.addresses))}" for i in device.interfaces.values() if i.parent == name]
-    return (interface.name + zone, *([parts] if parts else []), *below)
-
-
-def subnets(network: Network, members: Iterable[tuple[str, str]]) -> list[str]:
-    """The subnets on a segment, IPv4 first."""
-    found = {a.prefix for d, i in members for a in network.devices[d].interfaces[i].addresses if not a.address.is_link_local}
-    return [str(p) for p in sorted(found)]
 
 
 def around(network: Network, centre: str, hops: int) -> set[str]:
@@ -309,7 +184,7 @@ def _arranged(
         for rect in rects:
             rect.x, rect.y = rect.x - left + offset, rect.y - low
         offset = max(r.x + r.w / 2 for r in rects) + 60
-    return _labels(network, boxes, lines)
+    return labels_of(network, boxes, lines)
 
 
 def _room(network: Network, boxes: dict[str, Box], line: Line) -> float:
@@ -358,166 +233,6 @@ def _push_apart(rects: list[Rect]) -> None:
                     one.y, other.y = one.y + step, other.y - step
         if not moved:
             return
-
-
-def curve(picture_boxes: dict[str, Box], line: Line) -> list[tuple[float, float]]:
-    """The points of a line, from one box's middle to the other's; bowed where several lie side by side."""
-    a, b = picture_boxes[line.start].rect, picture_boxes[line.end].rect
-    if not line.bow:
-        return [(a.x, a.y), (b.x, b.y)]
-    far = math.hypot(b.x - a.x, b.y - a.y) or 1.0
-    across = (-(b.y - a.y) / far * line.bow, (b.x - a.x) / far * line.bow)
-    if (line.start, line.end) != tuple(sorted((line.start, line.end))):
-        across = (-across[0], -across[1])
-    return [
-        (a.x + (b.x - a.x) * t + across[0] * math.sin(math.pi * t), a.y + (b.y - a.y) * t + across[1] * math.sin(math.pi * t))
-        for t in [n / 12 for n in range(13)]
-    ]
-
-
-@dataclass(slots=True)
-class _Wanted:
-    """A label that looks for a place beside its line; one that must be shown stands even where it is in the way."""
-
-    words: tuple[str, ...]
-    line: Line
-    places: tuple[float, ...]
-    backward: bool
-    rank: tuple[int, int]
-    must: bool = False
-
-
-def _labels(network: Network, boxes: dict[str, Box], lines: list[Line]) -> tuple[list[Label], int]:
-    """The words at the ends and in the middle of each line, and how many found no room and are left out.
-
-    What is down is placed first, then the ends at boxes with few lines, then the middles, and last the ends where
-    many lines meet.
-    """
-    paths = {id(line): curve(boxes, line) for line in lines}
-    field = _Field(boxes, list(paths.values()))
-    out: list[Label] = []
-    left_out = 0
-    for wanted in sorted(_wanted(network, boxes, lines), key=lambda w: w.rank):
-        path = paths[id(wanted.line)]
-        rect, free = field.place(wanted, path, _free_part(path, boxes[wanted.line.start].rect, boxes[wanted.line.end].rect))
-        if free or wanted.must:
-            out.append(Label("\n".join(wanted.words), rect))
-            field.take(rect)
-        else:
-            left_out += 1
-    return out, left_out
-
-
-def _wanted(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[_Wanted]:
-    degree: dict[str, int] = defaultdict(int)
-    for line in lines:
-        degree[line.start] += 1
-        degree[line.end] += 1
-    out: list[_Wanted] = []
-    for number, line in enumerate(lines):
-        segment = network.segments[line.segment]
-        ports = dict(segment.members)
-        for key, near in ((line.start, False), (line.end, True)):
-            if key in ports and boxes[key].kind != "segment":
-                out.append(_Wanted(end_words(network.devices[key], ports[key]), line, _NEAR_END, near, (degree[key], number)))
-        few = min(degree[line.start], degree[line.end])
-        down = f" [{line.why_down}]" if line.why_down else ""
-        if boxes[line.start].kind != "segment" and boxes[line.end].kind != "segment":
-            words = (segment.name + down, *subnets(network, segment.members))
-            out.append(_Wanted(words, line, _MIDDLE, False, (0 if down else few, number), bool(down)))
-        elif down:
-            out.append(_Wanted((down.strip(),), line, _MIDDLE, False, (0, number), True))
-    return out
-
-
-class _Field:
-    """What a label must not stand on: boxes, other labels, and, if it can be helped, lines."""
-
-    def __init__(self, boxes: dict[str, Box], paths: list[list[tuple[float, float]]]) -> None:
-        import numpy as np
-
-        badge = 16.0  # where a journey begins or ends, a badge stands over the box
-        solid = [
-            (b.rect.x, b.rect.y, b.rect.w, b.rect.h)
-            if b.kind == "segment"
-            else (b.rect.x, b.rect.y + badge / 2, max(b.rect.w, 90.0), b.rect.h + badge)
-            for b in boxes.values()
-        ]
-        self._taken = np.array(solid, dtype=float).reshape(-1, 4)
-        self._owner = np.array([n for n, p in enumerate(paths) for _ in p[1:]], dtype=int)
-        self._paths = paths
-        self._pieces = np.array([(*a, *b) for p in paths for a, b in itertools.pairwise(p)], dtype=float).reshape(-1, 4)
-
-    def take(self, rect: Rect) -> None:
-        """Nothing else may stand there."""
-        import numpy as np
-
-        self._taken = np.vstack([self._taken, (rect.x, rect.y, rect.w, rect.h)])
-
-    def place(self, wanted: _Wanted, path: list[tuple[float, float]], free: tuple[float, float]) -> tuple[Rect, bool]:
-        """The best place beside the line, and whether it is free."""
-        import numpy as np
-
-        width = max(text_width(w, SMALL) for w in wanted.words) + 4
-        height = len(wanted.words) * SMALL * 1.3 + 2
-        low, high = free
-        spots, costs = [], []
-        for number, spot in enumerate(wanted.places):
-            x, y, angle = _along(path, low + (high - low) * ((1 - spot) if wanted.backward else spot))
-            for side, far in ((1, 3), (-1, 3), (0, 0), (1, 12), (-1, 12)):
-                away = -math.sin(angle) * side * (width / 2 + far), math.cos(angle) * side * (height / 2 + far)
-                spots.append((x + away[0], y + away[1]))
-                costs.append(number * 0.7 + (2.5 if side == 0 else far * 0.3))
-        at, taken = np.array(spots), self._taken
-        over = (np.abs(at[:, None, 0] - taken[None, :, 0]) * 2 < width + taken[None, :, 2] + 2) & (
-            np.abs(at[:, None, 1] - taken[None, :, 1]) * 2 < height + taken[None, :, 3] + 2
-        )
-        blocked = over.sum(axis=1)
-        others = self._pieces[self._owner != next(n for n, p in enumerate(self._paths) if p is path)]
-        cost = np.array(costs) + 400.0 * blocked + 25.0 * _crossings(at, width, height, others)
-        best = int(cost.argmin())
-        return Rect(float(at[best, 0]), float(at[best, 1]), width, height), not blocked[best]
-
-
-def _crossings(at: NDArray[np.float64], width: float, height: float, pieces: NDArray[np.float64]) -> NDArray[np.int64]:
-    """How many straight pieces go through each rectangle of one size (Liang and Barsky's clipping, all at once)."""
-    import numpy as np
-
-    low = np.zeros((len(at), len(pieces)))
-    high = np.ones((len(at), len(pieces)))
-    for axis, size in ((0, width), (1, height)):
-        start = pieces[None, :, axis]
-        step = pieces[None, :, axis + 2] - start
-        flat = np.abs(step) < 1e-9
-        safe = np.where(flat, 1.0, step)
-        first, last = (at[:, None, axis] - size / 2 - start), (at[:, None, axis] + size / 2 - start)
-        enter, leave = np.minimum(first / safe, last / safe), np.maximum(first / safe, last / safe)
-        outside = flat & ((first > 0) | (last < 0))
-        low = np.maximum(low, np.where(flat, np.where(outside, 2.0, 0.0), enter))
-        high = np.minimum(high, np.where(flat, 1.0, leave))
-    crossed: NDArray[np.int64] = (low < high).sum(axis=1)
-    return crossed
-
-
-def _free_part(points: list[tuple[float, float]], first: Rect, last: Rect) -> tuple[float, float]:
-    """From where to where a line is outside the boxes at its ends, as fractions of it."""
-
-    def inside(t: float, rect: Rect) -> bool:
-        x, y, _ = _along(points, t)
-        return abs(x - rect.x) * 2 < rect.w + 34 and abs(y - rect.y) * 2 < rect.h + 18
-
-    steps = [n / 60 for n in range(61)]
-    low = next((t for t in steps if not inside(t, first)), 0.4)
-    high = next((t for t in reversed(steps) if not inside(t, last)), 0.6)
-    return (low, high) if low < high else (0.4, 0.6)
-
-
-def _along(points: list[tuple[float, float]], t: float) -> tuple[float, float, float]:
-    place = t * (len(points) - 1)
-    number = min(int(place), len(points) - 2)
-    (ax, ay), (bx, by) = points[number], points[number + 1]
-    part = place - number
-    return ax + (bx - ax) * part, ay + (by - ay) * part, math.atan2(by - ay, bx - ax)
 
 
 def count(network: Network, only: Collection[str] | None = None) -> int:
