@@ -100,6 +100,7 @@ FAULTS = [
     ("permit: tcp, from: desks, service: print", "permit: icmp, from: desks, to-port: 80", "rule.port", 8, "icmp has no ports"),
     ("permit: tcp, from: desks, service: print", "permit: icmp, icmp: echo-requst", "value.wrong", 8, "not a kind of icmp"),
     ("  desk:", "  sw: {kind: switch, interfaces: {p: {filter: {arriving: in}}}}\n  desk:", "switch.list", 15, "no list is examined there"),
+    ("  desk:", "  sw:\n    kind: switch\n    interfaces:\n      p:\n        filter:\n          leaving: in\n  desk:", "switch.list", 20, "no list is examined there"),
     ("b: 10.40.2.1/24", "b: 224.0.0.1/24", "value.wrong", 14, "a multicast address"),
 ]  # fmt: skip
 

@@ -133,7 +133,6 @@ class Devices(Ports):
             far_hosts=self.far_hosts(name, device, kind),
             records={n: tuple(a) for n, a in device.records.items()} if device.records is not None else None,
             resolvers=tuple(device.resolvers),
-            resolver_mark=self.mark(*base, "resolvers") if device.resolvers else None,
             uplinks=self.uplinks(name, device, interfaces),
             ospf=self.ospf(name, device, interfaces),
             rip=self.rip(name, device, interfaces),

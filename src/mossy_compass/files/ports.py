@@ -123,7 +123,6 @@ class Ports(Names):
         out: dict[str, Segment] = {}
         for name, entry in self.doc.segments.items():
             members: list[tuple[str, str]] = []
-            marks: list[Mark] = []
             for index, word in enumerate(entry.members):
                 mark = self.spot("segments", name, "members", index)
                 member = self.member(word, mark, devices)
@@ -139,7 +138,6 @@ class Ports(Names):
                     continue
                 taken[member] = mark
                 members.append(member)
-                marks.append(mark)
             out[name] = Segment(
                 name,
                 tuple(members),
@@ -147,7 +145,6 @@ class Ports(Names):
                 Link(entry.latency, entry.jitter, entry.loss, entry.mtu),
                 about=entry.about,
                 down=entry.state == "down",
-                member_marks=tuple(marks),
             )
         return out
 

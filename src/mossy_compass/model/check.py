@@ -108,7 +108,7 @@ def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -
             if port.arriving_list or port.leaving_list:
                 problems.add(
                     "switch.list",
-                    port.arriving_mark,
+                    port.arriving_mark if port.arriving_list else port.leaving_mark,
                     f"{device.name} is a switch and only bridges: no list is examined there.",
                     "Attach the list to the router or firewall that the packets pass.",
                 )

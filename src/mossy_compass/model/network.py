@@ -342,7 +342,6 @@ class Device:
     far_hosts: Mapping[str, FarHost] = field(default_factory=dict)
     records: Mapping[str, tuple[Address, ...]] | None = None
     resolvers: tuple[Address, ...] = ()
-    resolver_mark: Mark | None = None
     uplinks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     ospf: OspfProcess | None = None
     rip: RipProcess | None = None
@@ -384,7 +383,6 @@ class Segment:
     link: Link = Link()
     about: str = ""
     down: bool = False
-    member_marks: tuple[Mark, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -49,7 +49,6 @@ class Route(NamedTuple):
         hops: ways out; several are shared among.
         action: forward, discard or unreachable.
         mark: where it was written; None for a learned route.
-        detail: for a learned route, from whom.
 
     """
 
@@ -60,7 +59,6 @@ class Route(NamedTuple):
     hops: tuple[Hop, ...]
     action: RouteAction = RouteAction.FORWARD
     mark: Mark | None = None
-    detail: str = ""
 
     def words(self) -> str:
         """Origin and prefix, as ``static route 10.40.0.0/13`` or ``default route (static)``."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import zlib
 
-from mossy_compass.marks import Mark
 from mossy_compass.model.network import RouteAction
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
@@ -40,7 +39,7 @@ def route(p: Passage) -> End | None:
     if found is None:
         cause, because, note = _no_route(p, destination)
         return p.end(Stage.ROUTE, "dropped", End(Fate.DROPPED, cause, because, note, unreachable), routes=p.here.table)
-    because = Because("route", found.words() + (f" {found.detail}" if found.detail else ""), found.mark)
+    because = Because("route", found.words(), found.mark)
     if found.action is not RouteAction.FORWARD:
         silent = found.action is RouteAction.DISCARD
         return p.end(
@@ -111,10 +110,6 @@ def _network(found: Route, destination: Address) -> Address | None:
 def _broadcast(found: Route) -> Address | None:
     prefix = found.prefix
     return Address(4, prefix.span.last) if prefix.family == 4 and prefix.length < 31 else None
-
-
-def _at(mark: Mark | None) -> str:
-    return f" ({mark})" if mark and mark.line else ""
 
 
 def pick(p: Passage, found: Route) -> tuple[Hop, str]:
