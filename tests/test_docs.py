@@ -17,7 +17,7 @@ import mossy_compass as mc
 from mossy_compass.files import schema
 from mossy_compass.model.codes import FINDINGS
 from mossy_compass.routing.compute import Routing
-from mossy_compass.walk.causes import CAUSES
+from mossy_compass.plan.causes import CAUSES
 from tests.conftest import DATA
 
 ROOT = Path(__file__).resolve().parent.parent

@@ -190,7 +190,7 @@ def test_nearest_rule_names_the_one_condition(demo: mc.Plan) -> None:
 
 def test_rules_passed_over_each_say_what_failed_first(demo: mc.Plan) -> None:
     ruling = mc.trace(demo, "lab-desk", "pressroom", "ssh").there.hops[-1].rulings[-1]
-    assert [(p.id, p.miss.field) for p in ruling.passed_over()] == [
+    assert [(row.id, miss.key) for row, miss in demo.passed_over("herb-gate", ruling)] == [
         ("10", "service"),
         ("20", "from"),
         ("30", "protocol"),

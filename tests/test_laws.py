@@ -156,9 +156,9 @@ def consistent(plan: mc.Plan, leg: mc.Leg) -> None:
             assert ruling.saw.ttl <= ttl
             ttl = ruling.saw.ttl
             if ruling.did == "routed":
-                assert ruling.routes is not None
-                route = ruling.routes.lookup(ruling.saw.destination)
-                rows = [r for r in ruling.routes if r.prefix.holds(ruling.saw.destination)]
+                table = plan.device(hop.device).table
+                route = table.lookup(ruling.saw.destination)
+                rows = [r for r in table if r.prefix.holds(ruling.saw.destination)]
                 assert route is not None
                 assert route.prefix.length == max(r.prefix.length for r in rows)
                 assert hop.leaving in {None, *(h.interface for h in route.hops)}  # None: its TTL ran out there

@@ -326,6 +326,9 @@ def test_learned_rows_compete_with_written_ones() -> None:
 # --- sharing -----------------------------------------------------------------------------------------------
 
 
+PINNED = [[1, 0, 1, 1, 0, 0, 1, 0, 1, 0, 0, 0, 1, 1, 0, 1], [2, 1, 0, 2, 1, 1, 2, 0, 0, 1, 2, 1, 0, 2, 0, 1]]
+
+
 def diamond(sharing: str, broken: bool = False) -> mc.Plan:
     b = mc.Builder("diamond")
     for host, net in (("left", 1), ("right", 2)):
@@ -346,19 +349,60 @@ def diamond(sharing: str, broken: bool = False) -> mc.Plan:
 
 
 def test_sharing_is_by_the_stated_hash_of_the_stated_fields() -> None:
-    """CRC-32 of device and fields joined by '|', modulo the count: recomputed here from the documentation."""
-    import zlib
+    """Recomputed here from docs/routing.md: the salt is FNV-1a of the name; each value is mixed in by two multiplications."""
+    bits = (1 << 64) - 1
 
-    for method, fields in (
-        ("flow", "in|6|10.44.1.10|{port}|10.44.2.10|443"),
-        ("source", "in|10.44.1.10"),
-        ("source-destination", "in|10.44.1.10|10.44.2.10"),
-    ):
+    def by_hand(device: str, values: list[int]) -> int:
+        state = 0xCBF29CE484222325
+        for byte in device.encode():
+            state = (state ^ byte) * 0x100000001B3 & bits
+        for value in values:
+            state = (state ^ value) * 0x9E3779B97F4A7C15 & bits
+            state = (state ^ state >> 32) * 0xD6E8FEB86659FD93 & bits
+            state ^= state >> 32
+        return state
+
+    source, destination = (mc.parse_address(a).value for a in ("10.44.1.10", "10.44.2.10"))
+    fields = {"flow": [0, source, 0, destination, 6, -1, 443], "source": [0, source], "source-destination": [0, source, 0, destination]}
+    for method, values in fields.items():
         ready = diamond(method)
         for port in (50000, 50001, 50002, 50003):
-            expected = ("upper", "lower")[zlib.crc32(fields.format(port=port).encode()) % 2]
+            expected = ("upper", "lower")[by_hand("in", [port if v == -1 else v for v in values]) % 2]
             journey = mc.trace(ready, "left", "right", "tcp/443", from_port=port)
             assert journey.there.hops[2].device == expected
+
+
+def test_choices_are_the_same_for_ever() -> None:
+    """Pinned: a release that chose otherwise would move flows from one uplink to another."""
+    from mossy_compass.model.settings import Sharing
+    from mossy_compass.plan.plan import salt_of
+    from mossy_compass.plan.share import share
+
+    packets = [mc.Packet(6, mc.Address(4, 10), mc.Address(4, 20), port, 443) for port in range(50000, 50016)]
+    six = [mc.Packet(17, mc.Address(6, 1 << 100), mc.Address(6, 2 << 100), port, 53) for port in range(50000, 50016)]
+    assert [share(p, Sharing.FLOW, 2, salt_of("gate")) for p in packets] == PINNED[0]
+    assert [share(p, Sharing.FLOW, 3, salt_of("edge")) for p in six] == PINNED[1]
+
+
+def test_choices_at_two_devices_in_a_row_are_independent() -> None:
+    """Of 4,000 flows over 2 x 2 ways each way gets about a quarter: no device's choice follows from the other's."""
+    from collections import Counter
+
+    from mossy_compass.model.settings import Sharing
+    from mossy_compass.plan.plan import salt_of
+    from mossy_compass.plan.share import share
+
+    for first, second in (("a", "b"), ("core-1", "core-2"), ("r1", "r2"), ("gate", "gate-2")):
+        for varied in ("from_port", "source"):
+            counts: Counter[tuple[int, int]] = Counter()
+            for number in range(4000):
+                packet = mc.Packet(6, mc.Address(4, 10 << 24), mc.Address(4, 20), 40000, 443)
+                change = {"from_port": number} if varied == "from_port" else {"source": mc.Address(4, (10 << 24) + number)}
+                packet = packet._replace(**change)  # type: ignore[arg-type]
+                counts[tuple(share(packet, Sharing.FLOW, 2, salt_of(n)) for n in (first, second))] += 1  # type: ignore[index]
+            assert len(counts) == 4
+            assert min(counts.values()) > 880  # five standard deviations below 1000
+            assert max(counts.values()) < 1120
 
 
 def test_every_path_says_when_fates_differ() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -12,10 +13,11 @@ from pydantic_core import PydanticUndefined
 from mossy_compass.files import schema
 from mossy_compass.files.schema import Part
 from mossy_compass.model.codes import FINDINGS
-from mossy_compass.model.network import Kind
 from mossy_compass.model.settings import SETTINGS
-from mossy_compass.plan.order import FROM, MEANING, THROUGH
-from mossy_compass.walk.causes import CAUSES
+from mossy_compass.plan.order import FROM, SPECS, THROUGH
+from mossy_compass.plan.causes import CAUSES
+from mossy_compass.plan.conditions import CONDITIONS
+from mossy_compass.plan.fields import FIELDS
 
 ROOT = Path(__file__).resolve().parent.parent
 DOCS = ROOT / "docs"
@@ -63,12 +65,26 @@ def causes() -> list[str]:
 
 
 def stages() -> list[str]:
-    """The order of a router's stages."""
-    out = [row("stage", "what happens", "arriving packet", "own packet"), row(*["---"] * 4)]
-    through, own = THROUGH[Kind.ROUTER], FROM[Kind.ROUTER]
-    for stage, words in MEANING.items():
-        places = [str(o.index(stage) + 1) if stage in o else "-" for o in (through, own)]
-        out.append(row(stage.value, words, *places))
+    """The built-in order of a device's stages, with what each needs and gives."""
+    out = [row("stage", "what happens", "needs", "gives", "arriving packet", "own packet"), row(*["---"] * 6)]
+    for stage in dict.fromkeys((*THROUGH, *FROM)):
+        spec = SPECS[stage]
+        places = [str(o.index(stage) + 1) if stage in o else "-" for o in (THROUGH, FROM)]
+        out.append(row(stage.value, spec.meaning, ", ".join(spec.needs) or "-", ", ".join(spec.gives) or "-", *places))
+    return out
+
+
+def conditions() -> list[str]:
+    """Every key that a rule may ask by, with the fields that it comes to."""
+    out = [row("key", "met when", "fields"), row(*["---"] * 3)]
+    out += [row(f"`{k.name}`", k.meaning, ", ".join(k.fields)) for k in CONDITIONS.values()]
+    return out
+
+
+def fields() -> list[str]:
+    """Every fact that sets are about."""
+    out = [row("field", "what it is", "sets of", "known after"), row(*["---"] * 4)]
+    out += [row(f.name, f.meaning, f.kind.value, f.given_by or "arrival") for f in FIELDS.values()]
     return out
 
 
@@ -77,17 +93,25 @@ def findings() -> list[str]:
     return [row("code", "what it means"), row("---", "---"), *(row(f"`{code}`", words) for code, words in FINDINGS.items())]
 
 
+TABLES: dict[str, Callable[[], list[str]]] = {
+    "settings": settings,
+    "causes": causes,
+    "stages": stages,
+    "findings": findings,
+    "conditions": conditions,
+    "fields": fields,
+}
+
+
 def filled(text: str) -> str:
     """A page with its tables written anew."""
 
     def replace(found: re.Match[str]) -> str:
         kind, _, argument = found[1].partition(" ")
-        made = {"keys": lambda: keys(argument), "settings": settings, "causes": causes, "stages": stages, "findings": findings}[
-            kind
-        ]()
+        made = keys(argument) if kind == "keys" else TABLES[kind]()
         return f"<!-- {found[1]} -->\n" + "\n".join(made) + "\n<!-- end -->"
 
-    return re.sub(r"<!-- ((?:keys|settings|causes|stages|findings)[^>]*?) -->\n.*?<!-- end -->", replace, text, flags=re.DOTALL)
+    return re.sub(r"<!-- ((?:keys|settings|causes|stages|findings|conditions|fields)[^>]*?) -->\n.*?<!-- end -->", replace, text, flags=re.DOTALL)
 
 
 def main() -> int:

@@ -32,9 +32,10 @@ if TYPE_CHECKING:
     from mossy_compass.plan.plan import Plan
     from mossy_compass.routing.findings import findings
     from mossy_compass.walk.ask import ask
-    from mossy_compass.walk.causes import CAUSES, Cause
+    from mossy_compass.plan.causes import CAUSES, Cause
+    from mossy_compass.plan.reasons import Because, Fate
     from mossy_compass.walk.grid import grid
-    from mossy_compass.walk.journey import Because, Fate, Hop, Journey, Leg, Ruling, Symptom
+    from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom
     from mossy_compass.walk.many import every_path
     from mossy_compass.walk.trace import trace, trace_question
 
@@ -57,8 +58,9 @@ _HOMES = {
     "mossy_compass.packet.address": ("Address", "Prefix", "parse_address", "parse_prefix"),
     "mossy_compass.packet.packet": ("Packet",),
     "mossy_compass.plan.plan": ("Plan",),
-    "mossy_compass.walk.causes": ("CAUSES", "Cause"),
-    "mossy_compass.walk.journey": ("Because", "Fate", "Hop", "Journey", "Leg", "Ruling", "Symptom"),
+    "mossy_compass.plan.causes": ("CAUSES", "Cause"),
+    "mossy_compass.plan.reasons": ("Because", "Fate"),
+    "mossy_compass.walk.journey": ("Hop", "Journey", "Leg", "Ruling", "Symptom"),
     "mossy_compass.routing.findings": ("findings",),
     "mossy_compass.walk.ask": ("ask",),
     "mossy_compass.walk.grid": ("grid",),

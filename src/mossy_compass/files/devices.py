@@ -1,274 +1,222 @@
-"""Devices into the model."""
+"""Devices into the model: what each is, knows and does."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from mossy_compass.errors import AddressError
-from mossy_compass.files.ports import Ports
-from mossy_compass.files.schema import DeviceIn
-from mossy_compass.marks import Mark, Severity, hint
-from mossy_compass.model.network import (
-    Device,
-    FarHost,
-    Interface,
-    Kind,
-    LeasePool,
-    OspfProcess,
-    RipProcess,
-    RouteAction,
-    Serves,
-    StaticRoute,
-)
-from mossy_compass.model.settings import SETTINGS
+from mossy_compass.files import ports
+from mossy_compass.files.context import Context, Path
+from mossy_compass.files.names import service
+from mossy_compass.files.processes import ospf, rip
+from mossy_compass.files.schema import DeviceIn, RouteIn
+from mossy_compass.files.steering import policy_routes, translations
+from mossy_compass.marks import Mark, hint
+from mossy_compass.model.network import Device, FarHost, Interface, Kind, LeasePool, RouteAction, Serves, StaticRoute
+from mossy_compass.model.settings import SETTINGS, settings_of
 from mossy_compass.packet.address import Prefix, from_key
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, parse_protocol
 
 
-class Devices(Ports):
-    """What each device is, knows and does."""
+def device(ctx: Context, name: str, entry: DeviceIn) -> Device:
+    """One device; its faults are noted."""
+    base: Path = ("devices", name)
+    kind = Kind(entry.kind)
+    interfaces = _interfaces(ctx, name, entry, kind)
+    stateful, stateful_mark = _stateful(ctx, name, entry, kind)
+    return Device(
+        name=name,
+        kind=kind,
+        mark=ctx.mark(*base),
+        interfaces=interfaces,
+        settings=settings_of(kind, _settings(ctx, name, entry)),
+        routes=(*_gateways(ctx, name, entry, kind), *_routes(ctx, name, entry, interfaces)),
+        stateful=stateful,
+        stateful_mark=stateful_mark,
+        translate=tuple(translations(ctx, name, entry, interfaces)),
+        serves=_serves(ctx, entry.serves, (*base, "serves")),
+        order=None if entry.order is None else tuple(entry.order),
+        order_mark=ctx.spot(*base, "order") if entry.order is not None else None,
+        policy_routes=tuple(policy_routes(ctx, name, entry, interfaces)),
+        about=entry.about,
+        zone=entry.zone,
+        far_hosts=_far_hosts(ctx, name, entry, kind),
+        records={n: tuple(a) for n, a in entry.records.items()} if entry.records is not None else None,
+        resolvers=tuple(entry.resolvers),
+        uplinks=_uplinks(ctx, name, entry, interfaces),
+        ospf=ospf(ctx, name, entry, interfaces),
+        rip=rip(ctx, name, entry, interfaces),
+        leases=tuple(_leases(ctx, name, entry, interfaces)),
+    )
 
-    def device(self, name: str, device: DeviceIn) -> Device:
-        base = ("devices", name)
-        kind = Kind(device.kind)
-        interfaces = {n: self.interface(name, n, i, device) for n, i in device.interfaces.items()}
-        for index, port in enumerate(device.ports):
-            interfaces.setdefault(port, Interface(port, self.spot(*base, "ports", index)))
-        if device.ports and kind is not Kind.SWITCH:
-            self.problems.add(
-                "device.kind", self.mark(*base, "ports"), f"ports: is for a switch; a {kind} has interfaces.", "Write interfaces:."
-            )
-        routes: list[StaticRoute] = []
-        if device.address is not None or device.leased:
-            mark = self.mark(*base, "address" if device.address is not None else "leased")
-            if kind is not Kind.HOST:
-                self.problems.add(
-                    "device.kind",
-                    mark,
-                    f"a {kind} has interfaces, and each has its address.",
-                    "Write interfaces: {NAME: ADDRESS/LENGTH}.",
-                )
-            elif interfaces:
-                self.problems.add("device.kind", mark, "a host has either address: or interfaces:, not both.", "Remove one.")
-            interfaces.setdefault("nic", Interface("nic", mark, tuple(device.address or ()), leased=device.leased))
-        for index, address in enumerate(device.gateway or []):
-            mark = self.spot(*base, "gateway", index)
-            if kind is not Kind.HOST:
-                self.problems.add(
-                    "device.kind",
-                    self.mark(*base, "gateway"),
-                    f"a {kind} has routes:, not a gateway.",
-                    "Write routes: [{prefix: default, next-hop: ADDRESS}].",
-                )
-            routes.append(StaticRoute(Prefix(address.family, 0, 0), mark, address, origin="gateway"))
-        for index, route in enumerate(device.routes):
-            path = (*base, "routes", index)
-            mark = self.spot(*path)
-            if (
-                route.leaving is not None
-                and route.leaving not in interfaces
-                and route.leaving not in self.written(*base, "interfaces") | self.written(*base, "uplinks")
-            ):
-                self.problems.add(
-                    "interface.unknown",
-                    self.spot(*path, "leaving"),
-                    f"{name} has no interface '{route.leaving}'.",
-                    hint(route.leaving, {*interfaces, *device.uplinks}, "interfaces"),
-                )
-            if route.next_hop is not None and route.leaving in device.uplinks:
-                self.problems.add(
-                    "route.group",
-                    mark,
-                    f"a route by the group {route.leaving} has no next-hop: each member has its own.",
-                    "Remove next-hop, or write a route for each member.",
-                )
-            if route.action != "forward" and (route.next_hop or route.leaving):
-                self.problems.add(
-                    "route.action",
-                    mark,
-                    f"a route that says {route.action} goes nowhere: its next-hop and leaving have no effect.",
-                    "Remove them, or remove the action.",
-                )
-            if route.action == "forward" and route.next_hop is None and route.leaving is None:
-                self.problems.add("route.nowhere", mark, "the route says neither next-hop nor leaving.", "Add next-hop: ADDRESS.")
-            prefix = route.prefix
-            if route.next_hop and route.next_hop.family != prefix.family:
-                if str(self.tree.at(*path, "prefix").value) == "default":
-                    prefix = Prefix(route.next_hop.family, 0, 0)
-                else:
-                    self.problems.add(
-                        "route.family",
-                        self.spot(*path, "next-hop"),
-                        f"{route.next_hop} is IPv{route.next_hop.family}, the prefix {prefix} is IPv{prefix.family}.",
-                        "Use a next hop of the same family.",
-                    )
-            routes.append(
-                StaticRoute(
-                    prefix,
-                    mark,
-                    route.next_hop,
-                    route.leaving,
-                    route.preference,
-                    route.metric,
-                    route.table,
-                    RouteAction(route.action),
-                    route.about,
-                )
-            )
-        settings = self.settings(name, device)
-        stateful, stateful_mark = self.stateful(name, device, kind)
-        return Device(
-            name=name,
-            kind=kind,
-            mark=self.mark(*base),
-            interfaces=interfaces,
-            routes=tuple(routes),
-            stateful=stateful,
-            stateful_mark=stateful_mark,
-            translate=tuple(self.translates(name, device, interfaces)),
-            serves=self.serves(device.serves, (*base, "serves")),
-            settings=settings,
-            about=device.about,
-            zone=device.zone,
-            far_hosts=self.far_hosts(name, device, kind),
-            records={n: tuple(a) for n, a in device.records.items()} if device.records is not None else None,
-            resolvers=tuple(device.resolvers),
-            uplinks=self.uplinks(name, device, interfaces),
-            ospf=self.ospf(name, device, interfaces),
-            rip=self.rip(name, device, interfaces),
-            leases=tuple(self.leases(name, device, interfaces)),
+
+def _interfaces(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str, Interface]:
+    """The interfaces, with the ports of a switch and the one interface of a simple host."""
+    base: Path = ("devices", name)
+    out = {n: ports.interface(ctx, name, n, i, entry) for n, i in entry.interfaces.items()}
+    if entry.ports and kind is not Kind.SWITCH:
+        words = f"ports: is for a switch; a {kind} has interfaces."
+        ctx.fault("device.kind", ctx.mark(*base, "ports"), words, "Write interfaces:.")
+    for index, port in enumerate(entry.ports):
+        out.setdefault(port, Interface(port, ctx.spot(*base, "ports", index)))
+    if entry.address is None and not entry.leased:
+        return out
+    mark = ctx.mark(*base, "address" if entry.address is not None else "leased")
+    if kind is not Kind.HOST:
+        words = f"a {kind} has interfaces, and each has its address."
+        ctx.fault("device.kind", mark, words, "Write interfaces: {NAME: ADDRESS/LENGTH}.")
+    elif out:
+        ctx.fault("device.kind", mark, "a host has either address: or interfaces:, not both.", "Remove one.")
+    out.setdefault("nic", Interface("nic", mark, tuple(entry.address or ()), leased=entry.leased))
+    return out
+
+
+def _gateways(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> Iterator[StaticRoute]:
+    """A host's gateways, as default routes."""
+    for index, address in enumerate(entry.gateway or []):
+        if kind is not Kind.HOST:
+            words = f"a {kind} has routes:, not a gateway."
+            remedy = "Write routes: [{prefix: default, next-hop: ADDRESS}]."
+            ctx.fault("device.kind", ctx.mark("devices", name, "gateway"), words, remedy)
+        mark = ctx.spot("devices", name, "gateway", index)
+        yield StaticRoute(Prefix(address.family, 0, 0), mark, address, origin="gateway")
+
+
+def _routes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterator[StaticRoute]:
+    for index, route in enumerate(entry.routes):
+        path: Path = ("devices", name, "routes", index)
+        mark = ctx.spot(*path)
+        if route.leaving is not None:
+            ctx.unknown_port(name, route.leaving, ctx.spot(*path, "leaving"), {*interfaces, *entry.uplinks})
+        _route_faults(ctx, route, entry, mark)
+        yield StaticRoute(
+            _prefix(ctx, route, path),
+            mark,
+            route.next_hop,
+            route.leaving,
+            route.preference,
+            route.metric,
+            route.table,
+            RouteAction(route.action),
+            route.about,
         )
 
-    def far_hosts(self, name: str, device: DeviceIn, kind: Kind) -> dict[str, FarHost]:
-        if device.hosts and kind is not Kind.INTERNET:
-            self.problems.add(
-                "device.kind",
-                self.mark("devices", name, "hosts"),
-                f"hosts: is for a device of kind internet, and {name} is a {kind}.",
-                "Write the hosts as devices of their own.",
-            )
-        out = {}
-        for word, entry in device.hosts.items():
-            path = ("devices", name, "hosts", word)
-            mark = self.mark(*path)
-            if word in self.far:
-                self.problems.add("name.twice", mark, f"'{word}' is also a device, or another far host.", "Choose another name.")
-            self.far.add(word)
-            out[word] = FarHost(word, tuple(entry.address), self.serves(entry.serves, (*path, "serves")), mark, entry.silent)
-        return out
 
-    def uplinks(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, tuple[str, ...]]:
-        for group, members in device.uplinks.items():
-            if group in interfaces:
-                self.problems.add(
-                    "name.twice",
-                    self.mark("devices", name, "uplinks", group),
-                    f"'{group}' is both a group and an interface of {name}.",
-                    "Choose another name.",
-                )
-            for index, member in enumerate(members):
-                self.known_port(name, member, self.spot("devices", name, "uplinks", group, index), interfaces)
-        return {group: tuple(m for m in members if m in interfaces) for group, members in device.uplinks.items()}
+def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> None:
+    """Keys of a route that contradict one another."""
+    forwards = route.action == "forward"
+    if route.next_hop is not None and route.leaving in entry.uplinks:
+        words = f"a route by the group {route.leaving} has no next-hop: each member has its own."
+        ctx.fault("route.group", mark, words, "Remove next-hop, or write a route for each member.")
+    if not forwards and (route.next_hop or route.leaving):
+        words = f"a route that says {route.action} goes nowhere: its next-hop and leaving have no effect."
+        ctx.fault("route.action", mark, words, "Remove them, or remove the action.")
+    if forwards and route.next_hop is None and route.leaving is None:
+        ctx.fault("route.nowhere", mark, "the route says neither next-hop nor leaving.", "Add next-hop: ADDRESS.")
+    if route.next_hop is not None and route.next_hop.special:
+        words = f"next hop {route.next_hop} is {route.next_hop.special}: no router has it."
+        ctx.fault("route.next-hop-special", mark, words, "Name the neighbour's address.")
+    elif forwards and route.next_hop is not None and route.next_hop.is_link_local and route.leaving is None:
+        words = f"next hop {route.next_hop} is link-local: it means a neighbour on one segment, and the route does not say on which."
+        ctx.fault("route.link-local", mark, words, "Add leaving: INTERFACE.")
 
-    def ospf(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> OspfProcess | None:
-        speaks = any(i.ospf for i in interfaces.values())
-        if device.ospf is None:
-            return OspfProcess(self.mark("devices", name), {}, {}) if speaks else None
-        entry, base = device.ospf, ("devices", name, "ospf")
-        areas: dict[int, str] = {}
-        for word, kind in entry.areas.items():
-            if not (word.isascii() and word.isdigit() and int(word) < 1 << 32):
-                self.problems.add(
-                    "value.wrong", self.mark(*base, "areas", word), f"'{word}' is not an area number.", "Write a number."
-                )
-            elif int(word) == 0 and kind != "normal":
-                self.problems.add(
-                    "ospf.backbone", self.mark(*base, "areas", word), "area 0 is the backbone and cannot be a stub.", "Remove it."
-                )
-            else:
-                areas[int(word)] = kind
-        if not speaks:
-            self.problems.add(
-                "idle.not-enabled",
-                self.mark(*base),
-                f"{name} has OSPF settings, but none of its interfaces speaks OSPF: they have no effect.",
-                "Write ospf: AREA at an interface.",
-                Severity.WARNING,
-            )
-        first = entry.default_route
-        default = (first.type, first.metric, first.always) if first else None
-        given: dict[str, tuple[int, int]] = {o: (e.type, e.metric) for o, e in entry.redistribute.items()}
-        return OspfProcess(self.mark(*base), areas, given, default, entry.preference)
 
-    def rip(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> RipProcess | None:
-        speaks = any(i.rip for i in interfaces.values())
-        if device.rip is None:
-            return RipProcess(self.mark("devices", name), {}) if speaks else None
-        if not speaks:
-            self.problems.add(
-                "idle.not-enabled",
-                self.mark("devices", name, "rip"),
-                f"{name} has RIP settings, but none of its interfaces speaks RIP: they have no effect.",
-                "Write rip: active at an interface.",
-                Severity.WARNING,
-            )
-        entry = device.rip
-        given: dict[str, int] = dict(entry.redistribute.items())
-        return RipProcess(self.mark("devices", name, "rip"), given, entry.default_route, entry.preference)
+def _prefix(ctx: Context, route: RouteIn, path: Path) -> Prefix:
+    """The prefix; ``default`` alone is of the next hop's family."""
+    prefix, hop = route.prefix, route.next_hop
+    if hop is not None and hop.family != prefix.family:
+        if str(ctx.live.at(*path, "prefix").value) == "default":
+            return Prefix(hop.family, 0, 0)
+        words = f"{hop} is IPv{hop.family}, the prefix {prefix} is IPv{prefix.family}."
+        ctx.fault("route.family", ctx.spot(*path, "next-hop"), words, "Use a next hop of the same family.")
+    return prefix
 
-    def leases(self, name: str, device: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterable[LeasePool]:
-        for port, entry in device.leases.items():
-            mark = self.mark("devices", name, "leases", port)
-            self.known_port(name, port, mark, interfaces)
-            if len(entry.range.spans) != 1 or port not in interfaces:
-                continue
-            first, last = (from_key(k) for k in entry.range.spans[0])
-            bearer = next((a for a in interfaces[port].addresses if a.prefix.holds(first) and a.prefix.holds(last)), None)
-            if bearer is None:
-                self.problems.add(
-                    "lease.range",
-                    self.spot("devices", name, "leases", port, "range"),
-                    f"the range {entry.range.text} is not within a subnet of {name}/{port}.",
-                    "Give addresses of the interface's own subnet.",
-                )
-                continue
-            yield LeasePool(port, first, last, entry.gateway or bearer.address, tuple(entry.resolvers), mark)
 
-    def serves(self, words: Iterable[str], path: tuple[str | int, ...]) -> tuple[Serves, ...]:
-        marked = [(word, self.spot(*path, index)) for index, word in enumerate(words)]
-        return tuple(Serves(service, word, mark) for word, mark in marked for service in self.service(word, mark))
+def _far_hosts(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str, FarHost]:
+    if entry.hosts and kind is not Kind.INTERNET:
+        words = f"hosts: is for a device of kind internet, and {name} is a {kind}."
+        ctx.fault("device.kind", ctx.mark("devices", name, "hosts"), words, "Write the hosts as devices of their own.")
+    out = {}
+    for word, far in entry.hosts.items():
+        path: Path = ("devices", name, "hosts", word)
+        mark = ctx.mark(*path)
+        elsewhere = [d for d, e in ctx.doc.devices.items() if d != name and word in e.hosts]
+        if word in ctx.doc.devices or (elsewhere and elsewhere[0] < name):
+            ctx.fault("name.twice", mark, f"'{word}' is also a device, or another far host.", "Choose another name.")
+        out[word] = FarHost(word, tuple(far.address), _serves(ctx, far.serves, (*path, "serves")), mark, far.silent)
+    return out
 
-    def settings(self, name: str, device: DeviceIn) -> dict[str, tuple[str, Mark]]:
-        out: dict[str, tuple[str, Mark]] = {}
-        for key, value in device.settings.items():
-            mark = self.mark("devices", name, "settings", key)
-            if key not in SETTINGS:
-                self.problems.add("setting.unknown", mark, f"there is no setting '{key}'.", hint(key, SETTINGS, "settings"))
-            elif value not in SETTINGS[key].values:
-                self.problems.add(
-                    "value.wrong",
-                    self.spot("devices", name, "settings", key),
-                    f"'{value}' is not a value of {key}.",
-                    hint(value, SETTINGS[key].values, "values"),
-                )
-            else:
-                out[key] = (value, mark)
-        return out
 
-    def stateful(self, name: str, device: DeviceIn, kind: Kind) -> tuple[frozenset[int], Mark | None]:
-        if device.stateful is None:
-            return (frozenset((TCP, UDP)) if kind is Kind.FIREWALL else frozenset()), None
-        out: set[int] = set()
-        for index, word in enumerate(device.stateful):
-            mark = self.spot("devices", name, "stateful", index)
-            if word == "none":
-                if len(device.stateful) > 1:
-                    self.problems.add("value.wrong", mark, "none stands alone.", "Remove it, or remove the others.")
-                continue
-            try:
-                protocol = parse_protocol(word)
-            except AddressError as fault:
-                self.problems.add("value.wrong", mark, str(fault))
-                continue
-            out |= {ICMP, TCP, UDP, ICMP6} if protocol is None else {protocol}
-        return frozenset(out), self.mark("devices", name, "stateful")
+def _uplinks(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, tuple[str, ...]]:
+    for group, members in entry.uplinks.items():
+        path: Path = ("devices", name, "uplinks", group)
+        if group in interfaces:
+            words = f"'{group}' is both a group and an interface of {name}."
+            ctx.fault("name.twice", ctx.mark(*path), words, "Choose another name.")
+        for index, member in enumerate(members):
+            ctx.unknown_port(name, member, ctx.spot(*path, index), interfaces)
+            if member in members[:index]:
+                words = f"{member} is in the group {group} twice: it would get a double share."
+                ctx.fault("uplink.twice", ctx.spot(*path, index), words, "Remove one of the two.")
+    return {group: tuple(m for m in members if m in interfaces) for group, members in entry.uplinks.items()}
+
+
+def _leases(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterator[LeasePool]:
+    for port, pool in entry.leases.items():
+        path: Path = ("devices", name, "leases", port)
+        mark = ctx.mark(*path)
+        ctx.unknown_port(name, port, mark, interfaces)
+        if len(pool.range.spans) != 1 or port not in interfaces:
+            continue
+        first, last = (from_key(k) for k in pool.range.spans[0])
+        own = next((a for a in interfaces[port].addresses if a.prefix.holds(first) and a.prefix.holds(last)), None)
+        if own is None:
+            words = f"the range {pool.range.text} is not within a subnet of {name}/{port}."
+            ctx.fault("lease.range", ctx.spot(*path, "range"), words, "Give addresses of the interface's own subnet.")
+            continue
+        ends = (own.prefix.value, own.prefix.value + own.prefix.span.last - own.prefix.span.first)
+        if first.family == 4 and own.length < 31 and (first.value == ends[0] or last.value == ends[1]):
+            words = f"the range {pool.range.text} holds the subnet's own or broadcast address, which no host can have."
+            ctx.fault("lease.range", ctx.spot(*path, "range"), words, "Leave both ends of the subnet out.")
+            continue
+        yield LeasePool(port, first, last, pool.gateway or own.address, tuple(pool.resolvers), mark)
+
+
+def _serves(ctx: Context, words: Iterable[str], path: Path) -> tuple[Serves, ...]:
+    marked = [(word, ctx.spot(*path, index)) for index, word in enumerate(words)]
+    return tuple(Serves(found, word, mark) for word, mark in marked for found in service(ctx, word, mark))
+
+
+def _settings(ctx: Context, name: str, entry: DeviceIn) -> dict[str, tuple[str, Mark]]:
+    """The settings that are written, where they are settings and have one of their values."""
+    out: dict[str, tuple[str, Mark]] = {}
+    for key, value in entry.settings.items():
+        mark = ctx.mark("devices", name, "settings", key)
+        if key not in SETTINGS:
+            ctx.fault("setting.unknown", mark, f"there is no setting '{key}'.", hint(key, SETTINGS, "settings"))
+        elif value not in SETTINGS[key].values:
+            spot = ctx.spot("devices", name, "settings", key)
+            ctx.fault("value.wrong", spot, f"'{value}' is not a value of {key}.", hint(value, SETTINGS[key].values, "values"))
+        else:
+            out[key] = (value, mark)
+    return out
+
+
+def _stateful(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> tuple[frozenset[int], Mark | None]:
+    """The inspected protocols; a firewall inspects TCP and UDP when nothing is said."""
+    if entry.stateful is None:
+        return (frozenset((TCP, UDP)) if kind is Kind.FIREWALL else frozenset()), None
+    out: set[int] = set()
+    for index, word in enumerate(entry.stateful):
+        mark = ctx.spot("devices", name, "stateful", index)
+        if word == "none":
+            if len(entry.stateful) > 1:
+                ctx.fault("value.wrong", mark, "none stands alone.", "Remove it, or remove the others.")
+            continue
+        try:
+            protocol = parse_protocol(word)
+        except AddressError as fault:
+            ctx.fault("value.wrong", mark, str(fault))
+            continue
+        out |= {ICMP, TCP, UDP, ICMP6} if protocol is None else {protocol}
+    return frozenset(out), ctx.mark("devices", name, "stateful")

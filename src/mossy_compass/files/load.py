@@ -7,12 +7,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mossy_compass.errors import NetworkFileError, QuestionError
-from mossy_compass.files.resolve import Resolver
+from mossy_compass.files.context import context
+from mossy_compass.files.resolve import network as resolved
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import validate
 from mossy_compass.marks import Problem, Problems
 from mossy_compass.model.check import check_network
 from mossy_compass.model.network import Network
+from mossy_compass.plan.check import check_orders
 
 
 @dataclass(frozen=True)
@@ -76,9 +78,10 @@ def read_node(tree: Node, problems: Problems) -> Reading:
     hurt: list[Node] = []
     document = validate(tree, live, problems, hurt)
     whole = not problems.errors  # what was cut out would be missed by its neighbours, and they would be blamed
-    network = Resolver(document, live, tree, problems, hurt).network() if document is not None else None
+    network = resolved(context(document, live, tree, problems, hurt)) if document is not None else None
     if network is not None and whole:
         check_network(network, problems)
+        check_orders(network, problems)
     if problems.errors:
         network = None
     return Reading(network, tuple(problems.in_order()), problems.lines)

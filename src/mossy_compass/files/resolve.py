@@ -2,56 +2,61 @@
 
 from __future__ import annotations
 
-from mossy_compass.files.devices import Devices
-from mossy_compass.files.names import BUILT_IN_GROUPS
-from mossy_compass.model.network import AccessList, Network, ServiceGroup
+from mossy_compass.files.context import Context
+from mossy_compass.files.devices import device
+from mossy_compass.files.names import BUILT_IN_GROUPS, group, services
+from mossy_compass.files.ports import segments
+from mossy_compass.files.rules import access_list
+from mossy_compass.model.network import Network, ServiceGroup
 from mossy_compass.packet.service import BUILT_IN_SERVICES
 
 
-class Resolver(Devices):
-    """Turns a document of the right shape into the model."""
+def network(ctx: Context) -> Network:
+    """The model; every fault is noted in the context's problems."""
+    doc = ctx.doc
+    groups = {n: group(ctx, n) for n in doc.groups}
+    named = {
+        n: ServiceGroup(n, services(ctx, s.members, ("services", n, "members")), ctx.mark("services", n), s.about)
+        for n, s in doc.services.items()
+    }
+    _name_faults(ctx)
+    lists = {n: access_list(ctx, n) for n in doc.lists}
+    devices = {n: device(ctx, n, d) for n, d in doc.devices.items()}
+    return Network(
+        doc.title,
+        ctx.live.mark,
+        devices,
+        segments(ctx, devices),
+        lists,
+        groups,
+        named,
+        {n: tuple(a) for n, a in doc.names.items()},
+        ctx.local,
+        doc.about,
+    )
 
-    def network(self) -> Network:
-        doc = self.doc
-        groups = {n: self.group(n) for n in doc.groups}
-        services = {
-            n: ServiceGroup(n, self.services(s.members, ("services", n, "members")), self.mark("services", n), s.about)
-            for n, s in doc.services.items()
-        }
-        for name in doc.services:
-            if name in BUILT_IN_SERVICES:
-                self.problems.add(
-                    "service.built-in",
-                    self.mark("services", name),
-                    f"'{name}' is the name of a well-known service ({', '.join(map(str, BUILT_IN_SERVICES[name]))}); here it would mean something else.",
-                    "Choose another name.",
-                )
-        for name in doc.groups:
+
+def _name_faults(ctx: Context) -> None:
+    """Names that would be read two ways."""
+    doc = ctx.doc
+    for name in doc.services:
+        if name in BUILT_IN_SERVICES:
+            known = ", ".join(map(str, BUILT_IN_SERVICES[name]))
+            words = f"'{name}' is the name of a well-known service ({known}); here it would mean something else."
+            ctx.fault("service.built-in", ctx.mark("services", name), words, "Choose another name.")
+    for section in ("groups", "devices", "names", "segments"):
+        for name in getattr(doc, section):
             if name in BUILT_IN_GROUPS:
-                self.problems.add(
-                    "group.built-in", self.mark("groups", name), f"'{name}' is a built-in group.", "Choose another name."
-                )
-            for section, things in (("devices", doc.devices), ("names", doc.names)):
-                if name in things:
-                    self.problems.add(
-                        "name.twice",
-                        self.mark("groups", name),
-                        f"'{name}' is also one of the {section}; a rule that says it would be read two ways.",
-                        "Choose another name.",
-                        also=((self.mark(section, name), "the other one"),),
-                    )
-        lists = {n: AccessList(n, tuple(self.rules(n)), self.mark("lists", n), entry.about) for n, entry in doc.lists.items()}
-        devices = {n: self.device(n, d) for n, d in doc.devices.items()}
-        segments = self.segments(devices)
-        return Network(
-            doc.title,
-            self.tree.mark,
-            devices,
-            segments,
-            lists,
-            groups,
-            services,
-            {n: tuple(a) for n, a in doc.names.items()},
-            self.local,
-            doc.about,
-        )
+                words = f"'{name}' is a built-in group; a rule that says it would not mean this."
+                ctx.fault("group.built-in", ctx.mark(section, name), words, "Choose another name.")
+    for name in doc.groups:
+        for section, things in (("devices", doc.devices), ("names", doc.names)):
+            if name in things:
+                words = f"'{name}' is also one of the {section}; a rule that says it would be read two ways."
+                also = ((ctx.mark(section, name), "the other one"),)
+                ctx.fault("name.twice", ctx.mark("groups", name), words, "Choose another name.", also=also)
+    for name, addresses in doc.names.items():
+        if name in doc.devices and set(addresses) != set(ctx.addresses_of(name)):
+            words = f"the name record '{name}' is also a device, which has other addresses: they would be taken for one another."
+            also = ((ctx.mark("devices", name), "the device"),)
+            ctx.fault("name.twice", ctx.mark("names", name), words, "Choose another name.", also=also)

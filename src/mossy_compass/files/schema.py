@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import Annotated, Any, ClassVar, Literal, TypeVar
+from typing import Annotated, Any, ClassVar, Literal, Self, TypeVar
 
 from pydantic import (
     BaseModel,
@@ -180,39 +180,55 @@ class Part(BaseModel):
         return {"anyOf": [whole_form, {k: v for k, v in alone.items() if k not in ("title", "description", "default")}]}
 
 
-class RuleIn(Part):
+Some = Field(min_length=1)
+"""A list that says what is wanted: an empty one would want nothing, and is refused."""
+Words1 = Annotated[list[Reference], Many, _ItemOrList, Some]
+Ports1 = Annotated[list[PortText], Many, _ItemOrList, Some]
+Ident = Annotated[
+    str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$"), WithJsonSchema({"type": ["string", "integer"]})
+]
+
+
+class ConditionsIn(Part):
+    """Which packets a row is about. A condition that is left out is not asked."""
+
+    from_: Words1 | None = Field(
+        None,
+        description="Sources: any, self, local-networks, outside, a group, device, far host, name, segment, zone, or an address form.",
+    )
+    to: Words1 | None = Field(None, description="Destinations, in the same forms.")
+    from_port: Ports1 | None = Field(None, description="Source ports.")
+    to_port: Ports1 | None = Field(None, description="Destination ports; or use service.")
+    service: Words1 | None = Field(
+        None, description="Services: a name under services:, a well-known name, or protocol/port."
+    )
+    icmp: Words1 | None = Field(None, description="ICMP kinds, for a rule of icmp or icmp6.")
+    opening: YesNo = Field(False, description="Only packets that open a session.")
+    arriving: Words1 | None = Field(
+        None, description="Only packets that arrive by these interfaces; a zone or a group of uplinks stands for its interfaces."
+    )
+    leaving: Words1 | None = Field(
+        None, description="Only packets that leave by these interfaces; asked after the route, so not in an arriving list."
+    )
+    disabled: YesNo = Field(False, description="Keep the rule, but pass it over.")
+    about: Words = Field("", description="What the rule is for.")
+
+    @model_validator(mode="after")
+    def _one_of_ports(self) -> Self:
+        if self.service and self.to_port:
+            raise _fault("a rule has service or to-port, not both.")
+        return self
+
+
+class RuleIn(ConditionsIn):
     """One rule of an access list. Exactly one of permit, deny, reject, note says what it does."""
 
-    id: (
-        Annotated[
-            str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$"), WithJsonSchema({"type": ["string", "integer"]})
-        ]
-        | None
-    ) = Field(None, description="Number or name within the list; counted in tens when left out.")
+    id: Ident | None = Field(None, description="Number or name within the list; counted in tens when left out.")
     permit: ProtocolText = Field(-1, description="Let packets of this protocol pass.")
     deny: ProtocolText = Field(-1, description="Drop them silently.")
     reject: ProtocolText = Field(-1, description="Drop them and answer the sender no.")
     note: ProtocolText = Field(-1, description="Take note of them and go on with the next rule.")
-    from_: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="Sources: any, self, local-networks, outside, a group, a device, a name, or an address form."
-    )
-    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(None, description="Destinations, in the same forms.")
-    from_port: Annotated[list[PortText], Many, _ItemOrList] | None = Field(None, description="Source ports.")
-    to_port: Annotated[list[PortText], Many, _ItemOrList] | None = Field(None, description="Destination ports; or use service.")
-    service: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="Services: a name under services:, a well-known name, or protocol/port."
-    )
-    icmp: Annotated[list[Reference], Many, _ItemOrList] | None = Field(None, description="ICMP kinds, for a rule of icmp or icmp6.")
-    opening: YesNo = Field(False, description="Only packets that open a session.")
-    arriving: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="Only packets that arrive by these interfaces."
-    )
-    leaving: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="Only packets that leave by these interfaces."
-    )
-    disabled: YesNo = Field(False, description="Keep the rule, but pass it over.")
     log: YesNo = Field(False, description="Log each match.")
-    about: Words = Field("", description="What the rule is for.")
 
     @model_validator(mode="after")
     def _one_verdict(self) -> RuleIn:
@@ -222,8 +238,6 @@ class RuleIn(Part):
                 "a rule says exactly one of permit, deny, reject, note"
                 + (f"; this one says {' and '.join(said)}." if said else ", followed by a protocol or any.")
             )
-        if self.service and self.to_port:
-            raise _fault("a rule has service or to-port, not both.")
         return self
 
     @property
@@ -344,20 +358,56 @@ class RouteIn(Part):
     about: Words = Field("", description="What it is for.")
 
 
+class GoesToIn(Part):
+    """Where packets go instead of their destination."""
+
+    short: ClassVar[str] = "address"
+
+    address: Reference = Field(description="A device, a name, or an address.")
+    port: PortText | None = Field(None, description="Another port; the packet's own when left out.")
+
+
 class TranslateIn(Part):
-    """A source translation to the leaving interface's address."""
+    """A translation: what a source becomes as packets leave, or where a destination goes as they arrive."""
 
     id: Name | None = Field(None, description="Name of the rule; counted in tens when left out.")
-    source: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
-        None, description="Whose packets; everybody's when left out."
+    source: Words1 | None = Field(None, description="Whose packets; everybody's when left out.")
+    to: Words1 | None = Field(None, description="Only packets to these destinations; self for the device's own addresses.")
+    service: Words1 | None = Field(None, description="Only these services.")
+    arriving: Words1 | None = Field(None, description="Only packets that arrive by these interfaces.")
+    leaving: Words1 | None = Field(
+        None, description="Only packets that leave by these interfaces; must be given for becomes, and goes with that alone."
     )
-    to: Annotated[list[Reference], Many, _ItemOrList] | None = Field(None, description="Only packets to these destinations.")
-    leaving: Reference = Field(description="Interface that the packets leave by.")
-    becomes: Literal["interface"] = Field(
-        "interface", description="The new source: the leaving interface's address, with a port of its own."
+    becomes: Literal["interface"] | None = Field(
+        None, description="The new source: the leaving interface's address, with a port of its own. So when goes-to is left out."
     )
+    goes_to: GoesToIn | None = Field(None, description="The new destination: an address, or a mapping with a port.")
     disabled: YesNo = Field(False, description="Keep the rule, but pass it over.")
     about: Words = Field("", description="What it is for.")
+
+
+class CandidateIn(Part):
+    """One way of a policy route."""
+
+    short: ClassVar[str] = "next-hop"
+
+    next_hop: AddressText | None = Field(None, description="Address of a router on a connected subnet.")
+    leaving: Reference | None = Field(None, description="An interface; alone, or to say where the next hop is.")
+    table: Reference | None = Field(None, description="A route table of this device, which is then asked.")
+    discard: YesNo = Field(False, description="yes: drop the packet silently.")
+
+
+class PolicyRouteIn(ConditionsIn):
+    """A policy route: an entry that is asked before the route table."""
+
+    id: Ident | None = Field(None, description="Number or name of the entry; counted in tens when left out.")
+    protocol: ProtocolText = Field(None, description="Only packets of this protocol.")
+    list_: Reference | None = Field(
+        None, description="An access list that says which packets: its permits apply this entry, its denies go on."
+    )
+    candidates: Annotated[list[CandidateIn], Many, _ItemOrList, Some] = Field(
+        description="Ways in order: the first whose interface is up and whose next hop answers is taken, else the main table."
+    )
 
 
 class ExternalIn(Part):
@@ -472,7 +522,15 @@ class DeviceIn(Part):
         None,
         description="Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when this is left out.",
     )
-    translate: list[TranslateIn] = Field(default_factory=list, description="Source translation rules, first match decides.")
+    translate: list[TranslateIn] = Field(
+        default_factory=list, description="Translation rules: of sources, and of destinations; of each the first match decides."
+    )
+    policy_routes: list[PolicyRouteIn] = Field(
+        default_factory=list, description="Entries that choose a way of their own for the packets that they match, in order."
+    )
+    order: list[Reference] | None = Field(
+        None, description="The device's own order of stages for packets that arrive; the built-in one when left out."
+    )
     serves: Annotated[list[Reference], Many, _ItemOrList] = Field(default_factory=list, description="Services that it listens for.")
     settings: dict[str, str] = Field(default_factory=dict, description="Named defaults to change.")
 

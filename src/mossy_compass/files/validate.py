@@ -87,6 +87,8 @@ def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | 
         )
     if kind == "ours":
         return "value.wrong", error["ctx"]["message"], ""
+    if kind == "too_short":
+        return "value.empty", "this list is empty, so nothing would ever be meant.", "Name at least one, or remove the key."
     if kind in _WANTED:
         return "value.wrong", _WANTED[kind], ""
     if kind == "string_pattern_mismatch":

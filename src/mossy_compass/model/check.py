@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from mossy_compass.marks import Mark, Problems, Severity
 from mossy_compass.model.network import Device, Kind, Network, Term, Verdict
+from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address
 
 WARN = Severity.WARNING
@@ -34,10 +35,16 @@ def attached(network: Network) -> dict[str, list[tuple[str, str, str]]]:
     return out
 
 
+def classifying(network: Network) -> set[str]:
+    """The lists that say which packets a policy route is about; they filter nothing there."""
+    return {e.classifier for d in network.devices.values() for e in d.policy_routes if e.classifier}
+
+
 def _lists(network: Network, problems: Problems) -> None:
+    used = classifying(network)
     for name, places in attached(network).items():
         entry = network.lists[name]
-        if not places:
+        if not places and name not in used:
             problems.add(
                 "idle.unattached",
                 entry.mark,
@@ -45,7 +52,7 @@ def _lists(network: Network, problems: Problems) -> None:
                 "Attach it: filter: {arriving: " + name + "} at an interface, or remove it.",
                 WARN,
             )
-        elif not entry.rules:
+        elif not entry.rules and places:
             where = ", ".join(f"{d}/{i}" for d, i, _ in places)
             problems.add(
                 "list.empty",
@@ -56,8 +63,8 @@ def _lists(network: Network, problems: Problems) -> None:
             )
         active = [r for r in entry.rules if not r.disabled]
         if active and all(r.verdict in (Verdict.DENY, Verdict.REJECT) for r in active) and places:
-            ends = {network.devices[d].setting("end-of-list")[0] for d, _, _ in places}
-            if "permit" not in ends:
+            ends = {network.devices[d].settings.end_of_list for d, _, _ in places}
+            if EndOfList.PERMIT not in ends:
                 problems.add(
                     "list.only-denies",
                     entry.mark,

@@ -8,11 +8,18 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import Any
 
 from mossy_compass.marks import NOWHERE, Mark
-from mossy_compass.model.settings import default_of
-from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, Span, Spans
+from mossy_compass.model.settings import Settings
+from mossy_compass.packet.address import Address, InterfaceAddress, Masked, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.service import Service
+
+
+def _mark(default: Mark | None = NOWHERE) -> Any:
+    """A field for a place: it takes no part in equality, so that a blank line in the file changes places and nothing else."""
+    return field(default=default, compare=False)
+
 
 
 class Kind(StrEnum):
@@ -57,6 +64,7 @@ class Term:
         spans: the addresses; None for ``self``, which depends on the device that asks.
         members: for a group, its entries.
         leased: name of a device whose address comes by a lease: the addresses are filled in when that is known.
+        masked: addresses that are kept as a mask, beside ``spans``.
 
     """
 
@@ -64,6 +72,11 @@ class Term:
     spans: Spans | None
     members: tuple[Term, ...] = ()
     leased: str = ""
+    masked: tuple[Masked, ...] = ()
+
+    def holds(self, address: Address) -> bool:
+        """True when the address is one of the term's; never for ``self``, which only a device can tell."""
+        return in_spans(address.key, self.spans or ()) or any(m.holds(address.key) for m in self.masked)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +85,7 @@ class Group:
 
     name: str
     terms: tuple[Term, ...]
-    mark: Mark
+    mark: Mark = field(compare=False)
     about: str = ""
 
 
@@ -82,7 +95,7 @@ class ServiceGroup:
 
     name: str
     services: tuple[Service, ...]
-    mark: Mark
+    mark: Mark = field(compare=False)
     about: str = ""
 
 
@@ -107,7 +120,7 @@ class Rule:
 
     id: str
     verdict: Verdict
-    mark: Mark
+    mark: Mark = field(compare=False)
     protocol: int | None = None
     sources: tuple[Term, ...] | None = None
     destinations: tuple[Term, ...] | None = None
@@ -128,7 +141,7 @@ class AccessList:
 
     name: str
     rules: tuple[Rule, ...]
-    mark: Mark
+    mark: Mark = field(compare=False)
     about: str = ""
 
 
@@ -148,7 +161,7 @@ class OspfPort:
     cost: int
     passive: bool
     point_to_point: bool
-    mark: Mark
+    mark: Mark = field(compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,7 +187,7 @@ class Interface:
     """
 
     name: str
-    mark: Mark
+    mark: Mark = field(compare=False)
     addresses: tuple[InterfaceAddress, ...] = ()
     zone: str = ""
     about: str = ""
@@ -182,8 +195,8 @@ class Interface:
     mtu: int = 1500
     arriving_list: str | None = None
     leaving_list: str | None = None
-    arriving_mark: Mark = NOWHERE
-    leaving_mark: Mark = NOWHERE
+    arriving_mark: Mark = _mark()
+    leaving_mark: Mark = _mark()
     parent: str | None = None
     vlan: int | None = None
     access_vlan: int | None = None
@@ -220,7 +233,7 @@ class StaticRoute:
     """
 
     prefix: Prefix
-    mark: Mark
+    mark: Mark = field(compare=False)
     next_hop: Address | None = None
     leaving: str | None = None
     preference: int = 1
@@ -233,21 +246,73 @@ class StaticRoute:
 
 @dataclass(frozen=True, slots=True)
 class Translate:
-    """A source translation rule: many to one address and port, the leaving interface's own (RFC 3022 NAPT).
+    """A translation rule: of a source as packets leave, or of a destination as they arrive (RFC 2663, RFC 3022).
+
+    A rule has a family: that of the addresses that it names, IPv4 when it names none. It does not touch the other.
 
     Attributes:
-        sources: whose packets; None for all.
-        destinations: to where; None for everywhere.
-        leaving: the interface that they must leave by.
+        family: 4 or 6.
+        becomes_interface: the source becomes the leaving interface's address, with a port of its own (NAPT). False for
+            a rule that translates destinations.
+        goes_to: for a destination rule, the address that packets go to instead.
+        to_port: for a destination rule, the port that they go to instead; None keeps it.
+        arriving, leaving: the interfaces that packets must come or leave by; None for any.
+        sources, destinations, services: whose packets, to where, of which services; None for all.
         disabled: kept, but passed over.
 
     """
 
     id: str
-    leaving: str
-    mark: Mark
+    mark: Mark = field(compare=False)
+    family: int = 4
+    becomes_interface: bool = True
+    goes_to: Address | None = None
+    to_port: int | None = None
+    arriving: tuple[str, ...] | None = None
+    leaving: tuple[str, ...] | None = None
     sources: tuple[Term, ...] | None = None
     destinations: tuple[Term, ...] | None = None
+    services: tuple[Service, ...] | None = None
+    service_words: str = ""
+    disabled: bool = False
+    about: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """One way that a policy route may take; exactly one of the first four is said.
+
+    Attributes:
+        next_hop: address of a router on a connected subnet.
+        leaving: an interface whose route asks for the destination itself, or for ``next_hop`` where both are said.
+        table: name of a route table of the device.
+        discard: the packet is dropped silently.
+
+    """
+
+    mark: Mark = field(compare=False)
+    next_hop: Address | None = None
+    leaving: str | None = None
+    table: str | None = None
+    discard: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class PolicyRoute:
+    """An entry of a device's policy routes: which packets, and the ways that they take, in order of preference.
+
+    Attributes:
+        rule: the conditions, as those of an access list's rule; its verdict is ``permit``.
+        classifier: name of an access list that says which packets: a permit applies the entry, a deny goes on to the next.
+        candidates: in order; the first that is available is taken.
+
+    """
+
+    id: str
+    mark: Mark = field(compare=False)
+    rule: Rule
+    candidates: tuple[Candidate, ...]
+    classifier: str | None = None
     disabled: bool = False
     about: str = ""
 
@@ -258,7 +323,7 @@ class Serves:
 
     service: Service
     words: str
-    mark: Mark
+    mark: Mark = field(compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -268,7 +333,7 @@ class FarHost:
     name: str
     addresses: tuple[Address, ...]
     serves: tuple[Serves, ...]
-    mark: Mark
+    mark: Mark = field(compare=False)
     silent: bool = False
 
 
@@ -283,7 +348,7 @@ class OspfProcess:
 
     """
 
-    mark: Mark
+    mark: Mark = field(compare=False)
     areas: Mapping[int, str]
     redistribute: Mapping[str, tuple[int, int]]
     originate_default: tuple[int, int, bool] | None = None
@@ -294,7 +359,7 @@ class OspfProcess:
 class RipProcess:
     """RIP version 2 settings of a device (RFC 2453): origin to metric for what is redistributed."""
 
-    mark: Mark
+    mark: Mark = field(compare=False)
     redistribute: Mapping[str, int]
     originate_default: bool = False
     preference: int = 120
@@ -309,7 +374,7 @@ class LeasePool:
     last: Address
     gateway: Address | None
     resolvers: tuple[Address, ...]
-    mark: Mark
+    mark: Mark = field(compare=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -318,7 +383,9 @@ class Device:
 
     Attributes:
         stateful: protocols whose answers pass because of a session.
-        settings: what the file says; ask ``setting()`` for the value in force.
+        settings: every setting in force.
+        order: names of the stages of a packet that arrives, where the device has its own order; None for the built-in.
+        policy_routes: entries asked before the route table.
         records: for a resolver, the names that it knows; None for a device that is none.
         resolvers: addresses of the resolvers that this device asks.
         uplinks: named groups of interfaces used as one way out.
@@ -329,14 +396,17 @@ class Device:
 
     name: str
     kind: Kind
-    mark: Mark
+    mark: Mark = field(compare=False)
     interfaces: Mapping[str, Interface]
+    settings: Settings
     routes: tuple[StaticRoute, ...] = ()
     stateful: frozenset[int] = frozenset()
-    stateful_mark: Mark | None = None
+    stateful_mark: Mark | None = _mark(None)
     translate: tuple[Translate, ...] = ()
     serves: tuple[Serves, ...] = ()
-    settings: Mapping[str, tuple[str, Mark]] = field(default_factory=dict)
+    order: tuple[str, ...] | None = None
+    order_mark: Mark | None = _mark(None)
+    policy_routes: tuple[PolicyRoute, ...] = ()
     about: str = ""
     zone: str = ""
     far_hosts: Mapping[str, FarHost] = field(default_factory=dict)
@@ -347,19 +417,13 @@ class Device:
     rip: RipProcess | None = None
     leases: tuple[LeasePool, ...] = ()
 
-    def setting(self, name: str) -> tuple[str, Mark | None]:
-        """The value in force of a setting, and where it was written; None when it is the default."""
-        if name in self.settings:
-            return self.settings[name]
-        return default_of(name, self.kind), None
-
     @property
     def layer3(self) -> bool:
         """False for a switch, which looks at no address."""
         return self.kind is not Kind.SWITCH
 
     def own_addresses(self) -> list[tuple[Address, str]]:
-        """Every address that this device bears, with the interface's name."""
+        """Every address of this device, with the interface's name."""
         return [(a.address, i.name) for i in self.interfaces.values() for a in i.addresses]
 
 
@@ -379,7 +443,7 @@ class Segment:
 
     name: str
     members: tuple[tuple[str, str], ...]
-    mark: Mark
+    mark: Mark = field(compare=False)
     link: Link = Link()
     about: str = ""
     down: bool = False
@@ -396,7 +460,7 @@ class Network:
     """
 
     title: str
-    mark: Mark
+    mark: Mark = field(compare=False)
     devices: Mapping[str, Device]
     segments: Mapping[str, Segment]
     lists: Mapping[str, AccessList] = field(default_factory=dict)
@@ -407,11 +471,11 @@ class Network:
     about: str = ""
 
     def owner_of(self, address: Address) -> str | None:
-        """The device, or far host, that bears an address; None when nobody does."""
+        """The device, or far host, that has an address; None when nobody does."""
         return next(iter(self.owners().get(address, ())), None)
 
     def owners(self) -> dict[Address, tuple[str, ...]]:
-        """Every address that somebody bears, with its bearers' names in order."""
+        """Every address that somebody has, with the names of those who have it in order."""
         found: dict[Address, tuple[str, ...]] = {}
         for name in sorted(self.devices):
             device = self.devices[name]

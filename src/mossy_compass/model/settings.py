@@ -5,7 +5,12 @@ A ruling that follows from a default cites the setting by its name, so nothing t
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
 from typing import NamedTuple
+
+from mossy_compass.marks import Mark
 
 
 class Setting(NamedTuple):
@@ -117,7 +122,7 @@ SETTINGS: dict[str, Setting] = {
             "leaving",
             "leaving",
             "leaving",
-            "Whose address an ICMP error of the device bears: that of the interface by which the error leaves (RFC 1812 4.3.2.4, RFC 4443 2.2), or of the one by which the packet that it is about arrived.",
+            "Whose address an ICMP error of the device has: that of the interface by which the error leaves (RFC 1812 4.3.2.4, RFC 4443 2.2), or of the one by which the packet that it is about arrived.",
         ),
         Setting(
             "reject-answer",
@@ -144,12 +149,28 @@ SETTINGS: dict[str, Setting] = {
             "Whether source translation keeps the source port while it is free (RFC 4787 4.2.1); else the lowest free port from 1024 is taken.",
         ),
         Setting(
+            "mapping",
+            ("endpoint-independent", "per-flow"),
+            "endpoint-independent",
+            "endpoint-independent",
+            "endpoint-independent",
+            "Whether a translated source keeps its outer address and port for every destination (RFC 4787 4.1, REQ-1), or gets a port for each flow. Answers are let in from the flow's own far end alone, either way.",
+        ),
+        Setting(
             "unmatched-translation",
             ("keep", "drop"),
             "keep",
             "keep",
             "keep",
             "What happens to a packet that leaves by an interface whose translation rules do not match it: it goes out as it is, or not at all.",
+        ),
+        Setting(
+            "own-policy-routes",
+            ("no", "yes"),
+            "no",
+            "no",
+            "no",
+            "Whether entries of policy-routes that name no arriving interface see the packets that the device makes itself; what arrives is what they are for.",
         ),
         Setting(
             "source-check",
@@ -199,3 +220,143 @@ def default_of(name: str, kind: str) -> str:
     """The value of a setting when the file says nothing, for a kind of device."""
     setting = SETTINGS[name]
     return {"router": setting.router, "firewall": setting.firewall, "internet": setting.router}.get(kind, setting.host)
+
+
+class EndOfList(StrEnum):
+    """Values of ``end-of-list``."""
+
+    DENY = "deny"
+    PERMIT = "permit"
+    REJECT = "reject"
+
+
+class SourceCheck(StrEnum):
+    """Values of ``source-check`` (RFC 3704)."""
+
+    OFF = "off"
+    STRICT = "strict"
+    LOOSE = "loose"
+
+
+class Sharing(StrEnum):
+    """Values of ``sharing``: the fields that the hash is made of."""
+
+    FLOW = "flow"
+    ENDS = "source-destination"
+    SOURCE = "source"
+
+
+class ErrorSource(StrEnum):
+    """Values of ``error-source``."""
+
+    LEAVING = "leaving"
+    ARRIVING = "arriving"
+
+
+class PortMapping(StrEnum):
+    """Values of ``mapping`` (RFC 4787 section 4.1)."""
+
+    ENDPOINT_INDEPENDENT = "endpoint-independent"
+    PER_FLOW = "per-flow"
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """The settings in force at one device: read once, each of its own type.
+
+    A setting whose two values are yes and no, permit and deny, or the like, is a boolean that is true for what lets more
+    happen; its docstring line says which. ``text`` and ``mark`` give any of them by its written name.
+
+    Attributes:
+        forwarding: packets for others are passed on.
+        end_of_list: what the end of an attached list does.
+        empty_list_permits, no_list_permits: what an empty list, or none, does.
+        own_packets_filtered: the device's own packets are compared with the leaving list.
+        to_self, from_self: packets to the device, and of the device, are permitted.
+        answers_ping: echo requests are answered.
+        refuses_closed_ports: a closed port refuses, instead of saying nothing.
+        sends_unreachable, sends_time_exceeded: those ICMP errors are sent.
+        error_source: whose address an ICMP error has.
+        rejects_with_reset: a rejected TCP packet gets a reset, instead of ICMP.
+        session_errors_pass: an ICMP error belongs to the session of the packet that it quotes.
+        keeps_port: source translation keeps the port while it is free.
+        mapping: when a translated source keeps its outer port for further destinations.
+        drops_untranslated: what no translation rule matches does not leave.
+        policy_for_own: policy routes see the device's own packets too.
+        source_check: the reverse-path check.
+        drops_own_source: an IPv4 packet that arrives with an own address as its source is dropped.
+        sharing: what the choice among equal ways depends on.
+        asks_peer: a route by an interface alone asks for the one other device there.
+        leased_default_route: a lease installs a default route.
+        values, marks: each by its written name; a setting without a mark has its default.
+        kind: the kind of device, for the words of a default.
+
+    """
+
+    forwarding: bool
+    end_of_list: EndOfList
+    empty_list_permits: bool
+    no_list_permits: bool
+    own_packets_filtered: bool
+    to_self: bool
+    from_self: bool
+    answers_ping: bool
+    refuses_closed_ports: bool
+    sends_unreachable: bool
+    sends_time_exceeded: bool
+    error_source: ErrorSource
+    rejects_with_reset: bool
+    session_errors_pass: bool
+    keeps_port: bool
+    mapping: PortMapping
+    drops_untranslated: bool
+    policy_for_own: bool
+    source_check: SourceCheck
+    drops_own_source: bool
+    sharing: Sharing
+    asks_peer: bool
+    leased_default_route: bool
+    values: Mapping[str, str]
+    kind: str
+    marks: Mapping[str, Mark] = field(default_factory=dict, compare=False)
+
+    def text(self, name: str) -> str:
+        """The value of a setting as it is written."""
+        return self.values[name]
+
+    def mark(self, name: str) -> Mark | None:
+        """Where a setting was written; None when its default is in force."""
+        return self.marks.get(name)
+
+
+def settings_of(kind: str, written: Mapping[str, tuple[str, Mark]]) -> Settings:
+    """The settings in force at a device of a kind, where ``written`` has values that the table allows."""
+    value = {name: written[name][0] if name in written else default_of(name, kind) for name in SETTINGS}
+    return Settings(
+        forwarding=value["forwarding"] == "yes",
+        end_of_list=EndOfList(value["end-of-list"]),
+        empty_list_permits=value["empty-list"] == "permit",
+        no_list_permits=value["no-list"] == "permit",
+        own_packets_filtered=value["own-packets"] == "filtered",
+        to_self=value["to-self"] == "permit",
+        from_self=value["from-self"] == "permit",
+        answers_ping=value["answers-ping"] == "yes",
+        refuses_closed_ports=value["closed-port"] == "refuse",
+        sends_unreachable=value["sends-unreachable"] == "yes",
+        sends_time_exceeded=value["sends-time-exceeded"] == "yes",
+        error_source=ErrorSource(value["error-source"]),
+        rejects_with_reset=value["reject-answer"] == "reset",
+        session_errors_pass=value["session-errors"] == "pass",
+        keeps_port=value["keep-port"] == "yes",
+        mapping=PortMapping(value["mapping"]),
+        drops_untranslated=value["unmatched-translation"] == "drop",
+        policy_for_own=value["own-policy-routes"] == "yes",
+        source_check=SourceCheck(value["source-check"]),
+        drops_own_source=value["own-source"] == "drop",
+        sharing=Sharing(value["sharing"]),
+        asks_peer=value["interface-route"] == "peer",
+        leased_default_route=value["leased-default-route"] == "yes",
+        values=value,
+        kind=kind,
+        marks={name: mark for name, (_, mark) in written.items()},
+    )

@@ -18,7 +18,8 @@ V6_BASE = 1 << 32
 """Where IPv6 begins on the number line that holds both families."""
 LAST_KEY = V6_BASE + (1 << 128) - 1
 BITS = {4: 32, 6: 128}
-_MOST_SPANS = 4096
+_MOST_SPANS = 16
+"""A wildcard mask that falls apart into more runs than this is kept as a mask: its members are never listed."""
 
 
 class Address(NamedTuple):
@@ -79,6 +80,23 @@ class Span(NamedTuple):
 Spans = tuple[Span, ...]
 
 
+class Masked(NamedTuple):
+    """The IPv4 addresses that agree with ``base`` in every bit that is not set in ``free``: an awkward wildcard mask.
+
+    Attributes:
+        base: the fixed bits, as an integer; 0 where ``free`` is set.
+        free: bits that may have any value.
+
+    """
+
+    base: int
+    free: int
+
+    def holds(self, key: int) -> bool:
+        """True for a key of the number line whose IPv4 address is meant. IPv6 keys have higher bits, so none is."""
+        return key & ~self.free == self.base
+
+
 class Prefix(NamedTuple):
     """An address block: family, network address as an integer, and length in bits."""
 
@@ -135,11 +153,13 @@ class Block(NamedTuple):
     Attributes:
         text: the one normal form that is echoed, whatever form was typed.
         spans: sorted, disjoint runs on the number line of both families.
+        masked: what is kept as a mask instead, since it would be very many runs.
 
     """
 
     text: str
     spans: Spans
+    masked: tuple[Masked, ...] = ()
 
 
 def prefix_of(address: Address, length: int) -> Prefix:
@@ -268,7 +288,7 @@ def parse_block(text: str) -> Block:
     will do), ``first-last``. One form is echoed: a host, a prefix, or a range.
 
     Raises:
-        AddressError: none of these, or a wildcard mask that falls apart into more than 4,096 runs.
+        AddressError: none of these.
 
     """
     text = text.strip()
@@ -302,8 +322,9 @@ def _masked(text: str, address: Address, mask: int) -> Block:
     base = address.value & inverse
     low = (~mask & (mask + 1)).bit_length() - 1
     free = [bit for bit in range(32) if mask >> bit & 1 and bit >= low]
+    words = f"{Address(4, base)} wildcard {Address(4, mask)}"
     if 1 << len(free) > _MOST_SPANS:
-        raise AddressError(f"'{text}': the mask falls apart into {1 << len(free)} ranges; at most {_MOST_SPANS} are taken.")
+        return Block(words, (), (Masked(base, mask),))
     spans = []
     for number in range(1 << len(free)):
         start = base
@@ -315,7 +336,7 @@ def _masked(text: str, address: Address, mask: int) -> Block:
     if len(spans) == 1:
         prefix = Prefix(4, spans[0].first, 32 - low)
         return Block(str(prefix), (prefix.span,))
-    return Block(f"{Address(4, base)} wildcard {Address(4, mask)}", tuple(spans))
+    return Block(words, tuple(spans))
 
 
 EVERYTHING: Spans = (Span(0, LAST_KEY),)

@@ -12,7 +12,10 @@ FIRST_DYNAMIC_PORT = 49152
 DEFAULT_TTL = 64
 DEFAULT_SIZE = 64
 _ECHO = {ICMP: (8, 0), ICMP6: (128, 0)}
-_ECHO_REPLY = {ICMP: (0, 0), ICMP6: (129, 0)}
+# Types that ask for an answer: echo and timestamp of ICMP (RFC 792), echo of ICMPv6 (RFC 4443). A type means
+# something within its own protocol alone: 128 is nothing in ICMP.
+REPLY_TYPES = {(ICMP, 8): 0, (ICMP, 13): 14, (ICMP6, 128): 129}
+"""The type of ICMP that answers a request, by protocol and the request's type."""
 
 
 class Packet(NamedTuple):
@@ -53,7 +56,7 @@ class Packet(NamedTuple):
         """True for a packet that may open a session: a bare SYN, a UDP packet, an ICMP request."""
         if self.protocol == TCP:
             return self.flags == "SYN"
-        return self.icmp in (-1, 8 << 8, 128 << 8, 13 << 8)
+        return self.icmp < 0 or (self.protocol, self.icmp >> 8) in REPLY_TYPES
 
     @property
     def is_error(self) -> bool:
@@ -83,27 +86,43 @@ def _end(address: Address, port: int) -> str:
     return f"{address}:{port}" if address.family == 4 else f"[{address}]:{port}"
 
 
-def answer_to(packet: Packet) -> Packet:
-    """The packet with which the far end answers: SYN-ACK, UDP answer, or echo reply."""
-    if packet.protocol in _ECHO:
-        number, code = _ECHO_REPLY[packet.protocol]
-        return Packet(
-            packet.protocol, packet.destination, packet.source, packet.from_port, 0, number * 256 + code, size=packet.size
-        )
+def answer_to(packet: Packet) -> Packet | None:
+    """The packet with which the far end answers: SYN-ACK, UDP answer, or the reply to an ICMP request.
+
+    None for what is never answered: ICMP that asks nothing (RFC 1122 section 3.2.2).
+    """
+    if packet.icmp >= 0:
+        kind = REPLY_TYPES.get((packet.protocol, packet.icmp >> 8))
+        if kind is None:
+            return None
+        return Packet(packet.protocol, packet.destination, packet.source, packet.from_port, 0, kind << 8, size=packet.size)
     flags = "SYN-ACK" if packet.protocol == TCP else ""
     return Packet(packet.protocol, packet.destination, packet.source, packet.to_port, packet.from_port, -1, flags)
 
 
-def refusal_of(packet: Packet) -> Packet:
-    """What a host sends for a port on which nothing listens: a reset (RFC 9293) or port unreachable (RFC 1122)."""
+def refusal_of(packet: Packet) -> Packet | None:
+    """What a host sends for what nobody there listens for.
+
+    A reset for TCP (RFC 9293 section 3.10.7.1), port unreachable where there are ports (RFC 1122 section 4.1.3.1), else
+    protocol unreachable (section 3.2.2.1; for IPv6 the unknown next header of RFC 4443 section 3.4). None where nothing
+    may be said: about resets and ICMP.
+    """
+    if packet.icmp >= 0 or packet.flags == "RST":
+        return None
     if packet.protocol == TCP:
-        return Packet(TCP, packet.destination, packet.source, packet.to_port, packet.from_port, -1, "RST")
-    return icmp_error(packet, packet.destination, "port-unreachable")
+        return reset_of(packet)
+    return icmp_error(packet, packet.destination, "port-unreachable" if packet.protocol in WITH_PORTS else "protocol-unreachable")
+
+
+def reset_of(packet: Packet) -> Packet:
+    """A reset in the name of the far end of a TCP packet."""
+    return Packet(TCP, packet.destination, packet.source, packet.to_port, packet.from_port, -1, "RST")
 
 
 ERROR_KINDS = {
     "net-unreachable": {4: (3, 0), 6: (1, 0)},
     "host-unreachable": {4: (3, 1), 6: (1, 3)},
+    "protocol-unreachable": {4: (3, 2), 6: (4, 1)},
     "port-unreachable": {4: (3, 3), 6: (1, 4)},
     "prohibited": {4: (3, 13), 6: (1, 1)},
     "time-exceeded": {4: (11, 0), 6: (3, 0)},

@@ -1,8 +1,14 @@
-"""The order of a device's stages, as data."""
+"""The order of a device's stages, as data, and what makes an order one that can be used.
+
+A stage says which facts it needs and which it gives. An order is refused when a fact is needed before it is given, so
+that no condition is ever silently void; a device's own order is checked when the file is read.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from enum import StrEnum
+from typing import NamedTuple
 
 from mossy_compass.model.network import Kind
 
@@ -11,50 +17,161 @@ class Stage(StrEnum):
     """One step of what a device does with a packet."""
 
     ARRIVE = "arrive"
-    SESSION = "session"
-    INGRESS = "arriving list"
-    UNDO = "translate back"
+    RECALL = "recall"
+    INSPECTION = "inspection"
+    ARRIVING_LIST = "arriving list"
+    TRANSLATE_DESTINATION = "translate destination"
+    FROM_SELF = "from self"
     TO_SELF = "to self"
     FORWARDING = "forwarding"
-    FROM_SELF = "from self"
+    POLICY_ROUTE = "policy route"
     ROUTE = "route"
     TTL = "time to live"
-    EGRESS = "leaving list"
-    SOURCE = "translate source"
+    LEAVING_LIST = "leaving list"
+    TRANSLATE_SOURCE = "translate source"
     SEND = "send"
 
 
-MEANING: dict[Stage, str] = {
-    Stage.ARRIVE: "the interface is up, and the source is plausible where that is checked",
-    Stage.SESSION: "a packet of a known session takes the session's rewrite and passes over the lists",
-    Stage.INGRESS: "the access list attached to the arriving interface",
-    Stage.UNDO: "an answer to a translated packet gets its first addresses back",
-    Stage.TO_SELF: "a packet for the device itself ends here: its services answer or not",
-    Stage.FORWARDING: "forwarding is on",
-    Stage.FROM_SELF: "packets that the device makes itself begin here",
-    Stage.ROUTE: "longest prefix, then preference, then metric, then sharing",
-    Stage.TTL: "the TTL is above 1; looked at once the route is known (RFC 1812 section 5.2.1.2)",
-    Stage.EGRESS: "the access list attached to the leaving interface",
-    Stage.SOURCE: "source translation; after the route, so that it knows the leaving interface",
-    Stage.SEND: "who answers for the next hop on the segment; a stateful device notes the session",
+class Spec(NamedTuple):
+    """What an order must know of a stage.
+
+    Attributes:
+        meaning: for the documents.
+        needs: facts that it always reads; its rows may need more.
+        gives: facts that are known after it.
+        before: stages that it must come before, since it would have no effect after them.
+
+    """
+
+    meaning: str
+    needs: tuple[str, ...] = ()
+    gives: tuple[str, ...] = ()
+    before: tuple[Stage, ...] = ()
+
+
+SPECS: dict[Stage, Spec] = {
+    Stage.ARRIVE: Spec("the source is one that a packet may have, and plausible where that is checked", (), (), (Stage.TO_SELF,)),
+    Stage.RECALL: Spec(
+        "the session that the packet, as it came, belongs to, and what it is to it; nothing is rewritten here",
+        (),
+        ("session", "relation", "opens"),
+    ),
+    Stage.INSPECTION: Spec(
+        "packets of known sessions of inspected protocols pass over the filters that follow", ("relation",), ("admitted",)
+    ),
+    Stage.ARRIVING_LIST: Spec("the access list attached to the arriving interface", (), (), (Stage.TO_SELF, Stage.ROUTE)),
+    Stage.TRANSLATE_DESTINATION: Spec(
+        "a destination rule, or the destination half of the packet's session",
+        ("session", "relation"),
+        (),
+        (Stage.TO_SELF, Stage.POLICY_ROUTE, Stage.ROUTE),
+    ),
+    Stage.FROM_SELF: Spec("whether the device may send packets of its own", ("relation",)),
+    Stage.TO_SELF: Spec("a packet for the device itself ends here: its services answer or not", ("session", "relation", "opens")),
+    Stage.FORWARDING: Spec("forwarding is on, and neither end is link-local", (), (), (Stage.SEND,)),
+    Stage.POLICY_ROUTE: Spec("entries that choose a way of their own for what they match", (), (), (Stage.ROUTE,)),
+    Stage.ROUTE: Spec("longest prefix, then preference, then metric, then sharing", (), ("leaving",)),
+    Stage.TTL: Spec("the TTL is above 1; looked at once the route is known (RFC 1812 section 5.2.1.2)", (), (), (Stage.SEND,)),
+    Stage.LEAVING_LIST: Spec("the access list attached to the leaving interface", ("leaving",), (), (Stage.SEND,)),
+    Stage.TRANSLATE_SOURCE: Spec(
+        "a source rule, or the source half of the packet's session", ("session", "relation"), (), (Stage.SEND,)
+    ),
+    Stage.SEND: Spec("who answers for the next hop on the segment; what is to be remembered is noted", ("leaving", "relation")),
 }
 
-_THROUGH = (
+OBLIGATORY = (Stage.ARRIVE, Stage.RECALL, Stage.TO_SELF, Stage.ROUTE, Stage.SEND)
+"""Without one of these a packet would have no fate, or a device no memory."""
+FILTERS = (Stage.ARRIVING_LIST, Stage.LEAVING_LIST)
+
+THROUGH: tuple[Stage, ...] = (
     Stage.ARRIVE,
-    Stage.SESSION,
-    Stage.INGRESS,
-    Stage.UNDO,
+    Stage.RECALL,
+    Stage.INSPECTION,
+    Stage.ARRIVING_LIST,
+    Stage.TRANSLATE_DESTINATION,
     Stage.TO_SELF,
     Stage.FORWARDING,
+    Stage.POLICY_ROUTE,
     Stage.ROUTE,
     Stage.TTL,
-    Stage.EGRESS,
-    Stage.SOURCE,
+    Stage.LEAVING_LIST,
+    Stage.TRANSLATE_SOURCE,
     Stage.SEND,
 )
-_FROM = (Stage.FROM_SELF, Stage.TO_SELF, Stage.ROUTE, Stage.EGRESS, Stage.SOURCE, Stage.SEND)
-
-THROUGH: dict[Kind, tuple[Stage, ...]] = {kind: _THROUGH for kind in Kind if kind is not Kind.SWITCH}
-"""Stages of a packet that arrives, by kind of device."""
-FROM: dict[Kind, tuple[Stage, ...]] = {kind: _FROM for kind in Kind if kind is not Kind.SWITCH}
+"""Stages of a packet that arrives, unless the device has its own order."""
+FROM: tuple[Stage, ...] = (
+    Stage.RECALL,
+    Stage.INSPECTION,
+    Stage.FROM_SELF,
+    Stage.TO_SELF,
+    Stage.POLICY_ROUTE,
+    Stage.ROUTE,
+    Stage.LEAVING_LIST,
+    Stage.TRANSLATE_SOURCE,
+    Stage.SEND,
+)
 """Stages of a packet that the device makes itself."""
+OWN_ALONE = (Stage.FROM_SELF,)
+
+
+def orders(kind: Kind, own: tuple[str, ...] | None = None) -> tuple[tuple[Stage, ...], tuple[Stage, ...]]:
+    """The stages of a packet that arrives at a device, and of one that it makes.
+
+    A stage that a device's own order leaves out is left out for its own packets too.
+    """
+    if kind is Kind.SWITCH:
+        return (), ()
+    if own is None:
+        return THROUGH, FROM
+    through = tuple(Stage(name) for name in own)
+    return through, tuple(s for s in FROM if s in through or s in OWN_ALONE)
+
+
+class Fault(NamedTuple):
+    """Why an order cannot be used; ``stage`` is the place to point at, by its number in the order."""
+
+    stage: int
+    message: str
+    remedy: str
+
+
+def faults(names: tuple[str, ...]) -> Iterator[Fault]:
+    """Everything that is wrong with an order, but for what the rows of its stages need."""
+    known = {s.value for s in Stage if s not in OWN_ALONE}
+    for number, name in enumerate(names):
+        if name not in known:
+            yield Fault(number, f"'{name}' is no stage of a packet that arrives.", f"Stages are: {', '.join(s.value for s in THROUGH)}.")
+        elif name in names[:number]:
+            yield Fault(number, f"stage '{name}' stands twice in the order.", "Remove one of the two.")
+    order = [Stage(n) for n in dict.fromkeys(names) if n in known]
+    missing = [s for s in OBLIGATORY if s not in order]
+    for stage in missing:
+        yield Fault(-1, f"the order has no stage '{stage}', without which a packet has no fate.", f"Add {stage}.")
+    if missing:
+        return
+    given: set[str] = set()
+    for number, stage in enumerate(order):
+        for need in SPECS[stage].needs:
+            if need not in given:
+                giver = next(s for s, spec in SPECS.items() if need in spec.gives)
+                yield Fault(number, f"stage '{stage}' needs the {need}, which is not known there.", f"Put it after '{giver}'.")
+        given |= set(SPECS[stage].gives)
+        for later in SPECS[stage].before:
+            if later in order[:number]:
+                yield Fault(number, f"stage '{stage}' has no effect after '{later}'.", f"Put it before '{later}'.")
+        if Stage.SEND in order[:number]:
+            yield Fault(number, f"stage '{stage}' stands after 'send', which ends a packet's stay: it would never be asked.", "Put it before 'send'.")
+    lists = [n for n, s in enumerate(order) if s in FILTERS]
+    if lists and Stage.INSPECTION in order and order.index(Stage.INSPECTION) > lists[-1]:
+        number = order.index(Stage.INSPECTION)
+        yield Fault(number, "stage 'inspection' stands after every list: there is nothing left to pass over.", "Put it before a list.")
+
+
+def given_before(order: Iterable[Stage], stage: Stage) -> set[str]:
+    """The facts that are known when a stage of an order is asked."""
+    out: set[str] = set()
+    for earlier in order:
+        if earlier is stage:
+            break
+        out |= set(SPECS[earlier].gives)
+    return out

@@ -1,19 +1,27 @@
-"""A network compiled once: per device the tables that its stages consult."""
+"""A network compiled once: per device the tables that its stages consult, and the steps that an executor runs."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple, Protocol
 
 from mossy_compass.headers.spans import merge
-from mossy_compass.marks import Mark
 from mossy_compass.model.check import attached
-from mossy_compass.model.network import Device, FarHost, Network, Serves
-from mossy_compass.packet.address import Address, Span
+from mossy_compass.model.network import Candidate, Device, FarHost, Kind, Network, Serves
+from mossy_compass.packet.address import Address, Span, in_spans
+from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import BUILT_IN_SERVICES
-from mossy_compass.plan.match import ListTable, translation_list
-from mossy_compass.plan.order import FROM, THROUGH, Stage
+from mossy_compass.plan.actions import Half
+from mossy_compass.plan.compile import steps
+from mossy_compass.plan.conditions import Miss, Reader
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.order import orders
+from mossy_compass.plan.stages.routes import candidate_route, policy_rows
+from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.stages.translate import rules_table
+from mossy_compass.plan.table import Row, Table, list_table
 from mossy_compass.routing.compute import Routing
-from mossy_compass.routing.table import RouteTable
+from mossy_compass.routing.table import Hop, Loser, Route, RouteTable
 
 
 class Own(NamedTuple):
@@ -23,103 +31,182 @@ class Own(NamedTuple):
     far: FarHost | None = None
 
 
+class Asked(Protocol):
+    """What the plan must know of a ruling to say why other rows were passed over: ids and values, no tables."""
+
+    @property
+    def table(self) -> str: ...
+    @property
+    def saw(self) -> Packet: ...
+    @property
+    def arriving(self) -> str | None: ...
+    @property
+    def leaving(self) -> str | None: ...
+    @property
+    def relation(self) -> Relation: ...
+
+
 class DevicePlan:
-    """What one device knows.
+    """What one device knows, and does.
 
     Attributes:
-        device: as written.
+        device, settings: as written.
         through, origin: stages of a packet that arrives, and of one made here.
-        own: its addresses.
-        tracked: protocols whose sessions it keeps.
-        translations: source translation rules as a list of permits; None when there are none.
+        own: its addresses, with those of the far hosts that it stands for; ``own_spans`` has them as a set.
+        reader: how it reads rules.
+        tracked: protocols whose sessions let answers pass over the filters.
+        domains: who hears whom.
 
     """
 
     __slots__ = (
         "_lists",
         "_network",
-        "_routing",
-        "_settings",
+        "_plan",
+        "_steps",
         "_table",
+        "_translations",
         "device",
+        "domains",
         "name",
         "origin",
         "own",
         "own_spans",
+        "reader",
+        "salt",
+        "settings",
         "through",
         "tracked",
-        "translations",
     )
 
-    def __init__(self, network: Network, routing: Routing, device: Device) -> None:
-        self._network = network
-        self._routing = routing
+    def __init__(self, plan: Plan, device: Device) -> None:
+        self._plan = plan
+        self._network = plan.network
+        self.domains = plan.domains
         self.device = device
         self.name = device.name
-        self.through: tuple[Stage, ...] = THROUGH[device.kind]
-        self.origin: tuple[Stage, ...] = FROM[device.kind]
-        self.own: dict[Address, Own] = {a: Own(i) for a, i in device.own_addresses() if routing.domains.link(device.name, i).up}
+        self.settings = device.settings
+        self.through, self.origin = orders(device.kind, device.order)
+        self.own: dict[Address, Own] = {a: Own(i) for a, i in device.own_addresses() if self.domains.link(device.name, i).up}
         for far in device.far_hosts.values():
             for address in far.addresses:
                 self.own.setdefault(address, Own("", far))
         self.own_spans = merge(Span(a.key, a.key) for a in self.own)
+        self.reader = Reader(self.own_spans, port_names(device))
         self.tracked = device.stateful
-        self.translations = (
-            ListTable(translation_list(device.translate, device.name, device.mark), self.own_spans) if device.translate else None
-        )
-        self._lists: dict[str, ListTable] = {}
-        self._settings: dict[str, tuple[str, Mark | None]] = {}
+        self.salt = salt_of(device.name)
+        self._lists: dict[str, Table] = {}
+        self._translations: dict[Half, Table] | None = None
+        self._steps: dict[str | None, tuple[Step, ...]] = {}
         self._table: RouteTable | None = None
+
+    def steps(self, arriving: str | None) -> tuple[Step, ...]:
+        """The stages for packets that come by an interface (None: made here), compiled when the first one comes."""
+        found = self._steps.get(arriving)
+        if found is None:
+            found = self._steps[arriving] = steps(self, arriving)
+        return found
 
     @property
     def table(self) -> RouteTable:
         """The main route table."""
         if self._table is None:
-            self._table = self._routing.table(self.name)
+            self._table = self._plan.routing.table(self.name)
         return self._table
-
-    def list_at(self, interface: str | None, way: str) -> ListTable | None:
-        """The list attached to an interface for ``arriving`` or ``leaving`` packets."""
-        if interface is None:
-            return None
-        port = self.device.interfaces[interface]
-        name = port.arriving_list if way == "arriving" else port.leaving_list
-        return self.read_list(name) if name is not None else None
-
-    def read_list(self, name: str) -> ListTable:
-        """A list as this device reads it."""
-        if name not in self._lists:
-            self._lists[name] = ListTable(self._network.lists[name], self.own_spans)
-        return self._lists[name]
 
     def table_named(self, name: str) -> RouteTable:
         """A route table by its name."""
-        return self.table if name == "main" else self._routing.table(self.name, name)
+        return self.table if name == "main" else self._plan.routing.table(self.name, name)
 
-    def setting(self, name: str) -> tuple[str, Mark | None]:
-        """The value in force of a setting, and where it was written; None for the default."""
-        if name not in self._settings:
-            self._settings[name] = self.device.setting(name)
-        return self._settings[name]
+    def read_list(self, name: str) -> Table:
+        """A list as this device reads it."""
+        if name not in self._lists:
+            self._lists[name] = list_table(self._network.lists[name], self.reader)
+        return self._lists[name]
 
-    def serves(self, own: Own) -> tuple[Serves, ...]:
-        """What listens on one of the device's addresses; a resolver listens for lookups (RFC 1035 section 4.2)."""
-        if own.far:
-            return own.far.serves
+    @property
+    def translations(self) -> dict[Half, Table]:
+        """The translation rules, of sources and of destinations."""
+        if self._translations is None:
+            self._translations = {half: rules_table(self, half) for half in Half}
+        return self._translations
+
+    def rows_of(self, id: str) -> Table | None:
+        """The table that a ruling cites by its id; None for one that has no rows to tell of."""
+        kind, _, name = id.partition(" ")
+        if kind == "list" and name in self._network.lists:
+            return self.read_list(name)
+        if kind == "translate":
+            return self.translations[Half(name)]
+        return policy_rows(self) if id == "policy-routes" else None
+
+    def serves(self, far: FarHost | None) -> tuple[Serves, ...]:
+        """What listens on its addresses, or at a far host; a resolver listens for lookups (RFC 1035 section 4.2)."""
+        if far:
+            return far.serves
         if self.device.records is not None:
             return (*self.device.serves, *(Serves(s, "domain", self.device.mark) for s in BUILT_IN_SERVICES["domain"]))
         return self.device.serves
 
     def source_for(self, interface: str, family: int, towards: Address | None = None) -> Address | None:
-        """The address that the device gives its own packets when they leave by ``interface`` (RFC 1122 3.3.4.3, RFC 6724)."""
+        """The address that the device gives its own packets when they leave by ``interface``.
+
+        RFC 6724 section 5 puts scope before everything: to a link-local address from a link-local one, and never from
+        one to anything else (rule 2); then the same subnet, which stands for the longest common prefix (rule 8).
+        """
         port = self.device.interfaces[interface]
         found = [a for a in port.addresses if a.address.family == family]
         if towards is not None:
-            near = [a for a in found if a.prefix.holds(towards)]
-            found = near or [a for a in found if not a.address.is_link_local] or found
+            fitting = [a for a in found if a.address.is_link_local == towards.is_link_local]
+            near = [a for a in fitting if a.prefix.holds(towards)]
+            found = near or fitting or ([] if family == 6 else found)
         if found:
             return found[0].address
+        if towards is not None and towards.is_link_local:
+            return None
         return next((a for a, own in self.own.items() if a.family == family and not own.far and not a.is_link_local), None)
+
+    def owner(self, address: Address) -> str | None:
+        """Who has an address; of several the first by name."""
+        return self._plan.owner(address)
+
+    def is_outside(self, port: str) -> bool:
+        """True where a firewall faces what is not its own: an interface without any address in local-networks."""
+        if self.device.kind is not Kind.FIREWALL:
+            return False
+        held = [a.address for a in self.device.interfaces[port].addresses if not a.address.is_link_local]
+        return bool(held) and not any(in_spans(a.key, self._network.local) for a in held)
+
+    def down_port(self, hop: Hop) -> str | None:
+        """The interface that a way out needs, when that is down."""
+        for interface in self.device.interfaces.values():
+            named = interface.name == hop.interface
+            behind = hop.address is not None and any(a.prefix.holds(hop.address) for a in interface.addresses)
+            if (named or behind) and not self.domains.link(self.name, interface.name).up:
+                return interface.name
+        return None
+
+    def way_of(self, candidate: Candidate, destination: Address) -> tuple[Route | None, str]:
+        """A policy route's candidate as a route; or why it is not available."""
+        return candidate_route(self, candidate, destination)
+
+
+def port_names(device: Device) -> dict[str, tuple[str, ...]]:
+    """What a name in ``arriving`` or ``leaving`` stands for: an interface, a group of uplinks, or the interfaces of a zone."""
+    out: dict[str, tuple[str, ...]] = {}
+    for interface in device.interfaces.values():
+        if interface.zone:
+            out[interface.zone] = (*out.get(interface.zone, ()), interface.name)
+    out |= dict(device.uplinks)
+    return out | {name: (name,) for name in device.interfaces}
+
+
+def salt_of(name: str) -> int:
+    """A device's own number for choices among equal ways: FNV-1a of its name, 64 bits (the constants are FNV's own)."""
+    value = 0xCBF29CE484222325
+    for byte in name.encode():
+        value = (value ^ byte) * 0x100000001B3 & 0xFFFFFFFFFFFFFFFF
+    return value
 
 
 class Plan:
@@ -137,22 +224,46 @@ class Plan:
         self.network = self.routing.network
         self.domains = self.routing.domains
         self._devices: dict[str, DevicePlan] = {}
-        self._owners: dict[Address, tuple[str, ...]] | None = None
+        self._owners: Mapping[Address, tuple[str, ...]] | None = None
         self.attached = attached(self.network)
 
     def device(self, name: str) -> DevicePlan:
         """The plan of a device."""
         if name not in self._devices:
-            self._devices[name] = DevicePlan(self.network, self.routing, self.network.devices[name])
+            self._devices[name] = DevicePlan(self, self.network.devices[name])
         return self._devices[name]
 
     def owner(self, address: Address) -> str | None:
-        """Who bears an address; of several the first by name."""
-        found = self.bearers(address)
+        """Who has an address; of several the first by name."""
+        found = self.owners(address)
         return found[0] if found else None
 
-    def bearers(self, address: Address) -> tuple[str, ...]:
-        """Everybody who bears an address: most often one, and two where it was given twice."""
+    def owners(self, address: Address) -> tuple[str, ...]:
+        """Everybody who has an address: most often one, and two where it was given twice."""
         if self._owners is None:
             self._owners = self.network.owners()
         return self._owners.get(address, ())
+
+    # why not the others: asked with a ruling in hand
+
+    def passed_over(self, device: str, ruling: Asked) -> list[tuple[Row, Miss]]:
+        """The rows above the one that decided that were not met, each with its first unmet condition."""
+        table, facts = self._again(device, ruling)
+        return table.passed_over(facts) if table else []
+
+    def noted(self, device: str, ruling: Asked) -> list[Row]:
+        """The ``note`` rows that were met on the way to the decision."""
+        table, facts = self._again(device, ruling)
+        return table.noted(facts) if table else []
+
+    def routes_passed_over(self, device: str, ruling: Asked) -> Iterator[Loser]:
+        """The routes that hold the destination too, each with the reason why it was not taken."""
+        kind, _, name = ruling.table.partition(" ")
+        if kind == "route":
+            yield from self.device(device).table_named(name).losers(ruling.saw.destination)
+
+    def _again(self, device: str, ruling: Asked) -> tuple[Table | None, Facts]:
+        facts = Facts(ruling.saw, ruling.arriving, leaving=ruling.leaving)
+        facts.relation = ruling.relation
+        return self.device(device).rows_of(ruling.table), facts
+

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 from mossy_compass.report import sentences
 from mossy_compass.report.sheet import FONT, SMALL, Picture, Rect, curve
 from mossy_compass.walk.grid import Grid
-from mossy_compass.walk.journey import Fate, Journey, Leg, Way
+from mossy_compass.plan.reasons import Fate
+from mossy_compass.walk.journey import Journey, Leg, Way
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -41,7 +42,7 @@ def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = Non
         points = curve(picture.boxes, line)
         colour, style = (_DOWN, (0, (2, 3))) if line.why_down else ("#8b8f86", "solid")
         axes.plot([x for x, _ in points], [y for _, y in points], color=colour, linestyle=style, linewidth=1.3, zorder=1)
-    for leg in journey.legs if journey else ():
+    for leg in journey.homeward if journey else ():
         _leg(axes, picture, leg)
     for box in picture.boxes.values():
         fill, edge = _FILL[box.kind]
@@ -187,7 +188,7 @@ def _beside(start: _Point, end: _Point, side: float) -> tuple[_Point, _Point]:
 
 
 def _ends(axes: Axes, picture: Picture, journey: Journey) -> None:
-    leg = journey.there if journey.lost == "there" or journey.back is None else journey.back
+    leg = journey.deciding
     good = journey.answered
     if journey.sender in picture.home or journey.there.hops[0].device in picture.home:
         _badge(axes, picture, journey.there.hops[0].device, "start", _THERE)

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
-from mossy_compass.walk.causes import CAUSES
-from mossy_compass.walk.journey import Fate, Hop, Journey, Leg, Lookup, Way
+from collections.abc import Callable
+
+from mossy_compass.plan.causes import CAUSES
+from mossy_compass.plan.reasons import Did, Fate
+from mossy_compass.report import words
+from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Way
 
 WORDS = {
     Fate.DELIVERED: "DELIVERED",
@@ -43,7 +47,7 @@ def verdict_word(journey: Journey) -> str:
 def headline(journey: Journey) -> str:
     """The answer in one sentence."""
     start = who(journey)
-    leg = journey.there if journey.lost == "there" or journey.back is None else journey.back
+    leg = journey.deciding
     because = journey.because.cited()
     although = "".join(f"; although {b.cited()}" for b in journey.although)
     tail = f"{although}; {journey.sender} sees {journey.symptom.value} [{journey.cause}]"
@@ -81,7 +85,7 @@ def _lookup_words(lookup: Lookup, journey: Journey) -> str:
 
 
 def _by(journey: Journey) -> bool:
-    return journey.because.kind == "rule" or journey.because.words.startswith("the end of list")
+    return journey.because.code in ("rule", "list.end")
 
 
 def extras(journey: Journey) -> list[tuple[str, str]]:
@@ -121,29 +125,41 @@ def hop_ports(hop: Hop, leg: Leg) -> str:
     return hop.arriving or "(made here)"
 
 
+def _known(ruling: Ruling) -> str:
+    return f"{ruling.because.cited()}: {words.relation(ruling.relation)}, lists passed over"
+
+
+def _sent(ruling: Ruling) -> str:
+    """Only what is worth a line: several who answer, or a proxy."""
+    remark = ruling.remark
+    told = remark is not None and (remark.get("proxy") or remark.get("others"))
+    return ruling.note if told else ""
+
+
+_BRIEF: dict[Did, Callable[[Ruling], str]] = {
+    Did.PERMITTED: lambda r: f"{r.because.cited()} permits",
+    Did.KNOWN: _known,
+    Did.REWRITTEN: lambda r: f"{r.note} by {r.because.cited()}",
+    Did.KEPT: lambda r: r.note,
+    Did.ROUTED: lambda r: f"{r.because.cited()} {r.note}",
+    Did.STEERED: lambda r: f"{r.because.cited()} {r.note}",
+    Did.FELL_THROUGH: lambda r: f"{r.because.cited()}: {r.note}",
+    Did.SENT: _sent,
+}
+
+
 def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
     """What happened at one device, in a line or two."""
     parts: list[str] = []
     for ruling in hop.rulings:
-        cited = ruling.because.cited()
         if ruling.cause:
             note = f": {ruling.note}" if ruling.note else ""
-            parts.append(f"{ruling.did.upper()}: {cited}{note}")
-        elif ruling.did == "permitted":
-            parts.append(f"{cited} permits")
-        elif ruling.did == "known session":
-            parts.append(f"{cited}: {ruling.note.split(';')[0]}, lists passed over")
-        elif ruling.did == "rewritten":
-            parts.append(f"{ruling.note} by {cited}")
-        elif ruling.did == "kept":
-            parts.append(ruling.note)
-        elif ruling.did == "routed":
-            parts.append(f"{cited} {ruling.note}")
-        elif ruling.did == "sent" and ("; so do" in ruling.note or "as proxy" in ruling.note or "chance" in ruling.note):
-            parts.append(ruling.note)
+            parts.append(f"{ruling.did.upper()}: {ruling.because.cited()}{note}")
+        elif ruling.did in _BRIEF:
+            parts.append(_BRIEF[ruling.did](ruling))
     if last and leg.fate is Fate.LOOPED:
         parts.append(f"and round again: {leg.because.words}")
-    return "; ".join(parts)
+    return "; ".join(p for p in parts if p)
 
 
 def leg_title(leg: Leg) -> str:

@@ -110,7 +110,7 @@ def _loser_row(entry: Loser) -> tuple[str, ...]:
         route.origin,
         f"{route.preference}/{route.metric}",
         _ways(route),
-        f"{_place(route)}: {entry.why}",
+        f"{_place(route)}: {entry.words}",
     )
 
 
@@ -162,7 +162,7 @@ def settings(plan: Plan, name: str) -> Rows:
     rows = []
     written = 0
     for setting in SETTINGS.values():
-        value, mark = device.setting(setting.name)
+        value, mark = device.settings.text(setting.name), device.settings.mark(setting.name)
         written += mark is not None
         rows.append((setting.name, value, str(mark) if mark else f"default of {device.kind.words}", setting.why))
     names = ", ".join(sorted(protocol_name(p) for p in device.stateful)) or "none"

@@ -12,7 +12,11 @@ from rich.text import Text
 
 from mossy_compass.marks import Problem, Severity
 from mossy_compass.report import sentences
-from mossy_compass.walk.journey import Fate, Hop, Journey, Leg, Ruling
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Did, Fate
+from mossy_compass.report.record import noted
+from mossy_compass.report.words import miss_words
+from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
 WIDTH = 100
 _FATE_STYLE = {"DELIVERED": "bold green", "REFUSED": "bold yellow", "IGNORED": "bold yellow", "UNANSWERED": "bold yellow"}
@@ -63,15 +67,15 @@ def journey(record: Journey, details: bool = False) -> RenderableType:
         parts.append(Padding(rows_of([(label, words) for label, words in extra], ("dim", ""), (8, None)), (0, 0, 0, 2)))
     asked = record.lookup.journey if record.lookup else None
     if asked is not None and (details or not asked.answered):
-        for leg in asked.legs:
+        for leg in asked.legs if details else asked.homeward:
             parts.append(Padding(Text(f"lookup {sentences.leg_title(leg)}", style="bold"), (0, 0, 0, 2)))
             parts.append(Padding(_hops(leg), (0, 0, 0, 2)))
-    for leg in record.legs:
-        if not leg.hops or (leg.packet.destination.value == 0 and leg.packet.protocol == 0):
+    for leg in record.legs if details else record.homeward:
+        if not leg.hops or leg.packet.protocol == 0:
             continue
         parts.append(Padding(Text(sentences.leg_title(leg), style="bold"), (0, 0, 0, 2)))
         if details:
-            parts += [Padding(_hop_details(n, hop, leg), (0, 0, 0, 4)) for n, hop in enumerate(leg.hops, 1)]
+            parts += [Padding(_hop_details(n, hop, leg, record.plan), (0, 0, 0, 4)) for n, hop in enumerate(leg.hops, 1)]
         else:
             parts.append(Padding(_hops(leg), (0, 0, 0, 2)))
     return Group(*parts)
@@ -81,25 +85,25 @@ def brief(record: Journey) -> RenderableType:
     """The answer, its lines, and the devices passed, in a line for each way."""
     parts: list[RenderableType] = [_headline(record)]
     rows = [(label, words) for label, words in sentences.extras(record) if label in ("why", "nearest", "seen as")]
-    for leg in record.legs:
+    for leg in record.homeward:
         if leg.hops and leg.packet.protocol:
             rows.append((leg.way.value, sentences.path_line(leg)))
     parts.append(Padding(rows_of(rows, ("dim", ""), (8, None)), (0, 0, 0, 2)))
     return Group(*parts)
 
 
-def _hop_details(number: int, hop: Hop, leg: Leg) -> RenderableType:
+def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> RenderableType:
     title = Text.assemble((f"{number} {hop.device}", "bold"), f" ({hop.kind})  {sentences.hop_ports(hop, leg)}")
     if hop.segment and hop.next_device:
         title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
     rows: list[tuple[str | Text, str | Text]] = []
     for ruling in hop.rulings:
-        rows += _ruling_rows(ruling)
+        rows += _ruling_rows(ruling, hop.device, plan)
     return Group(title, Padding(rows_of(rows, ("", ""), (16, None)), (0, 0, 0, 2)))
 
 
-def _ruling_rows(ruling: Ruling) -> list[tuple[str | Text, str | Text]]:
-    bad = bool(ruling.cause) and ruling.did not in ("delivered",)
+def _ruling_rows(ruling: Ruling, device: str, plan: Plan | None) -> list[tuple[str | Text, str | Text]]:
+    bad = bool(ruling.cause) and ruling.did is not Did.DELIVERED
     words = Text.assemble((ruling.did, _BAD if bad else "bold"), f": {ruling.because.cited()}")
     if ruling.because.about:
         words.append(f' "{ruling.because.about}"')
@@ -110,15 +114,23 @@ def _ruling_rows(ruling: Ruling) -> list[tuple[str | Text, str | Text]]:
     rows: list[tuple[str | Text, str | Text]] = [(ruling.stage, words), ("", _dim(f"saw {ruling.saw}, TTL {ruling.saw.ttl}"))]
     if ruling.gave != ruling.saw:
         rows.append(("", _dim(f"gave {ruling.gave}")))
-    for over in ruling.passed_over():
-        rows.append(("", _dim(f"passed over rule {over.id} {over.verdict} ({over.mark}): {over.miss.field}: {over.miss.words}")))
-    for lost in ruling.routes_passed_over():
+    if plan is not None:
+        rows += [("", _dim(words)) for words in _passed_over(ruling, device, plan)]
+    return rows
+
+
+def _passed_over(ruling: Ruling, device: str, plan: Plan) -> list[str]:
+    """The rows, routes and notes beside the one that decided, a line each."""
+    out = []
+    for row, miss in plan.passed_over(device, ruling):
+        key, words = miss_words(miss, ruling.saw)
+        out.append(f"passed over rule {row.id} {row.verdict or 'permit'} ({row.mark}): {key}: {words}")
+    for lost in plan.routes_passed_over(device, ruling):
         place = f" ({lost.route.mark})" if lost.route.mark else ""
         ways = ", ".join(h.words() for h in lost.route.hops)
-        rows.append(("", _dim(f"not taken: {lost.route.words()}{place} {ways}: {lost.why}")))
-    for note in ruling.noted():
-        rows.append(("", _dim(f"noted by {note.cited()}")))
-    return rows
+        out.append(f"not taken: {lost.route.words()}{place} {ways}: {lost.words}")
+    out += [f"noted by {reason.cited()}" for reason in noted(plan, device, ruling)]
+    return out
 
 
 _SEVERITY_STYLE = {Severity.ERROR: "bold red", Severity.WARNING: "bold yellow", Severity.NOTE: "bold cyan"}

@@ -23,7 +23,8 @@ class Answer:
 
     Attributes:
         device, interface: who.
-        why: ``interface`` when it bears the address, ``proxy`` when it answers for another.
+        why: ``interface`` when it has the address, ``proxy`` when it answers for another, ``translated`` when it
+            translates what is sent there.
 
     """
 
@@ -96,7 +97,27 @@ class Domains:
         for name, port in domain.proxies:
             if in_spans(address.key, self.network.devices[name].interfaces[port].answers_for):
                 found = (*found, Answer(name, port, "proxy"))
+            elif self._translates(name, port, address) and not any(a.device == name for a in found):
+                found = (*found, Answer(name, port, "translated"))
         return found
+
+    def _translates(self, name: str, port: str, address: Address) -> bool:
+        """True when a device sends what comes by an interface for this address elsewhere, and it is on the subnet there.
+
+        RFC 1027 has the idea: the neighbours believe that the address is on their segment, so somebody must answer.
+        """
+        device = self.network.devices[name]
+        interface = device.interfaces[port]
+        if not any(a.prefix.holds(address) for a in interface.addresses):
+            return False
+        return any(
+            not rule.becomes_interface
+            and not rule.disabled
+            and rule.family == address.family
+            and (rule.arriving is None or {port, interface.zone} & set(rule.arriving) or _in_group(device, port, rule.arriving))
+            and any(t.words != "any" and t.holds(address) for t in rule.destinations or ())
+            for rule in device.translate
+        )
 
     def link(self, device: str, interface: str) -> LinkState:
         """Whether an interface is up: its own port, its cable, and what is at the other end."""
@@ -204,10 +225,15 @@ class Domains:
                 interface = self.network.devices[device_name].interfaces[port]
                 for entry in interface.addresses:
                     bearers[entry.address] = (*bearers.get(entry.address, ()), Answer(device_name, port, "interface"))
-                if interface.answers_for:
+                if interface.answers_for or any(not t.becomes_interface for t in self.network.devices[device_name].translate):
                     proxies.append((device_name, port))
             domain = Domain(name, members, segments, switches, bearers, tuple(proxies))
             for member in members:
                 self._of[member] = domain
             out.append(domain)
         return out
+
+
+def _in_group(device: Device, port: str, names: tuple[str, ...]) -> bool:
+    """True when an interface is a member of a group of uplinks that is named."""
+    return any(port in device.uplinks.get(name, ()) for name in names)

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import intersect
 from mossy_compass.marks import Mark, Problem, Problems, Severity
-from mossy_compass.model.network import Device, Interface, Kind, RouteAction, Term
+from mossy_compass.model.network import Device, Interface, Kind, RouteAction, Term, Translate
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.domains import Domain, Port
@@ -180,8 +180,6 @@ def _silent_pairs(routing: Routing, problems: Problems) -> None:
     ospf, _ = routing.settled()
     for family, instance in ospf.items():
         for pair in instance.silent:
-            if pair.why.endswith("is passive"):
-                continue
             port = routing.network.devices[pair.one[0]].interfaces[pair.one[1]]
             problems.add(
                 "ospf.no-neighbour",
@@ -202,7 +200,7 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
                 problems.add(
                     "route.inactive",
                     loser.route.mark or device.mark,
-                    f"{device.name}: {kind} is never used: {loser.why.removeprefix('inactive: ')}.",
+                    f"{device.name}: {kind} is never used: {loser.why}.",
                     "Mend what it waits for, or remove it.",
                     WARN,
                 )
@@ -250,7 +248,7 @@ def _no_way_back(routing: Routing, problems: Problems) -> None:
             continue
         for port, interface, entry in _bearers(routing, domain):
             device = routing.network.devices[port[0]]
-            if device.setting("forwarding")[0] != "yes":
+            if not device.settings.forwarding:
                 continue
             inside = [e for _, e in hosts if entry.prefix.holds(e.address)]
             if inside:
@@ -288,7 +286,7 @@ def _lacking(routing: Routing, onward: dict[str, set[tuple[str, str]]], start: s
             if name in seen or _translated(routing.network.devices[here], interface, subnet):
                 continue
             seen.add(name)
-            if device.setting("forwarding")[0] != "yes":
+            if not device.settings.forwarding:
                 continue
             route = routing.table(name).lookup(sample)
             if route is None or route.action is not RouteAction.FORWARD:
@@ -299,11 +297,27 @@ def _lacking(routing: Routing, onward: dict[str, set[tuple[str, str]]], start: s
 
 
 def _translated(device: Device, interface: str, subnet: Prefix) -> bool:
-    for rule in device.translate:
-        if rule.leaving == interface and not rule.disabled and rule.destinations is None:
-            if rule.sources is None:
-                return True
-            for term in rule.sources:
-                if term.spans and intersect((subnet.span,), term.spans) == (subnet.span,):
-                    return True
-    return False
+    """True when a rule hides a whole subnet behind the device as it leaves by an interface, wherever it goes."""
+    return any(
+        rule.becomes_interface
+        and not rule.disabled
+        and rule.family == subnet.family
+        and rule.destinations is None
+        and rule.services is None
+        and interface in _leaving(device, rule)
+        and _all_of(rule, subnet)
+        for rule in device.translate
+    )
+
+
+def _leaving(device: Device, rule: Translate) -> set[str]:
+    """The interfaces that a rule's ``leaving`` stands for."""
+    zones = {i.name for i in device.interfaces.values() if rule.leaving and i.zone in rule.leaving}
+    groups = {m for name in rule.leaving or () for m in device.uplinks.get(name, ())}
+    return zones | groups | set(rule.leaving or ())
+
+
+def _all_of(rule: Translate, subnet: Prefix) -> bool:
+    if rule.sources is None:
+        return True
+    return any(t.spans and intersect((subnet.span,), t.spans) == (subnet.span,) for t in rule.sources)

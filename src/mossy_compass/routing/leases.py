@@ -1,6 +1,6 @@
 """Address leases: who gets which address, gateway and resolver from whom (the roles of RFC 2131, without its packets).
 
-A lease service gives the lowest address of its range that nobody on the segment bears; clients are served in the
+A lease service gives the lowest address of its range that nobody on the segment has; clients are served in the
 order of their names, so that the same network always has the same leases.
 """
 
@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark
-from mossy_compass.model.network import AccessList, Device, Interface, LeasePool, Network, StaticRoute, Term, Translate
+from mossy_compass.model.network import AccessList, Device, Interface, LeasePool, Network, Rule, StaticRoute, Term, Translate
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, Span
 from mossy_compass.routing.domains import Domain, Domains, Port
 
@@ -116,13 +116,16 @@ def apply(network: Network, leases: Leases) -> Network:
     for name, device in devices.items():
         if device.translate:
             devices[name] = replace(device, translate=tuple(fill.translate(t) for t in device.translate))
+        if device.policy_routes:
+            entries = tuple(replace(e, rule=fill.rule(e.rule)) for e in device.policy_routes)
+            devices[name] = replace(devices[name], policy_routes=entries)
     return replace(network, devices=devices, lists=lists, groups=groups)
 
 
 def _with_lease(device: Device, port: str, lease: Lease) -> Device:
     interface = replace(device.interfaces[port], addresses=(*device.interfaces[port].addresses, lease.address))
     routes = device.routes
-    if lease.gateway is not None and device.setting("leased-default-route")[0] == "yes":
+    if lease.gateway is not None and device.settings.leased_default_route:
         prefix = Prefix(lease.gateway.family, 0, 0)
         routes = (*routes, StaticRoute(prefix, lease.mark, lease.gateway, None, LEASE_PREFERENCE, origin="lease"))
     resolvers = device.resolvers or lease.resolvers
@@ -151,8 +154,10 @@ class _Filler:
         return self._made[term.words]
 
     def access_list(self, entry: AccessList) -> AccessList:
-        rules = (replace(r, sources=self.all(r.sources), destinations=self.all(r.destinations)) for r in entry.rules)
-        return replace(entry, rules=tuple(rules))
+        return replace(entry, rules=tuple(self.rule(r) for r in entry.rules))
+
+    def rule(self, rule: Rule) -> Rule:
+        return replace(rule, sources=self.all(rule.sources), destinations=self.all(rule.destinations))
 
     def translate(self, entry: Translate) -> Translate:
         return replace(entry, sources=self.all(entry.sources), destinations=self.all(entry.destinations))

@@ -20,7 +20,7 @@ def connected(device: Device, domains: Domains, table: RouteTable) -> None:
                 own = Prefix(entry.address.family, entry.address.value, BITS[entry.address.family])
                 table.add(Route(own, "local", 0, 0, (Hop(interface.name),), RouteAction.LOCAL, interface.mark))
             else:
-                table.inactive.append(Loser(route, f"inactive: {interface.name} is down ({link.why})"))
+                table.inactive.append(Loser(route, f"{interface.name} is down ({link.why})", inactive=True))
 
 
 def static(device: Device, domains: Domains, table: RouteTable, name: str = "main", asked: RouteTable | None = None) -> None:
@@ -56,7 +56,7 @@ def static(device: Device, domains: Domains, table: RouteTable, name: str = "mai
             entry.action,
             entry.mark,
         )
-        table.inactive.append(Loser(route, f"inactive: {why}"))
+        table.inactive.append(Loser(route, why, inactive=True))
 
 
 def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
@@ -97,7 +97,7 @@ def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute
         for route in device.routes:
             if route.origin == "lease" and route.next_hop and any(a.prefix.holds(route.next_hop) for a in interface.addresses):
                 return Hop(name, route.next_hop, entry.mark), ""
-    if device.setting("interface-route")[0] == "peer":
+    if device.settings.asks_peer:
         domain = domains.of(device.name, name)
         others = [m for m in domain.members if m != (device.name, name)] if domain else []
         if len(others) == 1:

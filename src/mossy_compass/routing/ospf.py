@@ -88,6 +88,10 @@ def usable(network: Network, domains: Domains, port: Port, family: int) -> bool:
     return interface.ospf is not None and address_of(interface, family) is not None and domains.link(*port).up
 
 
+PASSIVE = "passive"
+"""What ``hinders`` says of an interface that is meant to seek no neighbour: no fault, and not reported."""
+
+
 def hinders(network: Network, one: Port, other: Port, family: int) -> str:
     """Why two interfaces on a segment do not become neighbours (RFC 2328 sections 10.5 and 10.6); empty when they do."""
     a, b = (network.devices[d].interfaces[i] for d, i in (one, other))
@@ -96,7 +100,7 @@ def hinders(network: Network, one: Port, other: Port, family: int) -> str:
     if a.ospf.area != b.ospf.area:
         return f"areas {a.ospf.area} and {b.ospf.area} differ"
     if a.ospf.passive or b.ospf.passive:
-        return f"{'/'.join(one if a.ospf.passive else other)} is passive"
+        return PASSIVE
     if a.ospf.point_to_point != b.ospf.point_to_point:
         return "one end is point-to-point and the other broadcast"
     kinds = [_stub(network, p[0], a.ospf.area) for p in (one, other)]
@@ -122,7 +126,7 @@ class Ospf:
     Attributes:
         areas: by number.
         neighbours: for each interface, the interfaces that it is a neighbour of.
-        silent: pairs on one segment that are not neighbours though both speak.
+        silent: pairs on one segment that are not neighbours though both seek one.
 
     """
 
@@ -162,7 +166,11 @@ class Ospf:
                 for other in ports[number + 1 :]:
                     why = hinders(self.network, one, other, self.family)
                     if one[0] != other[0] and why.startswith("areas"):
-                        self.silent.append(Silence(one, other, why))
+                        self._note_silence(one, other, why)
+
+    def _note_silence(self, one: Port, other: Port, why: str) -> None:
+        if why is not PASSIVE:
+            self.silent.append(Silence(one, other, why))
 
     def _area(self, number: int, ports: list[Port]) -> Area:
         import numpy as np
@@ -188,7 +196,7 @@ class Ospf:
                     why = hinders(self.network, one, other, self.family)
                     if why:
                         if one < other:
-                            self.silent.append(Silence(one, other, why))
+                            self._note_silence(one, other, why)
                         continue
                     a, b = self._interface(one), self._interface(other)
                     assert a.ospf is not None

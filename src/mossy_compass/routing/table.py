@@ -30,6 +30,12 @@ class Hop(NamedTuple):
     mark: Mark | None = None
     via: Address | None = None
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Hop) and self[:2] == other[:2] and self[3] == other[3]
+
+    def __hash__(self) -> int:
+        return hash((self[0], self[1], self[3]))
+
     def words(self) -> str:
         """``by up to 10.40.0.1``, or ``by up, on the segment``."""
         if self.address is None:
@@ -60,6 +66,12 @@ class Route(NamedTuple):
     action: RouteAction = RouteAction.FORWARD
     mark: Mark | None = None
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Route) and self[:6] == other[:6]
+
+    def __hash__(self) -> int:
+        return hash(self[:6])
+
     def words(self) -> str:
         """Origin and prefix, as ``static route 10.40.0.0/13`` or ``default route (static)``."""
         if self.prefix.is_default:
@@ -68,10 +80,21 @@ class Route(NamedTuple):
 
 
 class Loser(NamedTuple):
-    """A route that could have served, and why it does not."""
+    """A route that could have served, and why it does not.
+
+    Attributes:
+        inactive: it waits for something (a port, an address, a next hop); else another route is better.
+
+    """
 
     route: Route
     why: str
+    inactive: bool = False
+
+    @property
+    def words(self) -> str:
+        """The reason, with ``inactive:`` before it where the route waits for something."""
+        return f"inactive: {self.why}" if self.inactive else self.why
 
 
 PrefixIndex = Mapping[tuple[int, int], Mapping[int, int]]
@@ -140,6 +163,22 @@ class Bulk:
 
 _NOTHING: Mapping[int, int] = {}
 
+ORIGINS = ("local", "connected", "static", "lease", "ospf", "rip")
+"""Which origin goes first where two have one preference; what is nearer to the device's own configuration does."""
+
+
+def _group(route: Route) -> str:
+    """The origin without its kind: OSPF's kinds are told apart by its own rules (RFC 2328 section 16.4), not here."""
+    if route.origin == "gateway":  # a host's static default route under its own name
+        return "static"
+    return next((o for o in ORIGINS if route.origin.startswith(o)), route.origin)
+
+
+def _rank(route: Route) -> tuple[int, int, int]:
+    """Preference first; then the origin, since metrics of different protocols say nothing about one another."""
+    group = _group(route)
+    return route.preference, ORIGINS.index(group) if group in ORIGINS else len(ORIGINS), route.metric
+
 
 class RouteTable:
     """The routes of one device.
@@ -205,7 +244,7 @@ class RouteTable:
         if held is None:
             rows[bits] = route
             return
-        rank, other = (route.preference, route.metric), (held.preference, held.metric)
+        rank, other = _rank(route), _rank(held)
         if rank < other:
             rows[bits] = route
             self._lose(held, route)
@@ -217,7 +256,9 @@ class RouteTable:
             self._losers.setdefault(route.prefix, []).append(Loser(route, "an equal route was written above it"))
 
     def _lose(self, loser: Route, winner: Route) -> None:
-        if loser.preference != winner.preference:
+        if loser.preference == winner.preference and _group(loser) != _group(winner):
+            why = f"at one preference, {_group(winner)} comes before {_group(loser)}: routes of different origin never share"
+        elif loser.preference != winner.preference:
             why = f"preference {loser.preference} is higher than {winner.preference} of the {winner.origin} route"
         else:
             why = f"metric {loser.metric} is higher than {winner.metric}"

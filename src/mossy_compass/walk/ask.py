@@ -2,18 +2,32 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
 
 from mossy_compass.errors import AddressError, QuestionError
-from mossy_compass.marks import hint, nearest
+from mossy_compass.marks import Hint, hint, nearest
 from mossy_compass.model.network import Device, FarHost, Network
 from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, echo_request
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, WITH_PORTS, Service, parse_service
-from mossy_compass.plan.plan import Plan
-from mossy_compass.walk.journey import Because
+from mossy_compass.plan.plan import DevicePlan, Plan
+from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.replies import own_source
+from mossy_compass.plan.share import Choose
 
 LARGEST = 65535
+PINGS = ("ping", "echo", "icmp", "icmp6")
+"""Words for an echo request of the target's family."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stuck:
+    """Why no packet could be made: a code from the table of causes, what it rests on, and a remark."""
+
+    cause: str
+    because: Because
+    remark: Because | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,7 +38,9 @@ class Question:
         sender: name of the device or far host.
         device: the device that sends.
         target: what was asked for.
+        what: the service.
         packet: the packet; None when no packet could be made, and then ``stuck`` says why.
+        destination: the address; None when the target has none.
 
     """
 
@@ -33,82 +49,160 @@ class Question:
     target: str
     what: str
     packet: Packet | None
-    stuck: tuple[str, Because, str] | None = None
+    stuck: Stuck | None = None
     destination: Address | None = None
 
 
-def _sender(network: Network, name: str) -> tuple[Device, FarHost | None]:
+@dataclass(frozen=True, slots=True)
+class Options:
+    """What may be said of a test packet beside its ends and its service.
+
+    Attributes:
+        from_port: source port, or the identifier of an echo request; None: a usual one.
+        source: source address, instead of the one that the sender would choose.
+        ttl: time to live in hops, 1 to 255.
+        family: 4 or 6, to choose among the target's addresses.
+        size: length of the whole packet in bytes, 28 to 65535.
+
+    """
+
+    from_port: int | None = None
+    source: str | None = None
+    ttl: int = DEFAULT_TTL
+    family: int | None = None
+    size: int = DEFAULT_SIZE
+
+    def check(self) -> None:
+        """Refuse what no packet has.
+
+        Raises:
+            QuestionError: a number is out of range.
+
+        """
+        if not 1 <= self.ttl <= 255:
+            raise QuestionError(f"a TTL is 1 to 255, not {self.ttl}.")
+        if self.from_port is not None and not 0 <= self.from_port <= LARGEST:
+            raise QuestionError(f"a source port is 0 to 65535, not {self.from_port}.")
+        if not 28 <= self.size <= LARGEST:
+            raise QuestionError(f"a packet has 28 to {LARGEST} bytes, not {self.size}.")
+        if self.family not in (None, 4, 6):
+            raise QuestionError(f"a family of addresses is 4 or 6, not {self.family}.")
+
+
+def ends(network: Network) -> list[str]:
+    """Every name that can send or be sent to: devices, far hosts, name records."""
+    far = [f for d in network.devices.values() for f in d.far_hosts]
+    return [*(n for n, d in network.devices.items() if d.layer3), *far, *network.names]
+
+
+def sender_of(network: Network, name: str) -> tuple[Device, FarHost | None]:
+    """The device that sends under a name, with the far host that it stands for.
+
+    Raises:
+        QuestionError: nobody can send under that name.
+
+    """
     device, _, port = name.partition("/")
     if device in network.devices:
         found = network.devices[device]
         if not found.layer3:
-            raise QuestionError(f"{device} is a switch: it has no address to send from.")
-        if port and port not in found.interfaces:
-            raise QuestionError(f"{device} has no interface '{port}'.", nearest(port, found.interfaces))
+            raise QuestionError(f"{device} is a switch: it has no address to send from. Name a device with an address.")
+        _known_port(found, port)
         return found, None
     far = network.far_host(name)
     if far is not None:
         return far
-    known = [n for n, d in network.devices.items() if d.layer3] + [f for d in network.devices.values() for f in d.far_hosts]
-    raise QuestionError(f"there is no device '{name}' to send from. {hint(name, known, 'devices')}")
+    known = [n for n in ends(network) if n not in network.names]
+    raise QuestionError(f"there is no device '{name}' to send from. {hint(name, known, 'senders')}")
+
+
+def _known_port(device: Device, port: str) -> None:
+    if port and port not in device.interfaces:
+        known = f"Its interfaces are: {', '.join(device.interfaces) or 'none'}."
+        raise QuestionError(f"{device.name} has no interface '{port}'. {known}", nearest(port, device.interfaces))
 
 
 def addresses_of(network: Network, target: str) -> tuple[Address, ...]:
-    """The addresses that a device, far host, name record or address text stands for.
+    """The addresses that a device, far host, name record or address text stands for; empty when it is none of these.
 
     Raises:
-        QuestionError: it is none of these.
+        QuestionError: it has no address, or one that no test packet goes to.
 
     """
     device, _, port = target.partition("/")
     if device in network.devices:
         found = network.devices[device]
-        if port and port not in found.interfaces:
-            raise QuestionError(f"{device} has no interface '{port}'.", nearest(port, found.interfaces))
+        _known_port(found, port)
         own = [a for a, name in found.own_addresses() if not port or name == port]
         if not own:
-            raise QuestionError(f"{target} has no address to send to.")
-        return tuple(own)
+            raise QuestionError(f"{target} has no address to send to. Give it one, or name another target.")
+        return tuple(sorted(own, key=lambda a: a.is_link_local))
     far = network.far_host(target)
     if far is not None:
         return far[1].addresses
     if target in network.names:
         return network.names[target]
+    return _literal(target)
+
+
+def _literal(target: str) -> tuple[Address, ...]:
     if not target.strip():
         raise QuestionError("the target is empty; name a device, a name or an address.")
     try:
         literal = parse_address(target)
-        if literal.special:
-            raise QuestionError(f"{target} is {literal.special}: a test packet goes to one device. Name a device or its address.")
-        return (literal,)
     except AddressError:
         if (target[:1].isdigit() and target.replace(".", "").isdigit()) or ":" in target:
             raise
-    return ()
+        return ()
+    if literal.special:
+        raise QuestionError(f"{target} is {literal.special}: a test packet goes to one device. Name a device or its address.")
+    return (literal,)
 
 
-def service_of(network: Network, text: str) -> Service | None:
-    """The service that a test asks for; None for an echo request. A named service stands for its first member.
+def unknown_target(network: Network, target: str) -> Hint:
+    """The names that a target may have been meant to be. Groups and segments are told of too, since people try them."""
+    known = {*ends(network), *network.devices, *network.groups, *network.segments}
+    return hint(target, known, "targets")
+
+
+def services_of(network: Network, text: str) -> tuple[Service | None, ...]:
+    """The services that a test asks for, each by itself; None stands for an echo request.
 
     Raises:
         QuestionError: no such service.
 
     """
-    if text in ("ping", "echo", "icmp", "icmp6"):
-        return None
+    if text in PINGS:
+        return (None,)
     if text in network.services and network.services[text].services:
-        return network.services[text].services[0]
+        return network.services[text].services
     if text in BUILT_IN_SERVICES:
-        return BUILT_IN_SERVICES[text][0]
+        return BUILT_IN_SERVICES[text]
+    if text.strip().isdigit():
+        raise QuestionError(f"'{text}' alone may be a port or a protocol. Write tcp/{text} or udp/{text}, or ip-{text} for the protocol.")
     try:
-        return parse_service(text)
+        return (parse_service(text),)
     except AddressError as fault:
         if "/" in text:
             raise
         known = {*network.services, *BUILT_IN_SERVICES, "ping"}
-        raise QuestionError(
-            f"there is no service '{text}'. {hint(text, known, 'services')} Or write protocol/port, like tcp/443."
-        ) from fault
+        words = hint(text, known, "services")
+        raise QuestionError(f"there is no service '{text}'. {words} Or write protocol/port, like tcp/443.") from fault
+
+
+def members_of(network: Network, service: str) -> tuple[str, ...]:
+    """What a named service is tested as: one text for each member, ``tcp/80`` and ``tcp/443`` for ``web``."""
+    found = services_of(network, service)
+    if len(found) < 2:
+        return (service,)
+    return tuple(dict.fromkeys(str(_first_port(s)) if s else "ping" for s in found))
+
+
+def _first_port(service: Service) -> Service:
+    """A range of ports is tested at its first."""
+    if service.ports is None or service.protocol not in WITH_PORTS:
+        return service
+    return Service(service.protocol, service.ports._replace(last=service.ports.first))
 
 
 def ask(
@@ -116,116 +210,128 @@ def ask(
     sender: str,
     target: str,
     service: str = "ping",
+    options: Options | None = None,
     *,
-    from_port: int | None = None,
-    source: str | None = None,
-    ttl: int = DEFAULT_TTL,
-    family: int | None = None,
-    size: int = DEFAULT_SIZE,
     addresses: tuple[Address, ...] = (),
+    choose: Choose | None = None,
+    **more: object,
 ) -> Question:
     """Make the test packet that a question describes.
 
     Args:
+        plan: the network.
         sender: device, ``device/interface`` for its address, or far host.
         target: device, ``device/interface``, far host, name, or address.
-        service: ``tcp/443``, a service name, or ``ping``.
-        from_port: source port, or the identifier of an echo request.
-        source: source address, instead of the one that the sender would choose.
-        ttl: time to live, 1 to 255.
-        family: 4 or 6, to choose among the target's addresses.
-        size: length of the whole packet in bytes.
+        service: ``tcp/443``, a service name (its first member), or ``ping``.
+        options: further wishes; or give them by name: from_port, source, ttl, family, size.
         addresses: what the target's name was found to stand for, when a lookup has been made.
+        choose: how equal ways are chosen, as the packet's source may depend on its way.
 
     Raises:
-        QuestionError: the network has no such sender or service, or the numbers are out of range.
+        QuestionError: the network has no such sender, target or service, or the numbers are out of range.
 
     """
+    wishes = replace(options or Options(), **more)  # type: ignore[arg-type]
+    for word, value in (("sender", sender), ("target", target), ("service", service)):
+        if not isinstance(value, str):
+            raise QuestionError(f"the {word} is a text, not {value!r}; write it in quotes, a service like 'tcp/443'.")
     network = plan.network
-    device, far = _sender(network, sender)
-    if not 1 <= ttl <= 255:
-        raise QuestionError(f"a TTL is 1 to 255, not {ttl}.")
-    if from_port is not None and not 0 <= from_port <= 65535:
-        raise QuestionError(f"a source port is 0 to 65535, not {from_port}.")
-    if not 28 <= size <= LARGEST:
-        raise QuestionError(f"a packet has 28 to {LARGEST} bytes, not {size}.")
-    wanted = service_of(network, service)
+    device, far = sender_of(network, sender)
+    wishes.check()
+    wanted = services_of(network, service)[0]
     if wanted is not None and wanted.protocol in WITH_PORTS and wanted.ports is None:
         raise QuestionError(f"'{service}' needs a port; write one like {service}/443.")
-    if (
-        wanted is not None
-        and wanted.ports is not None
-        and wanted.ports.first != wanted.ports.last
-        and wanted.protocol in WITH_PORTS
-    ):
-        wanted = Service(wanted.protocol, wanted.ports._replace(last=wanted.ports.first))
+    wanted = _first_port(wanted) if wanted else None
     what = str(wanted) if wanted else "ping"
     found = addresses or addresses_of(network, target)
     if not found:
-        known = [*network.devices, *network.names, *(f for d in network.devices.values() for f in d.far_hosts)]
-        because = Because("name", f"no record for '{target}', and {sender} has no resolver to ask")
-        return Question(sender, device.name, target, what, None, ("name.unknown", because, str(hint(target, known, "names"))))
+        return _nameless(network, device, sender, target, what)
     here = plan.device(device.name)
-    given = parse_address(source) if source else None
-    families = (
-        [family]
-        if family
-        else (
-            [given.family]
-            if given
-            else ([4] if wanted and wanted.protocol == ICMP else [6] if wanted and wanted.protocol == ICMP6 else [])
-        )
-    )
-    own_families = {a.family for a in (far.addresses if far else here.own)}
-    usable = [a for a in found if (not families or a.family in families) and a.family in own_families] or [
-        a for a in found if not families or a.family in families
-    ]
+    destination = _destination(here, far, found, wanted, wishes, target)
+    source = _source(here, far, sender, destination, wishes, wanted, choose)
+    if source is None:
+        return _homeless(plan, device, sender, target, what, destination)
+    if source.family != destination.family:
+        raise QuestionError(f"source {source} and destination {destination} are of different families.")
+    return Question(sender, device.name, target, what, _packet(source, destination, wanted, wishes), None, destination)
+
+
+def _nameless(network: Network, device: Device, sender: str, target: str, what: str) -> Question:
+    """A target that is no name of the network: a slip of the pen, unless the sender could ask a resolver for it."""
+    if not device.resolvers:
+        raise QuestionError(f"there is no target '{target}'. {unknown_target(network, target)}")
+    stuck = Stuck("name.unknown", Because("name.none", (target, sender)))
+    return Question(sender, device.name, target, what, None, stuck)
+
+
+def _homeless(plan: Plan, device: Device, sender: str, target: str, what: str, destination: Address) -> Question:
+    wanting = [(port, why) for (name, port), why in plan.routing.leases.wanting.items() if name == device.name]
+    remark = Because("note.lease", (device.name, *wanting[0])) if wanting else None
+    stuck = Stuck("source.none", Because("address.none", (sender, destination.family), device.mark), remark)
+    return Question(sender, device.name, target, what, None, stuck, destination)
+
+
+def _destination(
+    here: DevicePlan, far: FarHost | None, found: Sequence[Address], wanted: Service | None, wishes: Options, target: str
+) -> Address:
+    """Which of the target's addresses: of the family that is asked for, and that the sender has, where there is a choice."""
+    family = wishes.family
+    if family is None and wishes.source is not None:
+        family = parse_address(wishes.source).family
+    if family is None and wanted is not None and wanted.protocol in (ICMP, ICMP6):
+        family = 4 if wanted.protocol == ICMP else 6
+    usable = [a for a in found if family in (None, a.family)]
     if not usable:
-        raise QuestionError(f"{target} has no IPv{families[0]} address; it has {', '.join(map(str, found))}.")
-    destination = usable[0]
-    start: Address | None = given or (next((a for a in far.addresses if a.family == destination.family), None) if far else None)
-    if start is None:
-        _, _, port = sender.partition("/")
-        start = here.source_for(port, destination.family) if port else _choose_source(plan, device.name, destination)
-    if start is None:
-        because = Because("device", f"{sender} has no IPv{destination.family} address", device.mark)
-        wanting = [f"no lease for {d}/{i}: {why}" for (d, i), why in plan.routing.leases.wanting.items() if d == device.name]
-        if wanting:
-            return Question(sender, device.name, target, what, None, ("source.none", because, wanting[0]), destination)
-        return Question(sender, device.name, target, what, None, ("source.none", because, ""), destination)
-    if start.family != destination.family:
-        raise QuestionError(f"source {start} and destination {destination} are of different families.")
+        raise QuestionError(f"{target} has no IPv{family} address; it has {', '.join(map(str, found))}.")
+    own = {a.family for a in (far.addresses if far else here.own)}
+    return next((a for a in usable if a.family in own), usable[0])
+
+
+def _source(
+    here: DevicePlan,
+    far: FarHost | None,
+    sender: str,
+    destination: Address,
+    wishes: Options,
+    wanted: Service | None,
+    choose: Choose | None,
+) -> Address | None:
+    if wishes.source:
+        return parse_address(wishes.source)
+    if far is not None:
+        return next((a for a in far.addresses if a.family == destination.family), None)
+    _, _, port = sender.partition("/")
+    if port:
+        return here.source_for(port, destination.family, destination if destination.is_link_local else None)
+    found = own_source(here, _packet(Address(destination.family, 0), destination, wanted, wishes), choose)
+    if found is not None or here.table.lookup(destination) is not None:
+        return found
+    sources = (here.source_for(name, destination.family, destination) for name in here.device.interfaces)
+    return next((a for a in sources if a is not None), None)
+
+
+def _packet(source: Address, destination: Address, wanted: Service | None, wishes: Options) -> Packet:
+    port, ttl, size = wishes.from_port, wishes.ttl, wishes.size
     if wanted is None:
-        packet = echo_request(start, destination, 1 if from_port is None else from_port, ttl)._replace(size=size)
-    elif wanted.protocol in (ICMP, ICMP6):
+        return echo_request(source, destination, 1 if port is None else port, ttl)._replace(size=size)
+    if wanted.protocol in (ICMP, ICMP6):
         if wanted.protocol != (ICMP if destination.family == 4 else ICMP6):
-            raise QuestionError(f"{wanted} does not go with {destination}.")
-        packet = Packet(
-            wanted.protocol,
-            start,
-            destination,
-            1 if from_port is None else from_port,
-            0,
-            wanted.ports.first if wanted.ports else 8 << 8,
-            ttl=ttl,
-            size=size,
-        )
-    else:
-        to_port = wanted.ports.first if wanted.ports else 0
-        own_port = (FIRST_DYNAMIC_PORT if from_port is None else from_port) if wanted.protocol in WITH_PORTS else 0
-        flags = "SYN" if wanted.protocol == TCP else ""
-        packet = Packet(wanted.protocol, start, destination, own_port, to_port, -1, flags, ttl, size)
-    return Question(sender, device.name, target, what, packet, None, destination)
+            raise QuestionError(f"{wanted} does not go with {destination}. Ask for ping, which is of the target's family.")
+        kind = wanted.ports.first if wanted.ports else (8 if wanted.protocol == ICMP else 128) << 8
+        return Packet(wanted.protocol, source, destination, 1 if port is None else port, 0, kind, ttl=ttl, size=size)
+    own_port = (FIRST_DYNAMIC_PORT if port is None else port) if wanted.protocol in WITH_PORTS else 0
+    to_port = wanted.ports.first if wanted.ports and wanted.protocol in WITH_PORTS else 0
+    flags = "SYN" if wanted.protocol == TCP else ""
+    return Packet(wanted.protocol, source, destination, own_port, to_port, -1, flags, ttl, size)
 
 
-def _choose_source(plan: Plan, device: str, destination: Address) -> Address | None:
-    here = plan.device(device)
-    route = here.table.lookup(destination)
-    if route is not None and route.hops:
-        hop = route.hops[0]
-        return here.source_for(hop.interface, destination.family, hop.address or destination)
-    for port in here.device.interfaces:
-        found = here.source_for(port, destination.family)
-        if found is not None:
-            return found
-    return None
+def known_ends(network: Network, words: Iterable[str]) -> None:
+    """Refuse words that name nobody to send to.
+
+    Raises:
+        QuestionError: a word is no device, far host, name or address.
+
+    """
+    for word in words:
+        if not addresses_of(network, word):
+            raise QuestionError(f"there is no target '{word}'. {unknown_target(network, word)}")

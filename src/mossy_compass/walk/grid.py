@@ -11,7 +11,8 @@ from typing_extensions import TypedDict
 from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.plan import Plan
-from mossy_compass.walk.journey import Because, Journey
+from mossy_compass.plan.reasons import Because
+from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.trace import trace
 
 FORMAT = 1
@@ -269,10 +270,9 @@ def _cells(plan: Plan, senders: Iterable[str], tests: Sequence[tuple[str, str]])
 
 def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
     """A journey as one cell."""
-    leg = journey.there if journey.lost == "there" or journey.back is None else journey.back
+    leg = journey.deciding
     if journey.lost == "lookup" and journey.lookup is not None:
-        asked = journey.lookup.journey
-        leg = asked.back if asked.lost == "back" and asked.back else asked.there
+        leg = journey.lookup.journey.deciding
     because: Because = journey.because
     place = str(because.mark) if because.mark and because.mark.line else ""
     return Cell(

@@ -1,29 +1,23 @@
-"""The record of a test packet: typed values that text, JSON and pictures are made of."""
+"""The record of a test packet: typed values that text, JSON and pictures are made of.
+
+A record holds ids, numbers, enums and values; its words are made elsewhere (``report/``), when they are asked for.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import TYPE_CHECKING, Any, NamedTuple
 
-from mossy_compass.marks import Mark
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, protocol_name
-from mossy_compass.plan.match import ListTable, PassedOver
-from mossy_compass.routing.table import Loser, RouteTable
-from mossy_compass.walk.shapes import BecauseDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
+from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.routing.table import Hop as RouteHop
+from mossy_compass.voice import voice
 
-FORMAT = 1
-
-
-class Fate(StrEnum):
-    """How a leg ended."""
-
-    DELIVERED = "delivered"
-    REFUSED = "refused"
-    REJECTED = "rejected"
-    DROPPED = "dropped"
-    EXPIRED = "expired"
-    LOOPED = "looped"
+if TYPE_CHECKING:
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.walk.shapes import JourneyDict
 
 
 class Symptom(StrEnum):
@@ -37,77 +31,58 @@ class Symptom(StrEnum):
 
 
 class Way(StrEnum):
-    """Which leg of a journey."""
+    """What a leg is within its journey."""
 
     THERE = "there"
     BACK = "back"
     ERROR = "error"
 
 
-@dataclass(frozen=True, slots=True)
-class Because:
-    """What a ruling rests on.
-
-    Attributes:
-        kind: rule, default, setting, session, translation, route, neighbour, service, interface, device.
-        words: it in a few words, as ``visitors-in rule 10``.
-        mark: where it is written; None for a default or something computed.
-        about: the author's own purpose text.
-
-    """
-
-    kind: str
-    words: str
-    mark: Mark | None = None
-    about: str = ""
-
-    def cited(self) -> str:
-        """The words with the place: ``visitors-in rule 10 (file:line)``."""
-        return f"{self.words} ({self.mark})" if self.mark and self.mark.line else self.words
+def _words(because: Because | None) -> str:
+    return because.words if because else ""
 
 
-@dataclass(frozen=True, slots=True)
-class Ruling:
+class Ruling(NamedTuple):
     """What one stage of one device did.
 
     Attributes:
         stage: which.
-        did: one or two words: permitted, passed over, routed, rewritten, sent, dropped, delivered, ...
+        did: in a word.
         saw: the packet before.
         gave: the packet after; the same where nothing was rewritten.
         because: what the ruling rests on.
-        note: more, in a sentence; may be empty.
+        remark: more to say; None mostly.
         cause: code of the cause, when this ruling ended the leg.
+        table, row: ids of the table that was asked and of the row that decided; the plan finds them again by these.
+        arriving, leaving, relation: further facts that the table's rows may have asked about.
+        session: number of the session that the packet belongs to.
+        hop, ways: for a route, the way that was taken, and all equal ones.
 
     """
 
     stage: str
-    did: str
+    did: Did
     saw: Packet
     gave: Packet
     because: Because
-    note: str = ""
+    remark: Because | None = None
     cause: str = ""
-    table: ListTable | None = field(default=None, compare=False, repr=False)
-    arriving: str | None = field(default=None, compare=False, repr=False)
-    leaving: str | None = field(default=None, compare=False, repr=False)
-    routes: RouteTable | None = field(default=None, compare=False, repr=False)
+    table: str = ""
+    row: str = ""
+    arriving: str | None = None
+    leaving: str | None = None
+    relation: Relation = Relation.NONE
+    session: int | None = None
+    hop: RouteHop | None = None
+    ways: tuple[RouteHop, ...] = ()
 
-    def routes_passed_over(self) -> tuple[Loser, ...]:
-        """The routes that hold the destination too, each with the reason why it was not taken."""
-        return tuple(self.routes.losers(self.saw.destination)) if self.routes else ()
+    @property
+    def note(self) -> str:
+        """The remark in words; may be empty."""
+        return _words(self.remark)
 
-    def passed_over(self) -> tuple[PassedOver, ...]:
-        """The rules that were examined before the decision and did not match, each with its first unmet condition."""
-        return self.table.passed_over(self.saw, self.arriving, self.leaving) if self.table else ()
-
-    def noted(self) -> tuple[Because, ...]:
-        """The `note` rules that matched."""
-        found = self.table.noted(self.saw, self.arriving, self.leaving) if self.table else ()
-        return tuple(
-            Because("rule", f"{self.table.source.name if self.table else ''} rule {c.rule.id}", c.rule.mark, c.rule.about)
-            for c in found
-        )
+    def __repr__(self) -> str:
+        return f"Ruling({self.stage}: {self.did})"
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,15 +116,16 @@ class Leg:
     """One way of one packet.
 
     Attributes:
-        way: there, back, or error for an ICMP error's way home.
+        way: there, back, or an error's way home.
         packet: as it set out.
         arrived: as it was at the end.
         hops: the devices passed.
         fate: how it ended.
         cause: code from the table of causes.
         because: what the end rests on.
-        note: more about the end, in a sentence.
-        root: what lies behind the reason: why an answer met a list at all; mostly empty.
+        remark: more about the end.
+        behind: what lies behind the reason: why an answer met a list at all; mostly None.
+        parent: number of the leg that this one answers, counted from 0; None for the first.
 
     """
 
@@ -160,17 +136,31 @@ class Leg:
     fate: Fate
     cause: str
     because: Because
-    note: str = ""
-    root: str = ""
+    remark: Because | None = None
+    behind: Because | None = None
+    parent: int | None = None
 
     @property
     def end(self) -> str:
         """The device at which it ended."""
         return self.hops[-1].device
 
+    @property
+    def note(self) -> str:
+        """The remark in words."""
+        return _words(self.remark)
+
+    @property
+    def root(self) -> str:
+        """What lies behind the reason, in words."""
+        return _words(self.behind)
+
     def permits(self) -> list[tuple[str, Because]]:
         """The rules, or defaults of lists, that let it through, each with its device."""
-        return [(h.device, r.because) for h in self.hops for r in h.rulings if r.did == "permitted"]
+        return [(h.device, r.because) for h in self.hops for r in h.rulings if r.did is Did.PERMITTED]
+
+    def __repr__(self) -> str:
+        return f"Leg({self.way}: {self.packet}, {self.fate} at {self.end})"
 
 
 @dataclass(frozen=True, slots=True)
@@ -191,25 +181,28 @@ class Lookup:
     journey: Journey
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Journey:
     """Everything that happened to one test packet.
+
+    ``str(journey)`` is the answer in one sentence; ``journey.explain()`` is what ``mossy trace`` prints.
 
     Attributes:
         sender: name of the device or far host that sent it.
         target: what was asked for: a name or an address.
-        target_owner: who bears the destination address; None when nobody does.
+        target_owner: who has the destination address; None when nobody does.
         what: the service, as ``tcp/443``.
-        there: the way there.
+        legs: the way there first, then whatever was sent because of it.
         back: the answer's, the refusal's, or the error's way home; None when nothing came back.
         fate: the fate of the whole: that of the way there, or of the way back when the answer was lost.
-        cause, because, note, root: of that fate.
+        cause, because, remark, behind: of that fate.
         lost: ``lookup``, ``there`` or ``back``: where it was decided.
-        symptom: what the sender sees, with ``symptom_note`` in a few words.
+        symptom: what the sender sees; ``said`` has more about it.
         seen_as: source address and port that the far end saw; empty when it did not get there.
         although: what is written and would have changed the fate, but has no effect.
-        nearest: where a list stopped it: the permits that missed by one condition, at most two.
+        near: where a list stopped it: the rules that nearly permitted it, at most two.
         lookup: the journey that first asked for the target's address; None when no lookup was needed.
+        plan: the plan that it was walked on, to ask why other rows were passed over; no part of the record.
 
     """
 
@@ -217,35 +210,66 @@ class Journey:
     target: str
     target_owner: str | None
     what: str
-    there: Leg
+    legs: tuple[Leg, ...]
     back: Leg | None
     fate: Fate
     cause: str
     because: Because
-    note: str
-    root: str
+    remark: Because | None
+    behind: Because | None
     lost: str
     symptom: Symptom
-    symptom_note: str
+    said: Because | None
     seen_as: str
     although: tuple[Because, ...] = ()
-    nearest: tuple[str, ...] = ()
+    near: tuple[Because, ...] = ()
     lookup: Lookup | None = None
+    plan: Plan | None = field(default=None, compare=False)
+
+    @property
+    def there(self) -> Leg:
+        """The way there."""
+        return self.legs[0]
+
+    @property
+    def homeward(self) -> tuple[Leg, ...]:
+        """The way there and the way back: what decides; the other legs are what further devices sent because of these."""
+        return (self.there,) if self.back is None else (self.there, self.back)
+
+    @property
+    def deciding(self) -> Leg:
+        """The leg whose fate is that of the whole."""
+        return self.back if self.lost == "back" and self.back is not None else self.there
 
     @property
     def latency_ms(self) -> float:
         """Time on the cables, there and back, in milliseconds."""
-        return sum(hop.latency_ms for leg in self.legs for hop in leg.hops)
+        return sum(hop.latency_ms for leg in self.homeward for hop in leg.hops)
 
     @property
     def answered(self) -> bool:
-        """True when the packet arrived and its answer came home."""
+        """True when the packet arrived and its sender received the answer to it."""
         return self.symptom is Symptom.ANSWERED
 
     @property
-    def legs(self) -> tuple[Leg, ...]:
-        """The legs that there were."""
-        return (self.there,) if self.back is None else (self.there, self.back)
+    def note(self) -> str:
+        """The remark in words."""
+        return _words(self.remark)
+
+    @property
+    def root(self) -> str:
+        """What lies behind the reason, in words."""
+        return _words(self.behind)
+
+    @property
+    def symptom_note(self) -> str:
+        """More about what the sender sees, in words."""
+        return _words(self.said)
+
+    @property
+    def nearest(self) -> tuple[str, ...]:
+        """The rules that nearly permitted it, in words."""
+        return tuple(b.words for b in self.near)
 
     def to_dict(self, details: bool = False) -> JourneyDict:
         """The record as plain data, as the published JSON Schema describes it.
@@ -254,121 +278,15 @@ class Journey:
             details: add to each list's ruling the rules that were passed over, with the reasons.
 
         """
-        return {
-            "mossy-journey": FORMAT,
-            "from": self.sender,
-            "to": self.target,
-            "to-device": self.target_owner,
-            "service": self.what,
-            "fate": self.fate.value,
-            "cause": self.cause,
-            "because": because_dict(self.because),
-            "note": self.note,
-            "root": self.root,
-            "decided-on": self.lost,
-            "symptom": self.symptom.value,
-            "symptom-note": self.symptom_note,
-            "seen-as": self.seen_as,
-            "although": [because_dict(b) for b in self.although],
-            "nearest": list(self.nearest),
-            "latency-ms": round(self.latency_ms, 6),
-            "lookup": None
-            if self.lookup is None
-            else {
-                "name": self.lookup.name,
-                "resolver": self.lookup.resolver,
-                "addresses": list(self.lookup.addresses),
-                "journey": self.lookup.journey.to_dict(details),
-            },
-            "legs": [leg_dict(leg, details) for leg in self.legs],
-        }
+        found: Any = voice().journey_dict(self, details)
+        return found  # type: ignore[no-any-return]
 
+    def explain(self, details: bool = False, width: int = 100) -> str:
+        """What ``mossy trace`` prints of it, as plain text of at most ``width`` columns."""
+        return str(voice().explain(self, details, width))
 
-def mark_dict(mark: Mark) -> MarkDict:
-    """A place as plain data."""
-    return {"file": mark.file, "line": mark.line, "column": mark.column}
+    def __str__(self) -> str:
+        return str(voice().headline(self))
 
-
-def because_dict(because: Because) -> BecauseDict:
-    """What a ruling rests on as plain data."""
-    place = mark_dict(because.mark) if because.mark and because.mark.line else None
-    return {"kind": because.kind, "words": because.words, "about": because.about, "place": place}
-
-
-def packet_dict(packet: Packet) -> PacketDict:
-    """A packet as plain data."""
-    out: PacketDict = {
-        "protocol": protocol_name(packet.protocol),
-        "source": str(packet.source),
-        "destination": str(packet.destination),
-        "ttl": packet.ttl,
-    }
-    if packet.protocol in WITH_PORTS:
-        out["from-port"], out["to-port"] = packet.from_port, packet.to_port
-    if packet.protocol in (ICMP, ICMP6):
-        out["icmp"] = packet.what().partition("/")[2]
-        if packet.quoted is None:
-            out["identifier"] = packet.from_port
-    if packet.flags:
-        out["flags"] = packet.flags
-    if packet.quoted is not None:
-        out["quoted"] = str(packet.quoted)
-    return out
-
-
-def ruling_dict(ruling: Ruling, details: bool) -> RulingDict:
-    """A ruling as plain data."""
-    out: RulingDict = {
-        "stage": ruling.stage,
-        "did": ruling.did,
-        "saw": packet_dict(ruling.saw),
-        "gave": packet_dict(ruling.gave),
-        "because": because_dict(ruling.because),
-        "note": ruling.note,
-        "cause": ruling.cause,
-    }
-    if details and ruling.table is not None:
-        out["passed-over"] = [
-            {"rule": p.id, "verdict": p.verdict, "place": mark_dict(p.mark), "condition": p.miss.field, "reason": p.miss.words}
-            for p in ruling.passed_over()
-        ]
-        out["noted"] = [because_dict(b) for b in ruling.noted()]
-    if details and ruling.routes is not None:
-        out["routes-passed-over"] = [
-            {
-                "route": over.route.words(),
-                "ways": [h.words() for h in over.route.hops],
-                "reason": over.why,
-                "place": mark_dict(over.route.mark) if over.route.mark else None,
-            }
-            for over in ruling.routes_passed_over()
-        ]
-    return out
-
-
-def leg_dict(leg: Leg, details: bool) -> LegDict:
-    """A leg as plain data."""
-    return {
-        "way": leg.way.value,
-        "fate": leg.fate.value,
-        "cause": leg.cause,
-        "because": because_dict(leg.because),
-        "note": leg.note,
-        "root": leg.root,
-        "packet": packet_dict(leg.packet),
-        "arrived": packet_dict(leg.arrived),
-        "hops": [
-            {
-                "device": hop.device,
-                "kind": hop.kind,
-                "arriving": hop.arriving,
-                "leaving": hop.leaving,
-                "next-device": hop.next_device,
-                "segment": hop.segment,
-                "bridges": list(hop.bridges),
-                "latency-ms": hop.latency_ms,
-                "rulings": [ruling_dict(r, details) for r in hop.rulings],
-            }
-            for hop in leg.hops
-        ],
-    }
+    def __repr__(self) -> str:
+        return f"<Journey {self.sender} to {self.target}, {self.what}: {self.symptom} [{self.cause}]>"

@@ -12,7 +12,8 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Hop
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.trace import Chooser, trace
+from mossy_compass.plan.share import Choose
+from mossy_compass.walk.trace import trace
 
 MOST_PATHS = 256
 MOST_FLOWS = 100_000
@@ -79,7 +80,7 @@ def every_path(plan: Plan, sender: str, target: str, service: str = "ping", **op
     return Paths(tuple(out), not scripts)
 
 
-def _scripted(script: tuple[int, ...], made: list[Choice]) -> Chooser:
+def _scripted(script: tuple[int, ...], made: list[Choice]) -> Choose:
     """A chooser that follows a script and then takes first members, and notes in ``made`` what it chose."""
     known: dict[tuple[str, tuple[Hop, ...], Packet], int] = {}
 
@@ -135,19 +136,17 @@ def flows(plan: Plan, sender: str, target: str, service: str, count: int, **opti
         port = (start + number) % 65536
         record = trace(plan, sender, target, service, from_port=port, **options)
         ends["answered" if record.answered else record.fate.value, record.cause] += 1
-        for way, device, hops, hop in _decisions(plan, record):
+        for way, device, hops, hop in _decisions(record):
             counter = taken.setdefault((way, device), Counter(dict.fromkeys(hops, 0)))
             counter[hop] += 1
     shares = tuple(Share(device, way, tuple(counter.items())) for (way, device), counter in taken.items())
     return Flows(count, tuple((fate, cause, n) for (fate, cause), n in ends.most_common()), shares)
 
 
-def _decisions(plan: Plan, record: Journey) -> Iterator[tuple[str, str, tuple[Hop, ...], Hop]]:
-    for leg in record.legs:
+def _decisions(record: Journey) -> Iterator[tuple[str, str, tuple[Hop, ...], Hop]]:
+    """Each choice among equal ways, there and back: on which way, at which device, among which, and the one taken."""
+    for leg in record.homeward:
         for hop in leg.hops:
             for ruling in hop.rulings:
-                if ruling.did == "routed" and ruling.routes is not None:
-                    route = ruling.routes.lookup(ruling.saw.destination)
-                    if route is not None and len(route.hops) > 1:
-                        taken = next(h for h in route.hops if h.words() == ruling.note.partition(";")[0])
-                        yield leg.way.value, hop.device, route.hops, taken
+                if ruling.hop is not None and len(ruling.ways) > 1:
+                    yield leg.way.value, hop.device, ruling.ways, ruling.hop

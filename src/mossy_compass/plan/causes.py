@@ -38,6 +38,32 @@ CAUSES: dict[str, Cause] = {
         Cause(
             "echo.ignored", "The packet arrived, and the destination does not answer echo requests.", ("setting answers-ping: yes",)
         ),
+        Cause("session.part", "The packet is part of a conversation that the destination took before."),
+        Cause(
+            "answer.unasked",
+            "The packet answers something that this device did not ask, so nobody there waits for it.",
+            ("let there and back pass the same translating device", "look for an address that was given twice"),
+        ),
+        Cause(
+            "answer.elsewhere",
+            "The answer ended at another device than the one that asked.",
+            ("give one of the two another address", "compare who answers for the address on each segment"),
+        ),
+        Cause(
+            "answer.other",
+            "The answer got to the sender, and is not the reverse of what it sent: it comes from another address or port.",
+            ("let the answer pass the device that translated the question", "look for a translation that catches answers too"),
+        ),
+        Cause(
+            "nat.clash",
+            "Another session's packets already leave with the same ends, so the answers could not be told apart.",
+            ("wait for that session to end, or clear it", "give one of the two a translated address of its own"),
+        ),
+        Cause(
+            "source.martian",
+            "The packet's source is no address that a single host can have (RFC 1812 section 5.3.7).",
+            ("look for what forges it", "give the sender an address"),
+        ),
         Cause("answer.arrived", "The answer is back at the sender."),
         Cause(
             "filter.rule",
@@ -120,12 +146,12 @@ CAUSES: dict[str, Cause] = {
             ("compare the routes of the devices named for this destination",),
         ),
         Cause(
-            "translation.none",
+            "nat.none",
             "No translation rule matched, and the setting unmatched-translation drops.",
             ("widen the translation rule", "setting unmatched-translation: keep"),
         ),
         Cause(
-            "translation.exhausted",
+            "nat.exhausted",
             "Every port of the translated address is taken.",
             ("wait for sessions to end", "add an address"),
         ),

@@ -1,0 +1,166 @@
+"""Rules of access lists into the model."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from mossy_compass.errors import AddressError
+from mossy_compass.files.context import Context, Path
+from mossy_compass.files.names import services, term_list
+from mossy_compass.files.schema import ConditionsIn, RuleIn
+from mossy_compass.marks import Mark
+from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.packet.address import V6_BASE
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, parse_icmp, protocol_name
+
+
+def access_list(ctx: Context, name: str) -> AccessList:
+    """A list with its rules."""
+    return AccessList(name, tuple(_rules(ctx, name)), ctx.mark("lists", name), ctx.doc.lists[name].about)
+
+
+def _rules(ctx: Context, name: str) -> Iterable[Rule]:
+    seen: dict[str, Mark] = {}
+    number = 0
+    for index, entry in enumerate(ctx.doc.lists[name].rules):
+        path: Path = ("lists", name, "rules", index)
+        mark = ctx.spot(*path)
+        if entry.id is None:
+            number = (number // 10 + 1) * 10
+            ident = str(number)
+        else:
+            ident = entry.id
+            number = int(ident) if ident.isdigit() else number
+        plain = str(int(ident)) if ident.isdigit() else ident  # 010 and 10 are one number to whoever reads them
+        if plain in seen:
+            words = f"list '{name}' has two rules {ident}; the first is at line {seen[plain].line}."
+            ctx.fault("rule.twice", mark, words, "Give one another id.")
+        seen[plain] = mark
+        yield list_rule(ctx, ident, entry, path, mark)
+
+
+def list_rule(ctx: Context, ident: str, entry: RuleIn, path: Path, mark: Mark) -> Rule:
+    """One rule of a list."""
+    verdict_mark = ctx.spot(*path, entry.verdict)
+    return conditions(ctx, ident, entry, entry.verdict, entry.protocol, path, (mark, verdict_mark), entry.log)
+
+
+def conditions(
+    ctx: Context,
+    ident: str,
+    entry: ConditionsIn,
+    verdict: str,
+    protocol: int | None,
+    path: Path,
+    marks: tuple[Mark, Mark],
+    log: bool = False,
+) -> Rule:
+    """What has the conditions of a rule: a rule of a list, or another row that asks about packets.
+
+    Args:
+        ctx: the document.
+        ident: the row's id.
+        entry: as written.
+        verdict, protocol: what the row says of the packets that it matches, and of which protocol they are.
+        path: of the row in the document.
+        marks: of the row, and of the place where its protocol stands.
+        log: whether a match is logged.
+
+    """
+    mark, verdict_mark = marks
+    wanted, words = _services(ctx, entry, verdict, protocol, path, verdict_mark)
+    if (entry.to_port or entry.from_port) and protocol is not None and protocol not in WITH_PORTS:
+        said = f"{protocol_name(protocol)} has no ports."
+        ctx.fault("rule.port", verdict_mark, said, "Use tcp or udp, or leave the ports out.")
+    if entry.icmp is not None:
+        wanted, words = _icmp(ctx, entry, verdict, protocol, path)
+    rule = Rule(
+        id=ident,
+        verdict=Verdict(verdict),
+        mark=mark,
+        protocol=protocol,
+        sources=term_list(ctx, entry.from_, (*path, "from")),
+        destinations=term_list(ctx, entry.to, (*path, "to")),
+        from_ports=None if entry.from_port is None else tuple(entry.from_port),
+        services=wanted,
+        service_words=words,
+        opening=entry.opening,
+        arriving=None if entry.arriving is None else tuple(entry.arriving),
+        leaving=None if entry.leaving is None else tuple(entry.leaving),
+        disabled=entry.disabled,
+        log=log,
+        about=entry.about,
+    )
+    _contradictions(ctx, rule, path)
+    return rule
+
+
+def _services(
+    ctx: Context, entry: ConditionsIn, verdict: str, protocol: int | None, path: Path, verdict_mark: Mark
+) -> tuple[tuple[Service, ...] | None, str]:
+    """The services of a row, and the words that say them; None where it has no such condition."""
+    if entry.service is not None:
+        words = ", ".join(entry.service)
+        found = services(ctx, entry.service, (*path, "service"))
+        if protocol is None or not found:
+            return found, words
+        fitting = tuple(s for s in found if s.protocol == protocol)
+        if not fitting:
+            is_a = ", ".join(sorted({protocol_name(s.protocol) for s in found}))
+            ctx.fault(
+                "rule.service",
+                ctx.spot(*path, "service"),
+                f"service {words} is {is_a}, but the rule is for {protocol_name(protocol)}: it could never match.",
+                f"Write {verdict}: {is_a.split(', ')[0]}, or {verdict}: any.",
+                also=((verdict_mark, "the rule's protocol"),),
+            )
+        return fitting, words
+    if entry.to_port is not None:
+        words = ", ".join(f"{s.first}" if s.first == s.last else f"{s.first}-{s.last}" for s in entry.to_port)
+        protocols = (TCP, UDP) if protocol is None else (protocol,)
+        return tuple(Service(p, s) for p in protocols for s in entry.to_port), words
+    return None, ""
+
+
+def _icmp(
+    ctx: Context, entry: ConditionsIn, verdict: str, protocol: int | None, path: Path
+) -> tuple[tuple[Service, ...] | None, str]:
+    assert entry.icmp is not None
+    if protocol not in (ICMP, ICMP6):
+        said = f"icmp: needs a rule of icmp or icmp6, not of {protocol_name(protocol) if protocol is not None else 'any'}."
+        ctx.fault("rule.icmp", ctx.spot(*path, "icmp"), said, f"Write {verdict}: icmp.")
+        return None, ""
+    found = []
+    for index, word in enumerate(entry.icmp):
+        try:
+            found.append(Service(protocol, parse_icmp(word, protocol)))
+        except AddressError as fault:
+            ctx.fault("value.wrong", ctx.spot(*path, "icmp", index), str(fault))
+    return tuple(found), ", ".join(entry.icmp)
+
+
+def _contradictions(ctx: Context, rule: Rule, path: Path) -> None:
+    """Conditions that no packet meets together: written by mistake, and silently without effect."""
+    if rule.from_ports and rule.services and not any(s.protocol in WITH_PORTS for s in rule.services):
+        said = f"from-port asks for a port, and {rule.service_words} has none: the rule could never match."
+        ctx.fault("rule.port", ctx.spot(*path, "from-port"), said, "Remove one of the two.")
+    families = {key: _families(terms) for key, terms in (("from", rule.sources), ("to", rule.destinations))}
+    if families["from"] and families["to"] and not families["from"] & families["to"]:
+        said = f"from is IPv{min(families['from'])} and to is IPv{min(families['to'])}: no packet has both."
+        ctx.fault("rule.family", ctx.spot(*path, "to"), said, "Write a rule for each family.")
+    wanted = {ICMP: 4, ICMP6: 6}.get(rule.protocol or 0)
+    for key, held in families.items():
+        if wanted and held and wanted not in held:
+            said = f"the rule is for {protocol_name(rule.protocol or 0)}, and {key} has only IPv{min(held)} addresses: it could never match."
+            ctx.fault("rule.family", ctx.spot(*path, key), said, f"Write icmp{'6' if wanted == 4 else ''}, or IPv{wanted} addresses.")
+
+
+def _families(terms: Iterable[Term] | None) -> set[int]:
+    """The families of a condition's addresses; none where it may be both, or is not known yet."""
+    out: set[int] = set()
+    for term in terms or ():
+        if term.spans is None or term.leased:
+            return set()
+        out |= {4 if s.first < V6_BASE else 6 for s in term.spans} | {6 for s in term.spans if s.last >= V6_BASE}
+        out |= {4} if term.masked else set()
+    return out

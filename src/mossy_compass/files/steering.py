@@ -1,0 +1,154 @@
+"""Translation rules, policy routes and orders of stages into the model."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator
+
+from mossy_compass.files.context import Context, Path
+from mossy_compass.files.names import services, term, term_list
+from mossy_compass.files.rules import conditions
+from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
+from mossy_compass.marks import Mark, hint
+from mossy_compass.model.network import Candidate, PolicyRoute, Term, Translate
+from mossy_compass.packet.address import V6_BASE, Address, from_key
+from mossy_compass.packet.service import WITH_PORTS
+
+
+def port_words(device: DeviceIn, interfaces: Iterable[str]) -> set[str]:
+    """What ``arriving`` and ``leaving`` may name at a device: interfaces, zones, groups of uplinks."""
+    return {*interfaces, *device.uplinks, *(i.zone for i in device.interfaces.values() if i.zone)}
+
+
+def _ports(ctx: Context, name: str, words: Iterable[str] | None, path: Path, known: Collection[str]) -> tuple[str, ...] | None:
+    if words is None:
+        return None
+    for index, word in enumerate(words):
+        ctx.unknown_port(name, word, ctx.spot(*path, index), known)
+    return tuple(words)
+
+
+def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str]) -> Iterator[Translate]:
+    """The translation rules of a device."""
+    known = port_words(device, interfaces)
+    for index, entry in enumerate(device.translate):
+        path: Path = ("devices", name, "translate", index)
+        _kind_faults(ctx, entry, path)
+        sources = term_list(ctx, entry.source, (*path, "source"))
+        destinations = term_list(ctx, entry.to, (*path, "to"))
+        goal = _goal(ctx, entry, path)
+        wanted = services(ctx, entry.service, (*path, "service")) if entry.service is not None else None
+        if entry.goes_to is not None and entry.goes_to.port is not None:
+            _port_faults(ctx, entry, wanted is None or any(s.protocol not in WITH_PORTS for s in wanted), path)
+        yield Translate(
+            id=entry.id or str((index + 1) * 10),
+            mark=ctx.spot(*path),
+            family=goal.family if goal else _family(sources, destinations),
+            becomes_interface=entry.goes_to is None,
+            goes_to=goal,
+            to_port=entry.goes_to.port.first if entry.goes_to and entry.goes_to.port else None,
+            arriving=_ports(ctx, name, entry.arriving, (*path, "arriving"), known),
+            leaving=_ports(ctx, name, entry.leaving, (*path, "leaving"), known),
+            sources=sources,
+            destinations=destinations,
+            services=wanted,
+            service_words=", ".join(entry.service or ()),
+            disabled=entry.disabled,
+            about=entry.about,
+        )
+
+
+def _kind_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:
+    """A rule is about sources or about destinations, and each kind has conditions that it cannot do without."""
+    if entry.becomes is not None and entry.goes_to is not None:
+        words = "a translation rule has becomes or goes-to, not both."
+        ctx.fault("translate.kind", ctx.spot(*path), words, "Write two rules.")
+    if entry.goes_to is None and entry.leaving is None:
+        words = "'leaving' is missing from a rule about sources."
+        ctx.fault("key.missing", ctx.spot(*path), words, "Add leaving: INTERFACE, or goes-to for a rule about destinations.")
+    if entry.goes_to is not None and entry.leaving is not None:
+        words = "where a packet leaves is not known yet when its destination is translated."
+        ctx.fault("translate.kind", ctx.spot(*path, "leaving"), words, "Say arriving instead.")
+    if entry.goes_to is not None and entry.to is None:
+        words = "'to' is missing from a rule about destinations: every packet would be sent elsewhere."
+        ctx.fault("key.missing", ctx.spot(*path), words, "Add to: ADDRESS, self for the device's own addresses, or any.")
+
+
+def _port_faults(ctx: Context, entry: TranslateIn, portless: bool, path: Path) -> None:
+    assert entry.goes_to is not None
+    port = entry.goes_to.port
+    if port is not None and port.first != port.last:
+        spot = ctx.spot(*path, "goes-to", "port")
+        ctx.fault("translate.port", spot, f"the packets go to one port, and {port.first}-{port.last} are several.", "Name one.")
+    if portless:
+        words = "a new port needs services that have ports; without service: this rule is about every protocol."
+        ctx.fault("translate.port", ctx.spot(*path), words, "Add service: tcp/PORT, or leave the new port out.")
+
+
+def _goal(ctx: Context, entry: TranslateIn, path: Path) -> Address | None:
+    """The one address that packets go to."""
+    if entry.goes_to is None:
+        return None
+    spot = ctx.spot(*path, "goes-to")
+    found = term(ctx, entry.goes_to.address, spot)
+    if found is None:
+        return None
+    hosts = [from_key(s.first) for s in found.spans or () if s.first == s.last]
+    family = _family(None, term_list(ctx, entry.to, (*path, "to"))) if entry.to else 4
+    fitting = [a for a in hosts if a.family == family] or hosts
+    if not fitting or len(hosts) != len(found.spans or ()) or len(fitting) > 1:
+        words = f"'{entry.goes_to.address}' is not one address: packets go to one host."
+        ctx.fault("translate.goal", spot, words, "Name a host, or its address.")
+        return None
+    return fitting[0]
+
+
+def _family(*conditions: tuple[Term, ...] | None) -> int:
+    """The family of a rule: 6 where it names IPv6 addresses and no IPv4 ones, else 4. ``any`` names neither."""
+    spans = [s for terms in conditions for t in terms or () if t.words != "any" for s in t.spans or ()]
+    return 6 if spans and all(s.first >= V6_BASE for s in spans) else 4
+
+
+def policy_routes(ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str]) -> Iterator[PolicyRoute]:
+    """The policy routes of a device, in their order."""
+    known = port_words(device, interfaces)
+    seen: dict[str, Mark] = {}
+    for index, entry in enumerate(device.policy_routes):
+        path: Path = ("devices", name, "policy-routes", index)
+        mark = ctx.spot(*path)
+        ident = entry.id or str((index + 1) * 10)
+        if ident in seen:
+            words = f"{name} has two policy routes {ident}; the first is at line {seen[ident].line}."
+            ctx.fault("rule.twice", mark, words, "Give one another id.")
+        seen[ident] = mark
+        _policy_faults(ctx, entry, path)
+        _ports(ctx, name, entry.arriving, (*path, "arriving"), known)
+        candidates = tuple(_candidate(ctx, name, device, interfaces, c, (*path, "candidates", n)) for n, c in enumerate(entry.candidates))
+        rule = conditions(ctx, ident, entry, "permit", entry.protocol, path, (mark, mark))
+        yield PolicyRoute(ident, mark, rule, candidates, entry.list_, entry.disabled, entry.about)
+
+
+def _policy_faults(ctx: Context, entry: PolicyRouteIn, path: Path) -> None:
+    if entry.leaving is not None:
+        words = "a policy route decides by where packets leave, so it cannot ask for that."
+        ctx.fault("rule.too-early", ctx.spot(*path, "leaving"), words, "Remove it.")
+    if entry.list_ is not None and entry.list_ not in ctx.written("lists"):
+        known = hint(entry.list_, ctx.written("lists"), "lists")
+        ctx.fault("list.unknown", ctx.spot(*path, "list"), f"there is no list '{entry.list_}'.", known)
+
+
+def _candidate(
+    ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str], entry: CandidateIn, path: Path
+) -> Candidate:
+    mark = ctx.spot(*path)
+    said = [entry.next_hop is not None or entry.leaving is not None, entry.table is not None, entry.discard]
+    if sum(said) != 1:
+        words = "a candidate says next-hop, leaving or both; or table; or discard."
+        ctx.fault("policy.candidate", mark, words, "Write one way an entry.")
+    if entry.leaving is not None:
+        ctx.unknown_port(name, entry.leaving, ctx.spot(*path, "leaving"), interfaces)
+    tables = {r.table for r in device.routes} | {"main"}
+    if entry.table is not None and entry.table not in tables:
+        known = hint(entry.table, tables, "tables")
+        ctx.fault("table.unknown", ctx.spot(*path, "table"), f"{name} has no route table '{entry.table}'.", known)
+    return Candidate(mark, entry.next_hop, entry.leaving, entry.table, entry.discard)
+

@@ -1,0 +1,185 @@
+"""What a row can make a device do: a handful of frozen values. An executor knows each of them, and no stage by name.
+
+A new capability is most often rows that give these actions in another place. A new action is a class here, a function in
+each executor, and a line in docs/architecture.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import NamedTuple
+
+from mossy_compass.packet.address import Address
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.routing.table import Hop, Route
+
+
+class Half(StrEnum):
+    """Which end of a packet a rewrite is about."""
+
+    SOURCE = "source"
+    DESTINATION = "destination"
+
+
+class Reply(StrEnum):
+    """What is sent home about a packet (``plan/replies.py`` makes it)."""
+
+    NOTHING = ""
+    ANSWER = "answer"
+    REFUSAL = "refusal"
+    RESET = "reset"
+    REJECTION = "rejection"
+    NET_UNREACHABLE = "net-unreachable"
+    HOST_UNREACHABLE = "host-unreachable"
+    PROHIBITED = "prohibited"
+    TIME_EXCEEDED = "time-exceeded"
+    TOO_BIG = "too-big"
+
+
+@dataclass(frozen=True, slots=True)
+class Pass:
+    """Done with this stage: on to the next."""
+
+
+@dataclass(frozen=True, slots=True)
+class Leave:
+    """Out of this list undecided: on to the next list or row of the stage (a classifier's deny)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Take note, and on to the next row."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stop:
+    """The leg ends here.
+
+    Attributes:
+        fate, cause: how, and the code from the table of causes.
+        reply: what goes home; whether it may be said at all is for ``plan/replies.py``.
+        ttl_ended: the packet's TTL ran out here, which ends a circle too.
+
+    """
+
+    fate: Fate
+    cause: str
+    reply: Reply = Reply.NOTHING
+    ttl_ended: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Recall:
+    """Ask the device's sessions for the packet as it came."""
+
+
+@dataclass(frozen=True, slots=True)
+class Admit:
+    """Pass over the filters that follow, because of a session."""
+
+
+@dataclass(frozen=True, slots=True)
+class Rewrite:
+    """Another source or destination.
+
+    Attributes:
+        half: which end.
+        address: the new one; None: as the session has it.
+        port: the new port; None keeps it.
+        allocate: the port is chosen so that no two flows share one outer tuple (RFC 4787 section 4).
+
+    """
+
+    half: Half
+    address: Address | None = None
+    port: int | None = None
+    allocate: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Countdown:
+    """One less of the TTL."""
+
+
+@dataclass(frozen=True, slots=True)
+class Forward:
+    """Leave by one of several equal ways; the device's ``sharing`` says which.
+
+    Attributes:
+        route: the row that the ways belong to.
+        hops: the ways.
+
+    """
+
+    route: Route
+    hops: tuple[Hop, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Deliver:
+    """The packet is for this device, which takes it.
+
+    Attributes:
+        cause: code from the table of causes.
+        reply: what the device answers.
+        remember: it becomes part of a session, so that what follows is known.
+
+    """
+
+    cause: str
+    reply: Reply = Reply.NOTHING
+    remember: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Handover:
+    """The neighbour gets it; what is to be remembered of it is written just before.
+
+    Attributes:
+        device, interface: who gets it.
+        segment: name of the broadcast domain.
+        switches: who bridges within it.
+        latency_ms: time on the cables, in milliseconds.
+
+    """
+
+    device: str
+    interface: str
+    segment: str
+    switches: tuple[str, ...]
+    latency_ms: float
+
+
+Action = Pass | Leave | Note | Stop | Recall | Admit | Rewrite | Countdown | Forward | Deliver | Handover
+
+
+class Decision(NamedTuple):
+    """What a stage decided.
+
+    Attributes:
+        did: in a word; None leaves no ruling, for what nobody needs to be told.
+        because: what it rests on.
+        actions: what follows.
+        note: a remark.
+        table: id of the table that was asked, as ``list visitors-in``; the plan finds it again by that.
+        row: id of the row that decided.
+        root: what lies behind the reason.
+
+    """
+
+    did: Did | None
+    because: Because
+    actions: tuple[Action, ...]
+    note: Because | None = None
+    table: str = ""
+    row: str = ""
+    root: Because | None = None
+
+
+Decide = Callable[[Facts], Decision | None]
+"""A compiled stage: what it decides of a packet; None where it has nothing to say."""
+
+PASS = (Pass(),)

@@ -1,0 +1,103 @@
+"""Whether each device's order of stages, and what stands in its stages, can be used: asked when a network is read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from mossy_compass.marks import Mark, Problems, Severity
+from mossy_compass.model.network import AccessList, Device, Network, Rule
+from mossy_compass.plan.conditions import Reader, conditions_of
+from mossy_compass.plan.fields import FIELDS
+from mossy_compass.plan.order import SPECS, Stage, faults, given_before, orders
+from mossy_compass.plan.stages.translate import as_rule
+
+
+class Standing(NamedTuple):
+    """A row where it stands: in which stage, as part of what."""
+
+    stage: Stage
+    rule: Rule
+    words: str
+
+
+def check_orders(network: Network, problems: Problems) -> None:
+    """Refuse orders that cannot be used, and rows that ask for what their stage cannot know yet."""
+    for device in network.devices.values():
+        if device.order is not None:
+            mark = device.order_mark or device.mark
+            found = list(faults(device.order))
+            for fault in found:
+                problems.add("order.stage", mark, f"{device.name}: {fault.message}", fault.remedy)
+            if found:
+                continue
+            _left_out(device, problems, mark)
+        if device.layer3:
+            _rows(network, device, problems)
+
+
+def _left_out(device: Device, problems: Problems, mark: Mark) -> None:
+    """What is written for a stage that the order leaves out has no effect."""
+    order, _ = orders(device.kind, device.order)
+    for stage, marks in _written_for(device).items():
+        if stage not in order and marks:
+            words = f"{device.name}: the order has no stage '{stage}', so what is written for it has no effect."
+            also = tuple((m, "written here") for m in marks[:3])
+            problems.add("idle.no-stage", mark, words, f"Add '{stage}' to the order.", Severity.WARNING, also)
+
+
+def _written_for(device: Device) -> dict[Stage, list[Mark]]:
+    ports = device.interfaces.values()
+    inspected = [device.stateful_mark] if device.stateful and device.stateful_mark else []
+    return {
+        Stage.INSPECTION: inspected,
+        Stage.ARRIVING_LIST: [i.arriving_mark for i in ports if i.arriving_list],
+        Stage.LEAVING_LIST: [i.leaving_mark for i in ports if i.leaving_list],
+        Stage.TRANSLATE_SOURCE: [t.mark for t in device.translate if t.becomes_interface],
+        Stage.TRANSLATE_DESTINATION: [t.mark for t in device.translate if not t.becomes_interface],
+        Stage.POLICY_ROUTE: [e.mark for e in device.policy_routes],
+    }
+
+
+def _rows(network: Network, device: Device, problems: Problems) -> None:
+    order = orders(device.kind, device.order)[0]
+    known = {stage: given_before(order, stage) for stage in order}
+    for standing in _standing(network, device):
+        if standing.stage not in known:
+            continue
+        lacking = [need for need in _needs(standing) if need not in known[standing.stage]]
+        if lacking:
+            words = (
+                f"{device.name}: {standing.words} asks for the interface that packets leave by, "
+                f"which is not known yet at the stage '{standing.stage}'."
+            )
+            remedy = "Put that stage after 'route' in the order." if device.order else "Ask for arriving, or attach it to what leaves."
+            problems.add("rule.too-early", standing.rule.mark, words, remedy)
+
+
+def _needs(standing: Standing) -> set[str]:
+    """The facts that a row needs beside those of its stage: the stage that gives each has them."""
+    fields = {f for c in conditions_of(standing.rule, Reader()) for f in c.fields}
+    needs = {name for name in fields if FIELDS[name].given_by and name in SPECS[Stage(FIELDS[name].given_by)].gives}
+    if standing.stage is Stage.TRANSLATE_SOURCE:  # it becomes the address of the interface that it leaves by
+        needs.add("leaving")
+    return needs
+
+
+def _standing(network: Network, device: Device) -> Iterator[Standing]:
+    """Every row of a device with the stage that it stands in."""
+    for interface in device.interfaces.values():
+        for stage, name in ((Stage.ARRIVING_LIST, interface.arriving_list), (Stage.LEAVING_LIST, interface.leaving_list)):
+            if name in network.lists:
+                yield from _of_list(stage, network.lists[name or ""], f" ({device.name}/{interface.name})")
+    for entry in device.translate:
+        stage = Stage.TRANSLATE_SOURCE if entry.becomes_interface else Stage.TRANSLATE_DESTINATION
+        yield Standing(stage, as_rule(entry), f"translation rule {entry.id}")
+    for policy in device.policy_routes:
+        yield Standing(Stage.POLICY_ROUTE, policy.rule, f"policy route {policy.id}")
+        if policy.classifier in network.lists:
+            yield from _of_list(Stage.POLICY_ROUTE, network.lists[policy.classifier or ""], f" (policy route {policy.id})")
+
+
+def _of_list(stage: Stage, source: AccessList, where: str) -> Iterable[Standing]:
+    return (Standing(stage, rule, f"rule {rule.id} of list {source.name}{where}") for rule in source.rules)

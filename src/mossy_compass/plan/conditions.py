@@ -1,0 +1,202 @@
+"""Written conditions: what the keys of a rule come to, as sets over fields.
+
+A condition is one key, met when one of its parts is: a union over one or two fields. A row is met when all its
+conditions are. Nothing else says what a rule means: the index, the reasons of rows passed over, the near misses and the
+documents' table are made from these values.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+from mossy_compass.headers.spans import merge
+from mossy_compass.model.network import Rule, Term
+from mossy_compass.packet.address import Masked, Spans, in_spans
+from mossy_compass.packet.service import Service
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.fields import FIELDS, SetKind, service_span
+
+Part = tuple[str, Any]
+"""A field's name and a set of its kind: ``Spans``, a frozenset, or a tuple of ``Masked``."""
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """A written key with what it wants.
+
+    Attributes:
+        key: as in the file; a key of ``CONDITIONS``.
+        parts: sets over fields, one of which must hold the packet's value.
+        wants: the words that were written.
+        terms: for addresses, the entries as written, to tell which member holds a packet.
+
+    """
+
+    key: str
+    parts: tuple[Part, ...]
+    wants: tuple[str, ...] = ()
+    terms: tuple[Term, ...] = field(default=(), compare=False)
+
+    def holds(self, facts: Facts) -> bool:
+        """True when the packet meets it."""
+        return any(in_set(FIELDS[name].kind, values, FIELDS[name].read(facts)) for name, values in self.parts)
+
+    @property
+    def fields(self) -> tuple[str, ...]:
+        """The names of its fields."""
+        return tuple(name for name, _ in self.parts)
+
+
+class Miss(NamedTuple):
+    """A condition of a row that a packet does not meet.
+
+    Attributes:
+        key: of the condition, or ``disabled``.
+        condition: what was wanted; None for a row that is disabled.
+        has: what the packet has: its value of the condition's first field.
+
+    """
+
+    key: str
+    condition: Condition | None = None
+    has: Any = None
+
+
+def in_set(kind: SetKind, values: Any, value: Any) -> bool:
+    """True when a field's set holds a value."""
+    if kind is SetKind.INTERVALS:
+        return in_spans(value, values)
+    if kind is SetKind.MASKED:
+        return any(m.holds(value) for m in values)
+    return value in values
+
+
+class Reader(NamedTuple):
+    """Who reads a rule: what ``self`` and the names of interfaces mean there.
+
+    Attributes:
+        own: the device's addresses.
+        ports: the interfaces that a name stands for: an interface, a zone, or a group of uplinks.
+
+    """
+
+    own: Spans = ()
+    ports: Mapping[str, tuple[str, ...]] = {}
+
+
+class Key(NamedTuple):
+    """How one key of a rule becomes a condition.
+
+    Attributes:
+        name: as written.
+        fields: that it may ask about.
+        build: takes a rule and its reader and gives the condition; None where the rule does not have it.
+        meaning: for the documents.
+
+    """
+
+    name: str
+    fields: tuple[str, ...]
+    build: Callable[[Rule, Reader], Condition | None]
+    meaning: str
+
+
+def _addresses(key: str, fields: tuple[str, str], terms: Sequence[Term] | None, reader: Reader) -> Condition | None:
+    """The addresses of a condition, with ``self`` filled in; ``any`` is no condition."""
+    if terms is None or any(t.words == "any" for t in terms):
+        return None
+    spans = merge(s for t in terms for s in (reader.own if t.spans is None else t.spans))
+    masked: tuple[Masked, ...] = tuple(dict.fromkeys(m for t in terms for m in t.masked))
+    parts: tuple[Part, ...] = ((fields[0], spans), (fields[1], masked)) if masked else ((fields[0], spans),)
+    return Condition(key, parts, tuple(t.words for t in terms), tuple(terms))
+
+
+def _protocol(rule: Rule, reader: Reader) -> Condition | None:
+    if rule.protocol is None:
+        return None
+    return Condition("protocol", (("service", (service_span(Service(rule.protocol)),)),), (str(rule.protocol),))
+
+
+def _services(rule: Rule, reader: Reader) -> Condition | None:
+    if rule.services is None:
+        return None
+    key = "icmp" if rule.protocol in (1, 58) else "service"
+    return Condition(key, (("service", merge(map(service_span, rule.services))),), (rule.service_words,))
+
+
+def _from_port(rule: Rule, reader: Reader) -> Condition | None:
+    if rule.from_ports is None:
+        return None
+    ports = merge(rule.from_ports)
+    return Condition("from-port", (("from-port", ports),), tuple(str(a) if a == b else f"{a}-{b}" for a, b in ports))
+
+
+def _opening(rule: Rule, reader: Reader) -> Condition | None:
+    return Condition("opening", (("opens", frozenset((True,))),)) if rule.opening else None
+
+
+def _names(key: str, names: tuple[str, ...] | None, reader: Reader) -> Condition | None:
+    if names is None:
+        return None
+    meant = frozenset(port for name in names for port in reader.ports.get(name, (name,)))
+    return Condition(key, ((key, meant),), names)
+
+
+CONDITIONS: dict[str, Key] = {
+    k.name: k
+    for k in (
+        Key("protocol", ("service",), _protocol, "The protocol that stands after the verdict."),
+        Key(
+            "from",
+            ("source", "source-bits"),
+            lambda r, reader: _addresses("from", ("source", "source-bits"), r.sources, reader),
+            "Its source is one of these addresses.",
+        ),
+        Key(
+            "to",
+            ("destination", "destination-bits"),
+            lambda r, reader: _addresses("to", ("destination", "destination-bits"), r.destinations, reader),
+            "Its destination is one of these addresses.",
+        ),
+        Key("from-port", ("from-port",), _from_port, "Its source port is one of these; a packet without ports has none."),
+        Key("service", ("service",), _services, "It is of one of these services, ports, or ICMP kinds."),
+        Key("opening", ("opens",), _opening, "It may open a session, and answers nothing that the device knows of."),
+        Key(
+            "arriving",
+            ("arriving",),
+            lambda r, reader: _names("arriving", r.arriving, reader),
+            "It came by one of these interfaces: an interface's name, a zone, or a group of uplinks.",
+        ),
+        Key(
+            "leaving",
+            ("leaving",),
+            lambda r, reader: _names("leaving", r.leaving, reader),
+            "It will leave by one of these interfaces; the stage must stand after the route.",
+        ),
+    )
+}
+"""Every key that a rule may have, in the order in which a reader checks them."""
+
+
+def conditions_of(rule: Rule, reader: Reader) -> tuple[Condition, ...]:
+    """What a rule wants where ``reader`` reads it."""
+    built = (key.build(rule, reader) for key in CONDITIONS.values())
+    return tuple(c for c in built if c is not None)
+
+
+def members(condition: Condition, facts: Facts) -> tuple[str, ...]:
+    """The way through groups to the member that holds a packet's address, outermost first; empty where no group is named."""
+    packet = facts.packet
+    address = packet.source if condition.key == "from" else packet.destination
+    for term in condition.terms:
+        if term.members and term.holds(address):
+            out = [condition.key, term.words]
+            inner: Term | None = term
+            while inner is not None and inner.members:
+                inner = next((m for m in inner.members if m.holds(address)), None)
+                if inner is not None:
+                    out.append(inner.words)
+            return tuple(out)
+    return ()

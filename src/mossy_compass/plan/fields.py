@@ -1,0 +1,112 @@
+"""The facts that sets are about: one table, which the index, the misses, the order check and the documents all read.
+
+A field that a packet does not have is absent: -1 among numbers, None among names. No set holds that, so a condition on
+the port of a GRE packet is not met, whatever ports it wants.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import StrEnum
+from typing import Any, NamedTuple
+
+from mossy_compass.packet.address import V6_BASE, Span
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import WITH_PORTS, Service
+from mossy_compass.plan.facts import Facts, Relation
+
+ABSENT = -1
+SLOT_BITS = 17
+"""Room for a port or ICMP kind (16 bits) and for its absence, on the line of services."""
+
+
+class SetKind(StrEnum):
+    """What the sets over a field are made of."""
+
+    INTERVALS = "intervals"
+    ONE_OF = "one of"
+    MASKED = "masked bits"
+
+
+class Field(NamedTuple):
+    """A fact that conditions ask about.
+
+    Attributes:
+        name: ours.
+        kind: of its sets: runs of integers; a set of names; addresses that agree in some bits.
+        given_by: the stage that first knows it; empty for what every packet brings along.
+        read: takes the facts and gives the value.
+        meaning: for the documents.
+
+    """
+
+    name: str
+    kind: SetKind
+    given_by: str
+    read: Callable[[Facts], Any]
+    meaning: str
+
+
+def service_key(packet: Packet) -> int:
+    """A packet's place on the line of services: its protocol, then its port or ICMP kind, or that it has neither."""
+    protocol = packet.protocol
+    if packet.icmp >= 0:
+        return protocol << SLOT_BITS | packet.icmp + 1
+    return protocol << SLOT_BITS | (packet.to_port + 1 if protocol in WITH_PORTS else 0)
+
+
+def service_span(service: Service) -> Span:
+    """A service on the line of services; without ports it is everything of its protocol, portless fragments too."""
+    base = service.protocol << SLOT_BITS
+    if service.ports is None:
+        return Span(base, base + (1 << SLOT_BITS) - 1)
+    return Span(base + service.ports.first + 1, base + service.ports.last + 1)
+
+
+def _source(facts: Facts) -> int:
+    family, value = facts.packet.source
+    return value if family == 4 else value + V6_BASE
+
+
+def _destination(facts: Facts) -> int:
+    family, value = facts.packet.destination
+    return value if family == 4 else value + V6_BASE
+
+
+def _from_port(facts: Facts) -> int:
+    packet = facts.packet
+    return packet.from_port if packet.protocol in WITH_PORTS else ABSENT
+
+
+def _conversation(facts: Facts) -> int:
+    quoted = facts.packet.quoted
+    return facts.packet.protocol if quoted is None else quoted.protocol
+
+
+def _opens(facts: Facts) -> bool:
+    # What answers opens nothing, though a UDP packet looks alike either way (RFC 4787 section 4.3 goes by direction).
+    return facts.packet.opening and facts.relation not in (Relation.ANSWERING, Relation.RELATED)
+
+
+_I, _ONE, _MASK = SetKind.INTERVALS, SetKind.ONE_OF, SetKind.MASKED
+FIELDS: dict[str, Field] = {
+    f.name: f
+    for f in (
+        Field("service", _I, "", lambda f: service_key(f.packet), "protocol, with the destination port or the ICMP kind"),
+        Field("source", _I, "", _source, "source address, on one line for both families"),
+        Field("destination", _I, "", _destination, "destination address, on the same line"),
+        Field("source-bits", _MASK, "", _source, "source address, for wildcard masks that are no few runs"),
+        Field("destination-bits", _MASK, "", _destination, "destination address, likewise"),
+        Field("from-port", _I, "", _from_port, "source port"),
+        Field("ttl", _I, "", lambda f: f.packet.ttl, "time to live, in hops"),
+        Field("error", _ONE, "", lambda f: f.packet.quoted is not None, "whether it is an ICMP error"),
+        Field("conversation", _ONE, "", _conversation, "protocol of the packet, or of the one that an ICMP error quotes"),
+        Field("arriving", _ONE, "", lambda f: f.arriving, "the interface that it came by; absent for the device's own packets"),
+        Field("opens", _ONE, "recall", _opens, "whether it may open a session: a bare SYN, a datagram, a request"),
+        Field("relation", _ONE, "recall", lambda f: f.relation, "what it is to the device's sessions"),
+        Field("admitted", _ONE, "inspection", lambda f: f.admitted, "whether a session lets it pass over the filters"),
+        Field("chosen", _ONE, "", lambda f: f.leaving is not None, "whether a stage chose a way out already"),
+        Field("leaving", _ONE, "route", lambda f: f.leaving, "the interface that it will leave by"),
+    )
+}
+"""Every field by its name. A new condition is a line here, its key in ``conditions.py`` and ``files/schema.py``."""

@@ -1,0 +1,213 @@
+"""What a ruling rests on, as values: a code, and the names, numbers and addresses that belong to it.
+
+No sentence is made here, and none is ever parsed: ``report/words.py`` has the words of each code, and a test holds the
+two tables together. A place (``mark``) is carried along and takes no part in equality.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from mossy_compass.marks import Mark
+from mossy_compass.model.settings import Settings
+from mossy_compass.voice import voice
+
+if TYPE_CHECKING:
+    from mossy_compass.model.network import Device
+
+
+class Fate(StrEnum):
+    """How a leg ended."""
+
+    DELIVERED = "delivered"
+    REFUSED = "refused"
+    REJECTED = "rejected"
+    DROPPED = "dropped"
+    EXPIRED = "expired"
+    LOOPED = "looped"
+
+
+class Did(StrEnum):
+    """What a stage did with a packet."""
+
+    PERMITTED = "permitted"
+    KNOWN = "known session"
+    ROUTED = "routed"
+    STEERED = "steered"
+    FELL_THROUGH = "fell through"
+    REWRITTEN = "rewritten"
+    KEPT = "kept"
+    SENT = "sent"
+    DELIVERED = "delivered"
+    REFUSED = "refused"
+    REJECTED = "rejected"
+    DROPPED = "dropped"
+    EXPIRED = "expired"
+
+
+class Shape(NamedTuple):
+    """What belongs to a code of the table below.
+
+    Attributes:
+        kind: the word under which people and programs sort reasons.
+        names: of the values, in their order.
+
+    """
+
+    kind: str
+    names: tuple[str, ...]
+
+
+def _shape(kind: str, names: str = "") -> Shape:
+    return Shape(kind, tuple(names.split()))
+
+
+REASONS: dict[str, Shape] = {
+    # what decides
+    "rule": _shape("rule", "list row"),
+    "list.end": _shape("default", "list"),
+    "list.empty": _shape("default", "list value"),
+    "setting": _shape("setting", "name value kind"),
+    "default": _shape("default", "name value kind"),
+    "session": _shape("session", "number device table row own"),
+    "session.known": _shape("session", "number device"),
+    "session.kept": _shape("session", "device protocols"),
+    "translation": _shape("translation", "row device"),
+    "translation.undo": _shape("translation", "number device"),
+    "policy": _shape("rule", "row device"),
+    "route": _shape("route", "origin prefix"),
+    "neighbour": _shape("neighbour", "leaving device"),
+    "neighbour.silent": _shape("neighbour", "address device"),
+    "interface.down": _shape("interface", "device port"),
+    "interface.mtu": _shape("interface", "device port mtu"),
+    "service": _shape("service", "name words"),
+    "service.closed": _shape("service", "name packet words"),
+    "ping.answered": _shape("setting", "name value kind"),
+    "ping.ignored": _shape("setting", "name value kind"),
+    "address.own": _shape("device", "name address"),
+    "address.link-local": _shape("address", "key address"),
+    "address.special": _shape("address", "key address what"),
+    "ttl": _shape("device", "device"),
+    "loop": _shape("route", "path"),
+    "route.none": _shape("device", "device destination"),
+    "route.inactive": _shape("route", "device destination origin prefix why"),
+    "policy.discard": _shape("rule", "row device"),
+    "unasked": _shape("device", "name"),
+    "answer.elsewhere": _shape("device", "name address"),
+    "answer.other": _shape("device", "packet question"),
+    "name.none": _shape("name", "target sender"),
+    "name.no-record": _shape("name", "resolver target"),
+    "address.none": _shape("device", "sender family"),
+    # what else there is to say
+    "note.member": _shape("note", "members"),
+    "note.list": _shape("note", "list where device port"),
+    "note.no-list": _shape("note", "where device port"),
+    "note.end": _shape("note", "examined value"),
+    "note.source.own": _shape("note", "source device"),
+    "note.source.route": _shape("note", "source leaving arriving"),
+    "note.source.none": _shape("note", "source"),
+    "note.for-another": _shape("note", "destination device"),
+    "note.link-local": _shape("note"),
+    "note.special": _shape("note"),
+    "note.session": _shape("note", "relation protocol"),
+    "note.no-session": _shape("note", "flags device"),
+    "note.closed-port": _shape("note", "value"),
+    "note.rewrite": _shape("note", "half before after allocated"),
+    "note.untranslated": _shape("note", "row mark misses"),
+    "note.no-address": _shape("note", "leaving family"),
+    "note.ports-taken": _shape("note", "address"),
+    "note.clash": _shape("note", "protocol source destination"),
+    "note.steered": _shape("note", "way passed"),
+    "note.way": _shape("note", "hop member count method others"),
+    "note.action": _shape("note", "action"),
+    "note.subnet-end": _shape("note", "destination"),
+    "note.route-not-used": _shape("note", "origin prefix"),
+    "note.known-routes": _shape("note", "prefixes more"),
+    "note.down": _shape("note", "why"),
+    "note.nobody": _shape("note", "segment address owner"),
+    "note.mtu": _shape("note", "size mtu port"),
+    "note.sent": _shape("note", "device port address proxy others switches"),
+    "note.candidate": _shape("note", "passed"),
+    "note.no-candidate": _shape("note", "passed"),
+    "note.loop": _shape("note", "routes device"),
+    "note.not-asked": _shape("note", "what source"),
+    "note.lease": _shape("note", "device port why"),
+    "note.known-names": _shape("note", "hint"),
+    # what lies behind a reason
+    "root.not-inspected": _shape("note", "protocol protocols"),
+    "root.no-opening": _shape("note", "device protocol"),
+    "root.stateless": _shape("note", "device"),
+    "root.untranslated": _shape("note", "source device"),
+    "root.translated-nowhere": _shape("note", "source"),
+    # the rules that nearly permitted it
+    "near": _shape("note", "list row misses packet"),
+    "near.below": _shape("note", "list row"),
+    # what the sender sees, in more words
+    "said.packet": _shape("note", "packet"),
+    "said.lost": _shape("note", "answer end reason"),
+    "said.own-system": _shape("note", "device"),
+    "said.not-sent": _shape("note"),
+    # what is written and has no effect
+    "although.duplicate": _shape("duplicate", "name address"),
+    "although.rule": _shape("idle", "list row verdict idle"),
+    "although.end": _shape("idle", "list idle"),
+}
+"""Every code with its kind and the names of its values."""
+
+
+class Because(NamedTuple):
+    """What a ruling rests on, or a remark beside it.
+
+    Attributes:
+        code: a key of ``REASONS``.
+        values: what belongs to it, in the order of ``REASONS[code].names``.
+        mark: where it is written; None for a default or something computed.
+        about: the author's own purpose text.
+
+    """
+
+    code: str
+    values: tuple[Any, ...] = ()
+    mark: Mark | None = None
+    about: str = ""
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Because) and self[:2] == other[:2] and self[3] == other[3]
+
+    def __hash__(self) -> int:
+        return hash((self[0], self[1], self[3]))
+
+    @property
+    def kind(self) -> str:
+        """rule, default, setting, session, translation, route, neighbour, service, interface, device, name, address, idle, duplicate."""
+        return REASONS[self.code].kind
+
+    def get(self, name: str) -> Any:
+        """A value by its name."""
+        return self.values[REASONS[self.code].names.index(name)]
+
+    @property
+    def words(self) -> str:
+        """It in a few words, as ``visitors-in rule 10``."""
+        return str(voice().because(self))
+
+    def cited(self) -> str:
+        """The words with the place: ``visitors-in rule 10 (file:line)``."""
+        return f"{self.words} ({self.mark})" if self.mark and self.mark.line else self.words
+
+    def __str__(self) -> str:
+        return self.cited()
+
+
+def setting(settings: Settings, name: str) -> Because:
+    """A setting's value as a reason."""
+    mark = settings.mark(name)
+    return Because("setting" if mark else "default", (name, settings.text(name), settings.kind), mark)
+
+
+def down(device: Device, port: str) -> Because:
+    """A port that is down as a reason."""
+    return Because("interface.down", (device.name, port), device.interfaces[port].mark)
+
+

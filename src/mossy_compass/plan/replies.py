@@ -1,0 +1,98 @@
+"""What a device sends home about a packet, and when it says nothing.
+
+Never about an ICMP error, never to or from an address that names no single host (RFC 1122 section 3.2.2, RFC 4443
+section 2.4 (e)), never a reset about a reset (RFC 9293 section 3.10.7.1). What is sent quotes the packet as it came, and
+goes to that one's source.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from mossy_compass.model.settings import ErrorSource, Settings
+from mossy_compass.packet.address import Address
+from mossy_compass.packet.packet import Packet, answer_to, icmp_error, refusal_of, reset_of
+from mossy_compass.packet.service import TCP
+from mossy_compass.plan.actions import Reply
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.plan import DevicePlan
+from mossy_compass.plan.share import Choose, choice
+
+UNREACHABLE = (Reply.NET_UNREACHABLE, Reply.HOST_UNREACHABLE, Reply.TOO_BIG)
+
+
+class Sent(NamedTuple):
+    """A packet that a device makes because of another.
+
+    Attributes:
+        packet: what is sent.
+        answers: it comes from the far end (an answer, a refusal, a reset in its name); False for an ICMP error.
+
+    """
+
+    packet: Packet
+    answers: bool
+
+
+def reply_to(here: DevicePlan, facts: Facts, reply: Reply, choose: Choose | None = None) -> Sent | None:
+    """The packet that goes home; None where nothing is asked for, or nothing may be said."""
+    packet, came = facts.packet, facts.came
+    if reply is Reply.ANSWER:
+        made = answer_to(packet)
+        return Sent(made, True) if made else None
+    if reply is Reply.REFUSAL:
+        made = None if packet.quoted is not None else refusal_of(packet)
+        return Sent(made, True) if made and _single(made) else None
+    kind = _kind(here.settings, came, reply)
+    if kind is None or came.quoted is not None or not _single(came):
+        return None
+    if kind is Reply.RESET:
+        return Sent(reset_of(came), True)
+    source = error_source(here, came, facts.arriving, choose)
+    return Sent(icmp_error(came, source, kind.value), False) if source else None
+
+
+def _kind(settings: Settings, packet: Packet, reply: Reply) -> Reply | None:
+    """What the device's settings make of a reply; None for silence."""
+    if reply is Reply.NOTHING:
+        return None
+    if reply is Reply.REJECTION:
+        if packet.flags == "RST":
+            return None
+        return Reply.RESET if packet.protocol == TCP and settings.rejects_with_reset else Reply.PROHIBITED
+    if reply is Reply.TIME_EXCEEDED and not settings.sends_time_exceeded:
+        return None
+    return None if reply in UNREACHABLE and not settings.sends_unreachable else reply
+
+
+def _single(packet: Packet) -> bool:
+    """True when both ends name one host each, so that something may be said about the packet."""
+    return not packet.source.special and not packet.destination.special
+
+
+def error_source(here: DevicePlan, about: Packet, came_by: str | None, choose: Choose | None = None) -> Address | None:
+    """Whose address an ICMP error has: by the setting, that of the way home, or of the interface that the packet came by."""
+    if about.source in here.own:  # RFC 6724 section 5, rule 1: to itself from the same address
+        return about.source
+    found = None
+    if came_by is not None and here.settings.error_source is ErrorSource.ARRIVING:
+        found = here.source_for(came_by, about.source.family, about.source)
+    if found is None:
+        found = own_source(here, icmp_error(about, about.destination, Reply.PROHIBITED.value), choose)
+    return found or next((a for a in here.own if a.family == about.source.family and not a.is_link_local), None)
+
+
+def own_source(here: DevicePlan, packet: Packet, choose: Choose | None = None) -> Address | None:
+    """The source of a packet that the device itself makes: that of the way which it will take (RFC 1812 section 4.3.2.4).
+
+    The tentative look-up is in the main table, and shares among equal ways as the packet itself will.
+    """
+    destination = packet.destination
+    route = here.table.lookup(destination)
+    if route is None or not route.hops:
+        return None
+    hop = route.hops[0]
+    if len(route.hops) > 1:
+        hop = route.hops[choice(here, route.hops, packet, True, choose)[0]]
+    beside = hop.address is not None and not hop.address.is_link_local
+    return here.source_for(hop.interface, destination.family, hop.address if beside else destination)

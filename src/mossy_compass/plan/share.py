@@ -1,0 +1,65 @@
+"""The choice among equal ways: a stated function of stated fields and of the device's own salt.
+
+It mixes 64-bit integers by multiplying and shifting, never linearly: of a linear code such as a CRC the choices at two
+devices in a row would be the same choice, and half of the ways would never be taken. Every step is one of unsigned
+64-bit arithmetic, so that the same function can be computed for a column of packets at once. It is part of the format:
+the same flow takes the same way on every machine and in every release.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from mossy_compass.model.settings import Sharing
+from mossy_compass.packet.address import Address
+from mossy_compass.packet.packet import Packet
+from mossy_compass.routing.table import Hop
+
+if TYPE_CHECKING:
+    from mossy_compass.plan.plan import DevicePlan
+
+Choose = Callable[[str, tuple[Hop, ...], Packet], int | None]
+"""Takes a device, its equal ways and the packet, and gives the number of the way to take; None: by the hash."""
+
+_BITS64 = (1 << 64) - 1
+_ODD = 0x9E3779B97F4A7C15  # 2^64 divided by the golden ratio, odd: it spreads neighbouring integers apart
+
+
+def mix(state: int, value: int) -> int:
+    """One more 64-bit integer into a hash: add, multiply, and fold the high bits down twice."""
+    state = (state ^ value) * _ODD & _BITS64
+    state = (state ^ state >> 32) * 0xD6E8FEB86659FD93 & _BITS64
+    return state ^ state >> 32
+
+
+def _halves(address: Address) -> tuple[int, int]:
+    return address.value >> 64, address.value & _BITS64
+
+
+def share(packet: Packet, sharing: Sharing, count: int, salt: int) -> int:
+    """Which of ``count`` equal members a packet takes, counted from 0."""
+    state = salt
+    for half in _halves(packet.source):
+        state = mix(state, half)
+    if sharing is not Sharing.SOURCE:
+        for half in _halves(packet.destination):
+            state = mix(state, half)
+    if sharing is Sharing.FLOW:
+        for value in (packet.protocol, packet.from_port, packet.to_port):
+            state = mix(state, value)
+    return state % count
+
+
+def unsourced(packet: Packet) -> Packet:
+    """A device's own packet as the choice sees it: without a source, which follows from the way and cannot decide it."""
+    return packet._replace(source=Address(packet.destination.family, 0), quoted=None, size=0)
+
+
+def choice(here: DevicePlan, hops: tuple[Hop, ...], packet: Packet, own: bool, choose: Choose | None) -> tuple[int, bool]:
+    """The number of the way that a packet takes, and whether it was chosen for this walk instead of by the hash."""
+    seen = unsourced(packet) if own else packet
+    number = choose(here.name, hops, seen) if choose else None
+    if number is not None:
+        return number, True
+    return share(seen, here.settings.sharing, len(hops), here.salt), False

@@ -1,0 +1,149 @@
+"""Packets for the device itself and of the device itself."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from mossy_compass.headers.spans import merge
+from mossy_compass.model.network import Serves
+from mossy_compass.packet.address import Span, Spans
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, Service, icmp_span
+from mossy_compass.plan.actions import Decision, Deliver, Reply, Stop
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.fields import service_span
+from mossy_compass.plan.order import Stage
+from mossy_compass.plan.reasons import Because, Did, Fate, setting
+from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
+from mossy_compass.plan.table import Row, Table
+
+if TYPE_CHECKING:
+    from mossy_compass.plan.plan import DevicePlan, Own
+
+_ASKED = Condition("relation", (("relation", frozenset((Relation.ANSWERING, Relation.RELATED))),))
+_PART = Condition("relation", (("relation", frozenset((Relation.CONTINUING,))),))
+_NOT_OPENING = Condition("opens", (("opens", frozenset((False,))),))
+_ERROR = Condition("error", (("error", frozenset((True,))),))
+
+
+def _of(*services: Service) -> Condition:
+    return Condition("service", (("service", merge(map(service_span, services))),))
+
+
+def _to(spans: Spans) -> Condition:
+    return Condition("to", (("destination", spans),))
+
+
+_PING = _of(Service(ICMP, icmp_span((8, None))), Service(ICMP6, icmp_span((128, None))))
+_ANY_ICMP = _of(Service(ICMP), Service(ICMP6))
+_ANY_TCP = _of(Service(TCP))
+_UNASKED = (Stop(Fate.DROPPED, "answer.unasked"),)
+
+
+def from_self(here: DevicePlan, port: str | None) -> Step | None:
+    """Whether the device may send packets of its own; what answers a question that it took is not held back."""
+    if port is not None or here.settings.from_self:
+        return None
+    decision = Decision(Did.DROPPED, setting(here.settings, "from-self"), (Stop(Fate.DROPPED, "self.mute"),))
+    answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
+    return Step(Stage.FROM_SELF, guard(answers, NOT_ADMITTED), lambda facts: decision)
+
+
+def to_self(here: DevicePlan, port: str | None) -> Step | None:
+    """A packet for an address of the device itself ends here: what it asked for, its services, or neither."""
+    if not here.own:
+        return None
+    table = Table("self", _rows(here))
+    reasons = _service_reasons(here)
+
+    def decide(facts: Facts) -> Decision | None:
+        own = here.own.get(facts.packet.destination)
+        if own is None:
+            return None
+        row = table.first(facts)
+        assert row is not None  # the last row has no condition
+        did = _did(row)
+        because = reasons.get(row.id) or _because(here, own, row, facts)
+        if row.id == "closed-port" and own.far and own.far.silent:
+            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "service.silent"),), None, table.id, row.id)
+        note = None
+        if row.id == "closed-port" and did is Did.DROPPED:
+            note = Because("note.closed-port", (here.settings.text("closed-port"),))
+        elif row.actions == _UNASKED or row.id == "stray":
+            note = Because("note.not-asked", (facts.packet, facts.packet.source))
+        return Decision(did, because, row.actions, note, table.id, row.id)
+
+    return Step(Stage.TO_SELF, None, decide)
+
+
+def _did(row: Row) -> Did:
+    action = row.actions[0]
+    if isinstance(action, Stop):
+        return Did.REFUSED if action.fate is Fate.REFUSED else Did.DROPPED
+    return Did.DELIVERED
+
+
+def _rows(here: DevicePlan) -> list[Row]:
+    """In this order: answers to its own questions, whether it takes others, pings, services, and what nobody asked for."""
+    settings = here.settings
+    refuse = settings.refuses_closed_ports
+    rows = [Row("answer", (_ASKED,), actions=(Deliver("answer.arrived"),))]
+    if not settings.to_self:
+        rows.append(Row("to-self", (), actions=(Stop(Fate.DROPPED, "self.closed"),)))
+        return rows
+    ping = Deliver("echo.answered", Reply.ANSWER, remember=True) if settings.answers_ping else Deliver("echo.ignored")
+    rows.append(Row("ping", (_PING,), actions=(ping,)))
+    rows.append(Row("known", (_ANY_TCP, _PART, _NOT_OPENING), actions=(Deliver("session.part"),)))
+    rows.append(Row("error", (_ERROR,), actions=_UNASKED))
+    stray = Stop(Fate.REFUSED, "answer.unasked", Reply.REFUSAL) if refuse else _UNASKED[0]
+    rows.append(Row("stray", (_ANY_TCP, _NOT_OPENING), actions=(stray,)))
+    take = Deliver("service.open", Reply.ANSWER, remember=True)
+    for number, (served, spans) in enumerate(_served(here)):
+        rows.append(Row(f"service {number}", (_of(served.service), _to(spans)), served.mark, actions=(take,)))
+    rows.append(Row("icmp", (_ANY_ICMP,), actions=_UNASKED))
+    closed = Stop(Fate.REFUSED, "service.closed", Reply.REFUSAL) if refuse else Stop(Fate.DROPPED, "service.silent")
+    rows.append(Row("closed-port", (), actions=(closed,)))
+    return rows
+
+
+def _served(here: DevicePlan) -> Sequence[tuple[Serves, Spans]]:
+    """Every service that listens on some of the device's addresses, with those addresses."""
+    own = merge(Span(a.key, a.key) for a, o in here.own.items() if o.far is None)
+    out = [(s, own) for s in here.serves(None)] if own else []
+    for far in here.device.far_hosts.values():
+        spans = merge(Span(a.key, a.key) for a in far.addresses)
+        out += [(s, spans) for s in far.serves]
+    return out
+
+
+def _service_reasons(here: DevicePlan) -> dict[str, Because]:
+    far = {s: f.name for f in here.device.far_hosts.values() for s in f.serves}
+    named = enumerate(_served(here))
+    out = {}
+    for number, (served, _) in named:
+        name = here.name if served in here.serves(None) else far.get(served, here.name)
+        out[f"service {number}"] = Because("service", (name, served.words), served.mark)
+    return out
+
+
+def _because(here: DevicePlan, own: Own, row: Row, facts: Facts) -> Because:
+    name = own.far.name if own.far else here.name
+    packet = facts.packet
+    if row.id == "answer":
+        return Because("address.own", (name, packet.destination))
+    if row.id == "to-self":
+        return setting(here.settings, "to-self")
+    if row.id == "ping":
+        settings = here.settings
+        code = "ping.answered" if settings.answers_ping else "ping.ignored"
+        mark = settings.mark("answers-ping")
+        return Because(code, (name, settings.text("answers-ping"), "" if mark else settings.kind), mark)
+    if row.id == "known":
+        assert facts.session is not None
+        return Because("session.known", (facts.session.number, here.name))
+    if row.id in ("stray", "error", "icmp"):
+        return Because("unasked", (name,))
+    listens = tuple(dict.fromkeys(s.words for s in here.serves(own.far)))
+    mark = here.settings.mark("closed-port") or (own.far.mark if own.far else here.device.mark)
+    return Because("service.closed", (name, packet, listens), mark)

@@ -1,0 +1,71 @@
+"""What a device knows of a packet from its own sessions, and whether that lets it pass over the filters.
+
+Nothing is rewritten here: a session's destination half is applied where destinations are translated and its source half
+where sources are, in both directions, so that each stage sees what the order says.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from mossy_compass.packet.service import TCP
+from mossy_compass.plan.actions import Admit, Decision, Recall, Reply, Stop
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.order import Stage
+from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.table import Row, Table
+
+if TYPE_CHECKING:
+    from mossy_compass.plan.plan import DevicePlan
+
+_RECALL = Decision(None, Because("session.kept"), (Recall(),))
+OPENED_BY_ITSELF = "own"
+
+
+def recall(here: DevicePlan, port: str | None) -> Step:
+    """Every device, hosts included, recalls the flows that it asked, answered, inspects or translates."""
+    return Step(Stage.RECALL, None, lambda facts: _RECALL)
+
+
+def _one_of(field: str, *values: object) -> Condition:
+    return Condition(field, ((field, frozenset(values)),))
+
+
+def inspection(here: DevicePlan, port: str | None) -> Step | None:
+    """The table of inspected protocols; it is what a stateless device does not have."""
+    if not here.tracked:
+        return None
+    known = [Relation.CONTINUING, Relation.ANSWERING]
+    if here.settings.session_errors_pass:  # RFC 5508 section 5: an error belongs to the session of what it quotes
+        known.append(Relation.RELATED)
+    rows = [Row("known-session", (_one_of("relation", *known), _one_of("conversation", *here.tracked)), actions=(Admit(),))]
+    if TCP in here.tracked:
+        # RFC 9293 section 3.5: a TCP conversation opens with a bare SYN, so anything else without one is nobody's.
+        no_session = (
+            _one_of("conversation", TCP),
+            _one_of("relation", Relation.NONE),
+            _one_of("opens", False),
+            _one_of("error", False),
+        )
+        rows.append(Row("opening-packet", no_session, actions=(Stop(Fate.DROPPED, "session.none", Reply.NOTHING),)))
+    table = Table("inspection", rows)
+    kept = Because("session.kept", (here.name, (TCP,)), here.device.stateful_mark)
+
+    def decide(facts: Facts) -> Decision | None:
+        row = table.first(facts)
+        if row is None:
+            return None
+        session = facts.session
+        if session is None:
+            note = Because("note.no-session", (facts.packet.flags, here.name))
+            return Decision(Did.DROPPED, kept, row.actions, note, table.id, row.id)
+        if facts.relation is Relation.CONTINUING:
+            because = Because("session.known", (session.number, here.name))
+        else:
+            because = Because("session", (session.number, here.name, *session.opened_by, session.arriving is None))
+        note = Because("note.session", (facts.relation, facts.packet.protocol))
+        return Decision(Did.KNOWN, because, row.actions, note, table.id, row.id)
+
+    return Step(Stage.INSPECTION, None, decide)

@@ -1,0 +1,149 @@
+"""A journey as plain data, as ``journey.schema.json`` describes it."""
+
+from __future__ import annotations
+
+from mossy_compass.marks import Mark
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, protocol_name
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because
+from mossy_compass.report.words import miss_words, spoken
+from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
+from mossy_compass.walk.shapes import BecauseDict, HopDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
+
+FORMAT = 1
+
+
+def journey_dict(journey: Journey, details: bool = False) -> JourneyDict:
+    """The record as plain data; with ``details`` what was passed over too."""
+    plan = journey.plan if details else None
+    lookup = journey.lookup
+    return {
+        "mossy-journey": FORMAT,
+        "from": journey.sender,
+        "to": journey.target,
+        "to-device": journey.target_owner,
+        "service": journey.what,
+        "fate": journey.fate.value,
+        "cause": journey.cause,
+        "because": because_dict(journey.because),
+        "note": journey.note,
+        "root": journey.root,
+        "decided-on": journey.lost,
+        "symptom": journey.symptom.value,
+        "symptom-note": journey.symptom_note,
+        "seen-as": journey.seen_as,
+        "although": [because_dict(b) for b in journey.although],
+        "nearest": [spoken(b) for b in journey.near],
+        "latency-ms": round(journey.latency_ms, 6),
+        "lookup": None
+        if lookup is None
+        else {
+            "name": lookup.name,
+            "resolver": lookup.resolver,
+            "addresses": list(lookup.addresses),
+            "journey": journey_dict(lookup.journey, details),
+        },
+        "legs": [leg_dict(leg, plan) for leg in journey.legs],
+    }
+
+
+def mark_dict(mark: Mark) -> MarkDict:
+    """A place as plain data."""
+    return {"file": mark.file, "line": mark.line, "column": mark.column}
+
+
+def because_dict(because: Because) -> BecauseDict:
+    """What a ruling rests on as plain data."""
+    place = mark_dict(because.mark) if because.mark and because.mark.line else None
+    return {"kind": because.kind, "words": because.words, "about": because.about, "place": place}
+
+
+def packet_dict(packet: Packet) -> PacketDict:
+    """A packet as plain data."""
+    out: PacketDict = {
+        "protocol": protocol_name(packet.protocol),
+        "source": str(packet.source),
+        "destination": str(packet.destination),
+        "ttl": packet.ttl,
+    }
+    if packet.protocol in WITH_PORTS:
+        out["from-port"], out["to-port"] = packet.from_port, packet.to_port
+    if packet.protocol in (ICMP, ICMP6):
+        out["icmp"] = packet.what().partition("/")[2]
+        if packet.quoted is None:
+            out["identifier"] = packet.from_port
+    if packet.flags:
+        out["flags"] = packet.flags
+    if packet.quoted is not None:
+        out["quoted"] = str(packet.quoted)
+    return out
+
+
+def ruling_dict(ruling: Ruling, device: str, plan: Plan | None) -> RulingDict:
+    """A ruling as plain data; with a plan, what it passed over."""
+    out: RulingDict = {
+        "stage": str(ruling.stage),
+        "did": ruling.did.value,
+        "saw": packet_dict(ruling.saw),
+        "gave": packet_dict(ruling.gave),
+        "because": because_dict(ruling.because),
+        "note": ruling.note,
+        "cause": ruling.cause,
+    }
+    if plan is not None and plan.device(device).rows_of(ruling.table) is not None:
+        out["passed-over"] = []
+        for row, miss in plan.passed_over(device, ruling):
+            key, words = miss_words(miss, ruling.saw)
+            verdict = row.verdict.value if row.verdict else "permit"
+            out["passed-over"].append(
+                {"rule": row.id, "verdict": verdict, "place": mark_dict(row.mark), "condition": key, "reason": words}
+            )
+        out["noted"] = [because_dict(b) for b in noted(plan, device, ruling)]
+    if plan is not None and ruling.table.startswith("route "):
+        out["routes-passed-over"] = [
+            {
+                "route": over.route.words(),
+                "ways": [h.words() for h in over.route.hops],
+                "reason": over.words,
+                "place": mark_dict(over.route.mark) if over.route.mark else None,
+            }
+            for over in plan.routes_passed_over(device, ruling)
+        ]
+    return out
+
+
+def noted(plan: Plan, device: str, ruling: Ruling) -> list[Because]:
+    """The ``note`` rules that matched on the way to a ruling."""
+    table = plan.device(device).rows_of(ruling.table)
+    name = table.name if table else ""
+    return [Because("rule", (name, row.id), row.mark, row.about) for row in plan.noted(device, ruling)]
+
+
+def _hop_dict(hop: Hop, plan: Plan | None) -> HopDict:
+    return {
+        "device": hop.device,
+        "kind": hop.kind,
+        "arriving": hop.arriving,
+        "leaving": hop.leaving,
+        "next-device": hop.next_device,
+        "segment": hop.segment,
+        "bridges": list(hop.bridges),
+        "latency-ms": hop.latency_ms,
+        "rulings": [ruling_dict(r, hop.device, plan) for r in hop.rulings],
+    }
+
+
+def leg_dict(leg: Leg, plan: Plan | None) -> LegDict:
+    """A leg as plain data."""
+    return {
+        "way": leg.way.value,
+        "fate": leg.fate.value,
+        "cause": leg.cause,
+        "because": because_dict(leg.because),
+        "note": leg.note,
+        "root": leg.root,
+        "packet": packet_dict(leg.packet),
+        "arrived": packet_dict(leg.arrived),
+        "hops": [_hop_dict(hop, plan) for hop in leg.hops],
+    }

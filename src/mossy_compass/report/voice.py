@@ -1,0 +1,18 @@
+"""What the records of the core are told by (``voice.py``): their words, their sentences, their plain data."""
+
+from __future__ import annotations
+
+from mossy_compass.report.record import journey_dict
+from mossy_compass.report.sentences import headline
+from mossy_compass.report.words import spoken as because
+from mossy_compass.walk.journey import Journey
+
+
+def explain(journey: Journey, details: bool, width: int) -> str:
+    """The whole text of a journey."""
+    from mossy_compass.report import text
+
+    return text.as_text(text.journey(journey, details), width)
+
+
+__all__ = ["because", "explain", "headline", "journey_dict"]

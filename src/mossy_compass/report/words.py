@@ -1,0 +1,403 @@
+"""The words of every reason: one entry for each code of ``plan/reasons.py``.
+
+Plain templates name the values of their code; where a plural or a choice is needed there is a function. This is the only
+place where what the engine knows becomes a sentence, and nothing reads one back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from mossy_compass.headers.spans import as_text
+from mossy_compass.model.network import Candidate, Kind
+from mossy_compass.packet.address import Prefix
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import protocol_name
+from mossy_compass.plan.conditions import Condition, Miss
+from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.reasons import REASONS, Because
+from mossy_compass.routing.table import Hop
+
+Values = dict[str, Any]
+
+
+def because(reason: Because) -> str:
+    """A reason in a few words."""
+    template = WORDS[reason.code]
+    values = dict(zip(REASONS[reason.code].names, reason.values, strict=False))
+    return template.format(**values) if isinstance(template, str) else template(values)
+
+
+def _default(v: Values) -> str:
+    return f"{v['name']}: {v['value']}, the default of {Kind(v['kind']).words}"
+
+
+def opened_by(table: str, row: str, own: bool) -> str:
+    """What let the opening packet of a session pass."""
+    if own:
+        return "its own packet"
+    name = table.removeprefix("list ")
+    if not name:
+        return "no list"
+    return f"the end of list {name}" if row == "end-of-list" else f"{name} rule {row}" if row else f"list {name}, which is empty"
+
+
+def _session(v: Values) -> str:
+    return f"session {v['number']} of {v['device']}, opened under {opened_by(v['table'], v['row'], v['own'])}"
+
+
+def route(origin: str, prefix: Prefix) -> str:
+    """``static route 10.40.0.0/13``, or ``default route (static)``."""
+    return f"default route ({origin})" if prefix.is_default else f"{origin} route {prefix}"
+
+
+def _ping(v: Values) -> str:
+    verb = "answers" if v["value"] == "yes" else "ignores"
+    kind = f", the default of {Kind(v['kind']).words}" if v["kind"] else ""
+    return f"{v['name']} {verb} pings (answers-ping: {v['value']}{kind})"
+
+
+def _closed(v: Values) -> str:
+    return f"{v['name']} does not listen on {v['packet'].what()}; it serves {', '.join(v['words']) or 'nothing'}"
+
+
+def _list_names(protocols: Sequence[int]) -> str:
+    return ", ".join(sorted(protocol_name(p) for p in protocols))
+
+
+def _members(v: Values) -> str:
+    return ", ".join(f"{key} {name} ({', '.join(rest)})" for key, name, *rest in v["members"])
+
+
+def _end(v: Values) -> str:
+    value, examined = v["value"], v["examined"]
+    if examined == 1:
+        return f"its one rule did not match, and end-of-list is {value}"
+    return f"none of its {examined} rules matched, and end-of-list is {value}"
+
+
+def relation(value: Relation) -> str:
+    """What a packet is to its session."""
+    return {
+        Relation.CONTINUING: "a further packet of it",
+        Relation.ANSWERING: "it is the answer",
+        Relation.RELATED: "the error is about its packet",
+    }.get(value, value.value)
+
+
+def _session_note(v: Values) -> str:
+    return f"{relation(v['relation'])}; the lists are passed over"
+
+
+def _no_session(v: Values) -> str:
+    return f"this {v['flags'] or 'TCP'} packet belongs to no session there: the opening packet did not pass {v['device']}"
+
+
+def _rewrite(v: Values) -> str:
+    half, before, after = v["half"], v["before"], v["after"]
+    if half == "source":
+        words = f"source {before.source} becomes {after.source}" if before.source != after.source else f"source {before.source}"
+        return words + _port_words("identifier" if before.icmp >= 0 else "port", before.from_port, after.from_port, v["allocated"])
+    words = f"destination {before.destination} becomes {after.destination}"
+    return words + _port_words("port", before.to_port, after.to_port, False)
+
+
+def _port_words(kind: str, before: int, after: int, told: bool) -> str:
+    if before == after:
+        return f", {kind} {before} kept" if told else ""
+    return f", {kind} {before} becomes {after}"
+
+
+def _untranslated(v: Values) -> str:
+    if not v["row"]:
+        return "goes out untranslated: no translation rule matches"
+    key, words = miss_words(v["misses"][0])
+    place = f" ({v['mark']})" if v["mark"] and v["mark"].line else ""
+    if key == "disabled":
+        return f"goes out untranslated: translation rule {v['row']}{place} is disabled"
+    return f"goes out untranslated: translation rule {v['row']}{place} misses by {key}: {words}"
+
+
+def _way(v: Values) -> str:
+    hop: Hop = v["hop"]
+    if v["count"] == 1:
+        return hop.words()
+    why = f"sharing by {v['method']}" if v["method"] else "chosen for this walk"
+    others = ", ".join(h.words() for h in v["others"])
+    return f"{hop.words()}; member {v['member']} of {v['count']}, {why}; also {others}"
+
+
+def candidate(entry: Candidate) -> str:
+    """A policy route's candidate, as it was written."""
+    if entry.discard:
+        return "discard"
+    if entry.table:
+        return f"table {entry.table}"
+    parts = [f"next hop {entry.next_hop}"] if entry.next_hop else []
+    return " ".join([*parts, *([f"by {entry.leaving}"] if entry.leaving else [])])
+
+
+_PASSED = {
+    "down": "its interface is down",
+    "silent": "nobody answers for it",
+    "not connected": "it is on no connected subnet",
+    "no route": "it has no route there",
+    "no way": "its route does not forward",
+    "family": "it is of the other family",
+}
+
+
+def _passed(passed: Sequence[tuple[Candidate, str]]) -> str:
+    return "; ".join(f"{candidate(c)} is not available: {_PASSED[why]}" for c, why in passed)
+
+
+def _steered(v: Values) -> str:
+    way, passed = v["way"], v["passed"]
+    return because(way) + (f"; {_passed(passed)}" if passed else "")
+
+
+def _no_candidate(v: Values) -> str:
+    return f"no candidate is available ({_passed(v['passed'])}), so the route table decides" if v["passed"] else "the route table decides"
+
+
+def _known_routes(v: Values) -> str:
+    if not v["prefixes"]:
+        return "its route table is empty"
+    more = f" and {v['more']} more" if v["more"] else ""
+    return f"it knows {', '.join(map(str, v['prefixes']))}{more}"
+
+
+def _nobody(v: Values) -> str:
+    where = f"on segment {v['segment']}" if v["segment"] else "there"
+    owner = f"; {v['owner']} has that address, but is not reached there" if v["owner"] else ""
+    return f"nobody {where} answers for {v['address']}{owner}"
+
+
+def _sent(v: Values) -> str:
+    words = f"{v['device']}/{v['port']} answers for {v['address']}" + (" as proxy" if v["proxy"] else "")
+    others, switches = v["others"], v["switches"]
+    if others:
+        words += f"; so {'does' if len(others) == 1 else 'do'} {', '.join(others)}: which of them gets it is chance"
+    if switches:
+        bridges = f"bridge{'s' if len(switches) == 1 else ''}"
+        words += f"; {', '.join(switches)} only {bridges} it: no list is examined there"
+    return words
+
+
+def _loop_note(v: Values) -> str:
+    return "; ".join(f"{device}: {reason.cited()}" for device, reason in v["routes"]) + f"; the TTL runs out at {v['device']}"
+
+
+def _route_inactive(v: Values) -> str:
+    return f"{v['device']} has no route to {v['destination']}: its {route(v['origin'], v['prefix'])} is {v['why']}"
+
+
+def _no_opening(v: Values) -> str:
+    return f"{v['device']} saw no opening packet of this {protocol_name(v['protocol'])} flow, so the answer has no session"
+
+
+def _not_inspected(v: Values) -> str:
+    name = protocol_name(v["protocol"])
+    return f"{name} is not inspected there (stateful: {_list_names(v['protocols'])}), so the answer has no session"
+
+
+def _near(v: Values) -> str:
+    misses = [miss_words(m, v["packet"]) for m in v["misses"]]
+    wrong = "; and for ".join(f"{key}: {words}" if words else key for key, words in misses)
+    if [key for key, _ in misses] == ["disabled"]:
+        return f"{v['list']} rule {v['row']}{{place}} would permit it, but it is disabled"
+    return f"{v['list']} rule {v['row']}{{place}} would permit it, but for {wrong}"
+
+
+def packet_kind(packet: Packet) -> str:
+    """What a packet that came home is."""
+    if packet.flags:
+        return {"SYN-ACK": "a SYN-ACK", "RST": "a reset"}.get(packet.flags, packet.flags)
+    what = packet.what()
+    if what in ("icmp/echo-reply", "icmp6/echo-reply"):
+        return "an echo reply"
+    return f"ICMP {what.partition('/')[2]}" if packet.icmp >= 0 else "an answer"
+
+
+def _lost(v: Values) -> str:
+    what = "refusal" if v["answer"] else "error message"
+    return f"the {what} is lost on its way home at {v['end']}: {v['reason'].cited()}"
+
+
+def idle(where: tuple[str, ...]) -> str:
+    """Why a list was not examined: attached nowhere, or the wrong way round."""
+    if not where:
+        return "is attached nowhere"
+    device, interface, way = where
+    sees, passes = ("leaves", "arrives") if way == "leaving" else ("arrives", "leaves")
+    return f"is attached to what {sees} by {device}/{interface}, and this packet {passes} there"
+
+
+def _other(v: Values) -> str:
+    answer, question = v["packet"], v["question"]
+    if answer.source != question.destination:
+        return f"the answer comes from {answer.source}, and the question went to {question.destination}"
+    return f"the answer ({answer}) is not the reverse of the question ({question})"
+
+
+WORDS: dict[str, str | Callable[[Values], str]] = {
+    "rule": "{list} rule {row}",
+    "list.end": "the end of list {list}",
+    "list.empty": "list {list} is empty, empty-list: {value}",
+    "setting": "{name}: {value}",
+    "default": _default,
+    "session": _session,
+    "session.known": "session {number} of {device}",
+    "session.kept": lambda v: f"{v['device']} keeps sessions of {_list_names(v['protocols'])}",
+    "translation": "translation rule {row} of {device}",
+    "translation.undo": "undo of translation {number} of {device}",
+    "policy": "policy route {row} of {device}",
+    "policy.discard": "policy route {row} of {device} says discard",
+    "route": lambda v: route(v["origin"], v["prefix"]),
+    "route.none": "{device} has no route to {destination}",
+    "route.inactive": _route_inactive,
+    "neighbour": "{leaving} to {device}",
+    "neighbour.silent": "{address} does not answer {device}",
+    "interface.down": "{device}/{port} is down",
+    "interface.mtu": "the MTU of {device}/{port} is {mtu} bytes",
+    "service": "{name} serves {words}",
+    "service.closed": _closed,
+    "ping.answered": _ping,
+    "ping.ignored": _ping,
+    "address.own": "{name} has {address}",
+    "address.link-local": "{key} {address} is link-local",
+    "address.special": "{key} {address} is {what}",
+    "ttl": "the TTL ran out at {device}",
+    "loop": lambda v: f"{' > '.join(v['path'])} in a circle",
+    "unasked": "{name} asked nothing that this answers",
+    "answer.elsewhere": "the answer ended at {name}, which has {address} too",
+    "answer.other": _other,
+    "name.none": "no record for '{target}', and {sender} has no resolver to ask",
+    "name.no-record": "{resolver} has no record for '{target}'",
+    "address.none": "{sender} has no IPv{family} address",
+    "note.member": _members,
+    "note.list": "list {list}, {where} at {device}/{port}, has no rule",
+    "note.no-list": "no list is attached {where} at {device}/{port}",
+    "note.end": _end,
+    "note.source.own": "source {source} is {device} itself: it has been sent round in a circle, or forged",
+    "note.source.route": "source {source} is not plausible: its route leaves by {leaving}, not by {arriving}",
+    "note.source.none": "source {source} is not plausible: no route leads there",
+    "note.for-another": "the packet is for {destination}, which is not {device}",
+    "note.link-local": "it means something on its own segment alone, and no router passes it on",
+    "note.special": "no single host can have it, so nobody could be answered",
+    "note.session": _session_note,
+    "note.no-session": _no_session,
+    "note.closed-port": "closed-port: {value}",
+    "note.rewrite": _rewrite,
+    "note.untranslated": _untranslated,
+    "note.no-address": "{leaving} has no IPv{family} address to translate to",
+    "note.ports-taken": "all ports of {address} are taken",
+    "note.clash": "another flow from {source} to {destination} with the same ports is under way there",
+    "note.way": _way,
+    "note.steered": _steered,
+    "note.action": "the route says {action}",
+    "note.subnet-end": "{destination} is the subnet's own or broadcast address, which no host has",
+    "note.route-not-used": lambda v: f"so its {route(v['origin'], v['prefix'])} is not used",
+    "note.known-routes": _known_routes,
+    "note.down": "{why}",
+    "note.nobody": _nobody,
+    "note.mtu": "the packet has {size} bytes, at most {mtu} bytes go out by {port}, and it may not be divided",
+    "note.sent": _sent,
+    "note.candidate": lambda v: _passed(v["passed"]),
+    "note.no-candidate": _no_candidate,
+    "note.loop": _loop_note,
+    "note.not-asked": lambda v: f"{packet_kind(v['what'])} from {v['source']} that belongs to no conversation there",
+    "note.lease": "no lease for {device}/{port}: {why}",
+    "note.known-names": "{hint}",
+    "root.not-inspected": _not_inspected,
+    "root.no-opening": _no_opening,
+    "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",
+    "root.untranslated": "private source {source} left {device} untranslated",
+    "root.translated-nowhere": "private source {source} was translated nowhere",
+    "near": _near,
+    "near.below": "{list} rule {row}{{place}} further down would permit it",
+    "said.packet": lambda v: f"{packet_kind(v['packet'])} from {v['packet'].source}",
+    "said.lost": _lost,
+    "said.own-system": "{device}'s own system says so",
+    "said.not-sent": "no packet left",
+    "although.duplicate": "{name} has {address} too: it was given twice",
+    "although.rule": lambda v: f"list {v['list']} rule {v['row']} would {v['verdict']} it: {v['list']} {idle(v['idle'])}",
+    "although.end": lambda v: f"the end of list {v['list']} would deny it: {v['list']} {idle(v['idle'])}",
+}
+"""A template or a function for each code."""
+
+
+def spoken(reason: Because) -> str:
+    """The words of a reason whose words hold their own place: ``visitors-in rule 10 (file:line) would permit it``."""
+    place = f" ({reason.mark})" if reason.mark and reason.mark.line else ""
+    return because(reason).replace("{place}", place)
+
+
+# --- why a row was passed over -----------------------------------------------------------------------------------
+
+
+def miss_words(miss: Miss, packet: Packet | None = None) -> tuple[str, str]:
+    """The key of an unmet condition, and what it wants beside what the packet has."""
+    if miss.condition is None:
+        return "disabled", "the rule is disabled"
+    made = MISS_WORDS.get(miss.key, _plain_miss)
+    return miss.key, made(miss.condition, miss.has, packet)
+
+
+def _plain_miss(condition: Condition, has: Any, packet: Packet | None) -> str:
+    return f"wants {', '.join(condition.wants)}, the packet has {has}"
+
+
+def _protocol_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    return f"wants {protocol_name(int(condition.wants[0]))}, the packet is {protocol_name(has >> 17)}"
+
+
+def _service_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    shown = packet.what() if packet else protocol_name(has >> 17)
+    return f"wants {', '.join(condition.wants)}, the packet is {shown}"
+
+
+def _address_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    from mossy_compass.packet.address import from_key
+
+    words = ", ".join(condition.wants)
+    terms = condition.terms
+    if len(terms) == 1 and terms[0].spans and terms[0].words[0].isalpha():
+        words = f"{words} ({as_text(terms[0].spans, 2)})"
+    return f"{from_key(has)} is not in {words}"
+
+
+def _port_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    return f"wants {', '.join(condition.wants)}, the packet has {has if has >= 0 else 'no ports'}"
+
+
+def _opening_miss(condition: Condition, has: object, packet: Packet | None) -> str:
+    return "wants a packet that opens a session, this one does not"
+
+
+def _arriving_miss(condition: Condition, has: str | None, packet: Packet | None) -> str:
+    return f"wants {', '.join(condition.wants)}, it arrived by {has or 'no interface: the device made it'}"
+
+
+def _leaving_miss(condition: Condition, has: str | None, packet: Packet | None) -> str:
+    return f"wants {', '.join(condition.wants)}, it leaves by {has or 'an interface not yet known at this stage'}"
+
+
+def _family_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    return f"is for IPv{condition.wants[0]}, the packet is IPv{4 if has < 1 << 32 else 6}"
+
+
+MISS_WORDS: dict[str, Callable[[Condition, Any, Packet | None], str]] = {
+    "protocol": _protocol_miss,
+    "service": _service_miss,
+    "icmp": _service_miss,
+    "from": _address_miss,
+    "to": _address_miss,
+    "from-port": _port_miss,
+    "opening": _opening_miss,
+    "arriving": _arriving_miss,
+    "leaving": _leaving_miss,
+    "family": _family_miss,
+}
+"""How each key's miss is told; a new condition without an entry here is told plainly."""

@@ -1,0 +1,245 @@
+"""One packet's stay at one device: the steps are run, and what they decide is done.
+
+This is the executor that explains. It knows every action and no stage: what a device does, and in which order, is in the
+plan. Nothing is written to the state before somebody takes the packet.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from mossy_compass.model.settings import PortMapping
+from mossy_compass.packet.flow import flow_of
+from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.actions import (
+    Action,
+    Admit,
+    Countdown,
+    Decision,
+    Deliver,
+    Forward,
+    Handover,
+    Leave,
+    Note,
+    Pass,
+    Recall,
+    Reply,
+    Rewrite,
+    Stop,
+)
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.plan import DevicePlan
+from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.plan.share import Choose, choice
+from mossy_compass.state.rewrite import rewrite, with_destination, with_source
+from mossy_compass.state.state import State, has_ports
+from mossy_compass.walk.journey import Ruling
+
+
+class End(NamedTuple):
+    """How a stay ended, where no neighbour got the packet.
+
+    Attributes:
+        reply: what goes home, as the row that ended it says.
+        ttl_ended: the packet's TTL ran out here.
+
+    """
+
+    fate: Fate
+    cause: str
+    because: Because
+    remark: Because | None
+    reply: Reply
+    ttl_ended: bool = False
+
+
+class Stay:
+    """A packet at a device, with what the executor needs beside the facts.
+
+    Attributes:
+        here: the device's plan.
+        facts: what is known.
+        state: to be asked, and written once somebody takes the packet.
+        choose: how equal ways are chosen; None: by the hash.
+        rulings: what happened so far.
+        handover: who gets the packet; None while it is here.
+
+    """
+
+    __slots__ = ("choose", "facts", "handover", "here", "rulings", "state")
+
+    def __init__(self, here: DevicePlan, packet: Packet, arriving: str | None, state: State, choose: Choose | None) -> None:
+        self.here = here
+        self.facts = Facts(packet, arriving, state)
+        self.state = state
+        self.choose = choose
+        self.rulings: list[Ruling] = []
+        self.handover: Handover | None = None
+
+    def run(self) -> End | None:
+        """Run the device's steps; None when a neighbour got the packet."""
+        facts = self.facts
+        for stage, when, decide in self.here.steps(facts.arriving):
+            if when is not None and not when(facts):
+                continue
+            decision = decide(facts)
+            if decision is None:
+                continue
+            for action in decision.actions:
+                end = PERFORM[type(action)](self, stage, decision, action)
+                if end is not None:
+                    return end
+        return None
+
+    def rule(self, stage: str, decision: Decision, saw: Packet, remark: Because | None = None, cause: str = "", **more: Any) -> None:
+        """Note what a stage did, unless its decision is one that nobody needs to be told."""
+        if decision.did is None:
+            return
+        facts = self.facts
+        session = facts.session.number if facts.session else None
+        ruling = Ruling(
+            stage,
+            decision.did,
+            saw,
+            facts.packet,
+            decision.because,
+            remark or decision.note,
+            cause,
+            decision.table,
+            decision.row,
+            facts.arriving,
+            facts.leaving,
+            facts.relation,
+            session,
+        )
+        self.rulings.append(ruling._replace(**more) if more else ruling)
+
+
+Perform = Callable[[Stay, str, Decision, Any], End | None]
+
+
+def _pass(stay: Stay, stage: str, decision: Decision, action: Action) -> None:
+    if decision.did is Did.PERMITTED:
+        stay.facts.opened_by = (decision.table, decision.row)
+    stay.rule(stage, decision, stay.facts.packet)
+
+
+def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
+    if action.ttl_ended:  # it was not sent by the way that it would have left by
+        stay.facts.leaving = None
+    stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
+    return End(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended)
+
+
+def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> None:
+    facts = stay.facts
+    facts.session, facts.relation, facts.direction = stay.state.recall(stay.here.name, facts.came)
+
+
+def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
+    stay.facts.admitted = True
+    stay.rule(stage, decision, stay.facts.packet)
+
+
+def _countdown(stay: Stay, stage: str, decision: Decision, action: Countdown) -> None:
+    stay.facts.packet = stay.facts.packet._replace(ttl=stay.facts.packet.ttl - 1)
+
+
+def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> End | None:
+    facts = stay.facts
+    saw = facts.packet
+    if action.allocate:
+        end = _allocate(stay, stage, decision, action)
+        if end is not None:
+            return end
+    elif action.address is not None:
+        port = saw.to_port if action.port is None else action.port
+        facts.packet = with_destination(saw, action.address, port)
+    elif facts.session is not None:
+        facts.packet = rewrite(saw, facts.session, facts.direction, (action.half,))
+    if facts.packet != saw:
+        stay.rule(stage, decision, saw, Because("note.rewrite", (action.half.value, saw, facts.packet, action.allocate)))
+    return None
+
+
+def _allocate(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> End | None:
+    """A source with a port of its own: the leaving interface's address unless the action names one."""
+    facts, settings = stay.facts, stay.here.settings
+    assert facts.leaving is not None
+    family = facts.packet.source.family
+    address = action.address or stay.here.source_for(facts.leaving, family)
+    if address is None:
+        remark = Because("note.no-address", (facts.leaving, family))
+        return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "source.none"))
+    shared = settings.mapping is PortMapping.ENDPOINT_INDEPENDENT
+    port = stay.state.port_for(stay.here.name, facts.packet, address, settings.keeps_port, shared)
+    if port is None:
+        remark = Because("note.ports-taken", (address,))
+        return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "nat.exhausted"))
+    facts.packet = with_source(facts.packet, address, port if has_ports(facts.packet) else facts.packet.from_port)
+    return None
+
+
+def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> None:
+    facts = stay.facts
+    hop, remark = action.hops[0], Because("note.way", (action.hops[0], 1, 1, "", ()))
+    if len(action.hops) > 1:
+        number, chosen = choice(stay.here, action.hops, facts.packet, facts.arriving is None, stay.choose)
+        hop = action.hops[number]
+        others = tuple(h for n, h in enumerate(action.hops) if n != number)
+        remark = Because("note.way", (hop, number + 1, len(action.hops), "" if chosen else stay.here.settings.sharing.value, others))
+    facts.leaving, facts.next_hop = hop.interface, hop.address
+    if decision.note is not None:
+        remark = Because("note.steered", (remark, *decision.note.values))
+    stay.rule(stage, decision, facts.packet, remark, hop=hop, ways=action.hops)
+
+
+def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> End | None:
+    if action.remember:
+        end = _remember(stay, stage, None)
+        if end is not None:
+            return end
+    stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
+    return End(Fate.DELIVERED, action.cause, decision.because, decision.note, action.reply)
+
+
+def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> End | None:
+    facts, here = stay.facts, stay.here
+    if facts.arriving is None or facts.packet.protocol in here.tracked or here.device.translate:
+        end = _remember(stay, stage, facts.leaving)
+        if end is not None:
+            return end
+    stay.handover = action
+    stay.rule(stage, decision, facts.packet)
+    return None
+
+
+def _remember(stay: Stay, stage: str, leaving: str | None) -> End | None:
+    """Open a session for a packet that may open one and belongs to none; unless another's answers come as its would."""
+    facts = stay.facts
+    if facts.session is not None or facts.relation is not Relation.OPENING:
+        return None
+    outer = flow_of(facts.packet)
+    if stay.state.taken(stay.here.name, outer):
+        because = Because("address.own", (stay.here.name, outer.source))
+        remark = Because("note.clash", (outer.protocol, outer.source, outer.destination))
+        return _stop(stay, stage, Decision(Did.DROPPED, because, (), remark), Stop(Fate.DROPPED, "nat.clash"))
+    stay.state.open(stay.here.name, facts.came, facts.packet, facts.arriving, leaving, facts.opened_by)
+    return None
+
+
+PERFORM: dict[type[Action], Perform] = {
+    Pass: _pass,
+    Leave: _pass,
+    Note: _pass,
+    Stop: _stop,
+    Recall: _recall,
+    Admit: _admit,
+    Rewrite: _rewrite,
+    Countdown: _countdown,
+    Forward: _forward,
+    Deliver: _deliver,
+    Handover: _handover,
+}
+"""What each action does to a packet that is walked."""

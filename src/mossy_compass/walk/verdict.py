@@ -1,0 +1,241 @@
+"""From legs to the answer: how the whole ended, where that was decided, and who is to blame for it.
+
+A device knows its packet and its own state alone; here the whole journey is looked at, so here it is known that a packet
+was meant as an answer, and what its sender waited for. Answered means one thing: the sender of the question received a
+packet whose flow is the reverse of what it sent.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from mossy_compass.marks import Mark
+from mossy_compass.model.network import Verdict
+from mossy_compass.model.settings import EndOfList
+from mossy_compass.packet.flow import is_answer
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.walk.ask import Question
+from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom, Way
+
+ARRIVED = ("service.silent", "answer.unasked", "echo.ignored")
+"""Causes of packets that got there all the same."""
+OWN_SYSTEM = ("route.none", "neighbour.silent", "interface.down", "route.unreachable")
+"""Causes that the sender's own system tells it of."""
+FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none")
+
+
+def journey_of(plan: Plan, question: Question, legs: Sequence[Leg]) -> Journey:
+    """The record of a question whose packet was walked."""
+    packet = question.packet
+    assert packet is not None
+    there, back, legs = _homeward(plan, question, legs)
+    lost = "there"
+    symptom, said = Symptom.SILENCE, None
+    expected = there.fate is Fate.DELIVERED and back is not None and back.way is Way.BACK
+    if expected and back is not None and _received(question, packet, back):
+        symptom, said = Symptom.ANSWERED, Because("said.packet", (back.arrived,))
+    elif expected:
+        lost = "back"
+    elif back is not None and _home(question, back):
+        said = Because("said.packet", (back.arrived,))
+        refused = back.way is Way.BACK or there.fate is Fate.REFUSED
+        symptom = Symptom.REFUSED if refused else Symptom.UNREACHABLE
+    elif back is not None:
+        said = Because("said.lost", (back.way is Way.BACK, back.end, back.because))
+    elif len(there.hops) == 1 and there.cause in OWN_SYSTEM:
+        symptom, said = Symptom.UNREACHABLE, Because("said.own-system", (question.device,))
+    deciding = back if lost == "back" and back is not None else there
+    return Journey(
+        question.sender,
+        question.target,
+        plan.owner(packet.destination),
+        question.what,
+        tuple(legs),
+        back,
+        deciding.fate,
+        deciding.cause,
+        deciding.because,
+        deciding.remark,
+        deciding.behind or _untranslated(plan, there, back),
+        lost,
+        symptom,
+        said,
+        _seen_as(there),
+        tuple(_although(plan, there, back)),
+        _near(plan, deciding),
+        plan=plan,
+    )
+
+
+def _homeward(plan: Plan, question: Question, legs: Sequence[Leg]) -> tuple[Leg, Leg | None, list[Leg]]:
+    """The way there, and what was sent home because of it, with the blame for its loss put where it belongs."""
+    out = list(legs)
+    number = next((n for n, leg in enumerate(legs) if leg.parent == 0), None)
+    if number is None:
+        return out[0], None, out
+    back = out[number]
+    if back.way is Way.BACK:
+        back = out[number] = blame(plan, question, out[0], back)
+    return out[0], back, out
+
+
+def _home(question: Question, leg: Leg) -> bool:
+    """True when what was sent home got to the sender of the question."""
+    return leg.end == question.device and leg.cause == "answer.arrived"
+
+
+def _received(question: Question, packet: Packet, back: Leg) -> bool:
+    return _home(question, back) and is_answer(back.arrived, packet)
+
+
+def blame(plan: Plan, question: Question, there: Leg, back: Leg) -> Leg:
+    """The true cause of a lost answer, which the device that dropped it could not know."""
+    packet = question.packet
+    assert packet is not None
+    if back.cause == "answer.unasked" or (back.cause in ("service.closed", "service.silent", "answer.arrived")):
+        return _elsewhere(plan, question, packet, back)
+    if back.cause in FILTERED and back.arrived.quoted is None:
+        return _unknown_answer(plan, back)
+    return back
+
+
+def _elsewhere(plan: Plan, question: Question, packet: Packet, back: Leg) -> Leg:
+    """An answer that ended at another host, or at the right one under another name."""
+    reset = back.arrived.flags == "RST"
+    if back.end != question.device:
+        mark = _own_mark(plan, back.end, back.arrived.destination)
+        because = Because("answer.elsewhere", (back.end, back.arrived.destination), mark)
+        return _recast(back, "answer.elsewhere", because)
+    if not reset and back.arrived.quoted is None and not is_answer(back.arrived, packet):
+        because = Because("answer.other", (back.arrived, packet))
+        return _recast(back, "answer.other", because)
+    return back
+
+
+def _recast(leg: Leg, cause: str, because: Because) -> Leg:
+    """The leg with another cause; its last ruling says so too, and what the device did stays."""
+    last = leg.hops[-1]
+    rulings = (*last.rulings[:-1], last.rulings[-1]._replace(cause=cause)) if last.rulings else ()
+    hops = (*leg.hops[:-1], replace(last, rulings=rulings))
+    fate = Fate.DROPPED if leg.fate is Fate.DELIVERED else leg.fate
+    return replace(leg, cause=cause, because=because, hops=hops, fate=fate, remark=leg.remark)
+
+
+def _unknown_answer(plan: Plan, back: Leg) -> Leg:
+    """An answer that met a list: that it had to is the true cause where the device keeps sessions of anything."""
+    here = plan.device(back.end)
+    protocol = back.arrived.protocol
+    if not here.tracked:
+        return replace(back, behind=Because("root.stateless", (here.name,)))
+    if protocol not in here.tracked:
+        behind = Because("root.not-inspected", (protocol, tuple(sorted(here.tracked))))
+    else:
+        behind = Because("root.no-opening", (here.name, protocol))
+    return replace(_recast(back, "session.none", back.because), behind=behind)
+
+
+def _seen_as(there: Leg) -> str:
+    """The source that the far end saw; empty where the packet did not get there."""
+    if there.fate not in (Fate.DELIVERED, Fate.REFUSED) and there.cause not in ARRIVED:
+        return ""
+    seen = there.arrived
+    if seen.protocol not in WITH_PORTS:
+        return str(seen.source)
+    return f"{seen.source}:{seen.from_port}" if seen.source.family == 4 else f"[{seen.source}]:{seen.from_port}"
+
+
+def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
+    """Why an answer finds no way home: its private destination was never hidden behind a public one."""
+    if back is None or back.cause != "route.none" or not back.packet.destination.is_private:
+        return None
+    source = back.packet.destination
+    for hop in there.hops:
+        if any(r.did is Did.KEPT for r in hop.rulings):
+            return Because("root.untranslated", (source, hop.device))
+    if not any(a.is_private for a in plan.device(back.end).own):
+        return Because("root.translated-nowhere", (source,))
+    return None
+
+
+def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
+    """For a packet that a list stopped: the rules that nearly permitted it, and the permit that a deny hides."""
+    rulings = leg.hops[-1].rulings
+    if not rulings or not rulings[-1].table.startswith("list ") or not (rulings[-1].cause in FILTERED or rulings[-1].cause == "session.none"):
+        return ()
+    last = rulings[-1]
+    table = plan.device(leg.end).rows_of(last.table)
+    if table is None:
+        return ()
+    facts = facts_of(last)
+    hidden = table.later_permit(facts)
+    if hidden is not None:
+        return (Because("near.below", (table.name, hidden.id), hidden.mark),)
+    found = sorted(table.near(facts), key=lambda n: (len(n.misses), n.misses[0].key not in ("from", "to", "disabled")))
+    return tuple(Because("near", (table.name, n.row.id, n.misses, last.saw), n.row.mark) for n in found[:2])
+
+
+def facts_of(ruling: Ruling) -> Facts:
+    """The facts that a ruling was made on, so that its table can be asked again."""
+    facts = Facts(ruling.saw, ruling.arriving, leaving=ruling.leaving)
+    facts.relation = ruling.relation
+    return facts
+
+
+def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
+    """What is written and would have changed the fate, but has no effect; and an address that was given twice."""
+    address = there.arrived.destination
+    owners = plan.owners(address)
+    if len(owners) > 1:
+        last = there.hops[-1].device
+        for name in owners:
+            if name != last and name in plan.network.devices:
+                yield Because("although.duplicate", (name, address), _own_mark(plan, name, address))
+    if there.fate not in (Fate.DELIVERED, Fate.REFUSED):
+        return
+    decided = {r.table for leg in (there, back) if leg for h in leg.hops for r in h.rulings if r.table}
+    for name, where in plan.attached.items():
+        if f"list {name}" not in decided:  # a list that did decide is not idle, whatever it was meant for
+            found = next((b for hop in there.hops for b in _idle_list(plan, hop, name, where)), None)
+            if found is not None:
+                yield found
+
+
+def _idle_list(plan: Plan, hop: Hop, name: str, where: Sequence[tuple[str, str, str]]) -> Iterator[Because]:
+    """What a list that was not examined at a hop would have done there, where its author may have meant it."""
+    here = plan.device(hop.device)
+    if not hop.rulings or here.device.kind.value not in ("router", "firewall"):
+        return
+    idle = _why_idle(hop, where)
+    if idle is None:
+        return
+    table = here.read_list(name)
+    facts = Facts(hop.rulings[0].saw, hop.arriving, leaving=hop.leaving)
+    found = table.first(facts)
+    if found is not None and found.verdict in (Verdict.DENY, Verdict.REJECT):
+        yield Because("although.rule", (name, found.id, found.verdict.value, idle), found.mark)
+    elif found is None and not where and table.rows and here.settings.end_of_list is not EndOfList.PERMIT:
+        yield Because("although.end", (name, idle), table.mark)
+
+
+def _why_idle(hop: Hop, where: Sequence[tuple[str, str, str]]) -> tuple[str, ...] | None:
+    """Nothing where the list is attached nowhere; the place where it is attached the wrong way round; else None."""
+    if not where:
+        return ()
+    for device, interface, way in where:
+        passed = {"arriving": hop.leaving, "leaving": hop.arriving}[way]
+        if device == hop.device and interface == passed:
+            return device, interface, way
+    return None
+
+
+def _own_mark(plan: Plan, name: str, address: object) -> Mark | None:
+    for interface in plan.network.devices[name].interfaces.values():
+        if any(a.address == address for a in interface.addresses):
+            return interface.mark
+    return None
+

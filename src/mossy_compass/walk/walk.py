@@ -1,0 +1,143 @@
+"""The loop: a queue of emitted packets, each followed to its end, which may put further packets into the queue.
+
+A journey is the tree of its legs. What is sent because of what is for ``plan/replies.py`` to say; this file only asks.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from typing import NamedTuple
+
+from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.actions import Reply
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.replies import reply_to
+from mossy_compass.plan.share import Choose
+from mossy_compass.state.state import State
+from mossy_compass.walk.journey import Hop, Leg, Way
+from mossy_compass.walk.stay import End, Stay
+
+MOST_LEGS = 32
+"""So many packets may come of one; replies about replies are barred, so this is never met in a network of today."""
+MOST_HOPS = 600
+"""A packet has at most 255 hops (RFC 791), and one more for its end."""
+
+
+class Emission(NamedTuple):
+    """A packet that a device makes.
+
+    Attributes:
+        packet: what is sent.
+        device: who sends it.
+        way: what it is within the journey.
+        parent: number of the leg that it answers.
+
+    """
+
+    packet: Packet
+    device: str
+    way: Way
+    parent: int | None = None
+
+
+def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None) -> list[Leg]:
+    """Follow a packet, and everything that is sent because of it, first come first served."""
+    legs: list[Leg] = []
+    queue = deque([first])
+    while queue and len(legs) < MOST_LEGS:
+        emission = queue.popleft()
+        leg, reply = follow(plan, state, emission, choose)
+        if reply is not None:
+            queue.append(reply._replace(parent=len(legs)))
+        legs.append(leg)
+    return legs
+
+
+def follow(plan: Plan, state: State, emission: Emission, choose: Choose | None) -> tuple[Leg, Emission | None]:
+    """One packet from the device that makes it to its end, and what is sent because of that end.
+
+    A loop is found when the packet comes to the same interface of the same device unchanged but for its TTL; the walk
+    then goes on without a record until the TTL runs out, to learn who would tell the sender.
+    """
+    track = Track()
+    packet, name, arriving = emission.packet, emission.device, None
+    for _ in range(MOST_HOPS):
+        stay = Stay(plan.device(name), packet, arriving, state, choose)
+        track.visit(name, arriving, packet)
+        end = stay.run()
+        if end is not None:
+            leg = track.leg(emission, stay, end)
+            return leg, _reply(stay, end, choose)
+        track.hop(stay)
+        assert stay.handover is not None
+        packet, name, arriving = stay.facts.packet, stay.handover.device, stay.handover.interface
+    raise AssertionError("a packet outlived its TTL")
+
+
+def _reply(stay: Stay, end: End, choose: Choose | None) -> Emission | None:
+    """What the device sends home. Its own packet's error is told within its own system."""
+    if stay.facts.arriving is None and end.reply not in (Reply.ANSWER, Reply.REFUSAL):
+        return None
+    sent = reply_to(stay.here, stay.facts, end.reply, choose)
+    if sent is None:
+        return None
+    return Emission(sent.packet, stay.here.name, Way.BACK if sent.answers else Way.ERROR)
+
+
+class Track:
+    """The hops of a leg, and the circle that it goes in, if it does."""
+
+    __slots__ = ("circle", "hops", "seen")
+
+    def __init__(self) -> None:
+        self.hops: list[Hop] = []
+        self.seen: dict[tuple[str, str | None, Packet], int] = {}
+        self.circle: int | None = None
+
+    def visit(self, device: str, arriving: str | None, packet: Packet) -> None:
+        """Note where the packet is; the first place that it comes to again begins the circle."""
+        key = (device, arriving, packet._replace(ttl=0))
+        start = self.seen.setdefault(key, len(self.hops))
+        if self.circle is None and start < len(self.hops):
+            self.circle = start
+
+    def hop(self, stay: Stay) -> None:
+        """Record a device, unless the packet went round already."""
+        if self.circle is None:
+            self.hops.append(_hop(stay))
+
+    def leg(self, emission: Emission, stay: Stay, end: End) -> Leg:
+        """The whole leg. Of a circle that a TTL ended, the circle is the cause."""
+        arrived = stay.facts.packet
+        if self.circle is None or not end.ttl_ended:
+            hops = (*self.hops, _hop(stay))
+            return Leg(emission.way, emission.packet, arrived, hops, end.fate, end.cause, end.because, end.remark, None, emission.parent)
+        round_trip = self.hops[self.circle :]
+        path = tuple(h.device for h in round_trip)
+        routes = tuple((h.device, r.because) for h in round_trip for r in h.rulings if r.hop is not None)
+        mark = next((b.mark for _, b in routes), None)
+        because = Because("loop", ((*path, path[0]),), mark)
+        remark = Because("note.loop", (routes, stay.here.name))
+        return Leg(
+            emission.way, emission.packet, arrived, tuple(self.hops), Fate.LOOPED, "loop", because, remark, None, emission.parent
+        )
+
+
+def _hop(stay: Stay) -> Hop:
+    facts, handover = stay.facts, stay.handover
+    kind = stay.here.device.kind.value
+    if handover is None:
+        return Hop(stay.here.name, kind, facts.arriving, facts.leaving, None, None, (), tuple(stay.rulings))
+    return Hop(
+        stay.here.name,
+        kind,
+        facts.arriving,
+        facts.leaving,
+        handover.device,
+        handover.segment,
+        handover.switches,
+        tuple(stay.rulings),
+        handover.latency_ms,
+    )
+

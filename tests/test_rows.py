@@ -1,0 +1,279 @@
+"""The index that decides, the reasons for rules passed over, and a judge that reads rules one by one agree."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from mossy_compass.marks import NOWHERE
+from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.packet.address import EVERYTHING, Address, Span, in_spans, parse_address, parse_block
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import Service
+from mossy_compass.plan.conditions import CONDITIONS, Reader, in_set
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.fields import FIELDS, SetKind
+from mossy_compass.plan.table import Row, Table, list_table
+from mossy_compass.report.words import miss_words
+
+NETS = ["10.40.0.0/30", "10.40.0.2", "10.40.0.1-10.40.0.5", "2001:db8::/126", "0.0.0.0/0", "::/0", "10.40.0.0/0.0.0.5", "10.40.0.0/0.170.85.5", "10.0.0.1/0.255.240.6"]
+OWN = (Span(parse_address("10.40.0.1").key, parse_address("10.40.0.1").key),)
+
+
+def block(text: str) -> Term:
+    found = parse_block(text)
+    return Term(found.text, found.spans, masked=found.masked)
+
+
+term = st.sampled_from(NETS).map(block) | st.just(Term("any", EVERYTHING)) | st.just(Term("self", None))
+terms = st.none() | st.lists(term, min_size=1, max_size=2).map(tuple)
+port = st.integers(0, 4)
+ports = st.tuples(port, st.integers(0, 2)).map(lambda p: Span(p[0], p[0] + p[1]))
+service = st.tuples(st.sampled_from([6, 17]), st.none() | ports).map(lambda p: Service(*p))
+interfaces = st.none() | st.sampled_from([("a",), ("b",), ("a", "b")])
+
+
+@st.composite
+def rule(draw: st.DrawFn, number: int = 0) -> Rule:
+    protocol = draw(st.sampled_from([None, 6, 17, 1]))
+    services = None
+    if draw(st.booleans()):
+        found = draw(st.lists(service, min_size=1, max_size=3))
+        services = tuple(s for s in found if protocol is None or s.protocol == protocol)
+    if protocol == 1 and draw(st.booleans()):
+        services = (Service(1, Span(8 * 256, 8 * 256 + 255)),)
+    return Rule(
+        str(number),
+        draw(st.sampled_from(list(Verdict))),
+        NOWHERE,
+        protocol,
+        draw(terms),
+        draw(terms),
+        (draw(ports),) if protocol != 1 and draw(st.booleans()) else None,
+        services,
+        "s",
+        draw(st.booleans()),
+        draw(interfaces),
+        draw(interfaces),
+        draw(st.booleans()) and draw(st.booleans()),
+    )
+
+
+lists = st.lists(rule(), max_size=8).map(
+    lambda rs: AccessList(
+        "l", tuple(Rule(**{**{f: getattr(r, f) for f in r.__slots__}, "id": str(n)}) for n, r in enumerate(rs)), NOWHERE
+    )
+)
+address = st.integers(0, 7).map(lambda n: Address(4, (10 << 24) + (40 << 16) + n)) | st.integers(0, 5).map(
+    lambda n: Address(6, (0x20010DB8 << 96) + n)
+)
+
+
+@st.composite
+def packet(draw: st.DrawFn) -> Packet:
+    source = draw(address)
+    destination = draw(address.filter(lambda a: a.family == source.family))
+    protocol = draw(st.sampled_from([6, 17, 1, 47]))
+    if protocol == 1:
+        return Packet(1, source, destination, draw(port), 0, draw(st.sampled_from([0, 8 * 256, 3 * 256 + 1])))
+    if protocol == 47:
+        return Packet(47, source, destination)
+    return Packet(
+        protocol,
+        source,
+        destination,
+        draw(port),
+        draw(st.integers(0, 6)),
+        flags=draw(st.sampled_from(["SYN", "SYN-ACK"])) if protocol == 6 else "",
+    )
+
+
+def written(words: str, address: Address) -> bool:
+    """A wildcard mask read bit by bit from its text."""
+    base, _, mask = words.partition(" wildcard ")
+    if not mask or address.family == 6:
+        return False
+    free = parse_address(mask).value
+    return all(address.value >> bit & 1 == parse_address(base).value >> bit & 1 for bit in range(32) if not free >> bit & 1)
+
+
+def judge(rule: Rule, packet: Packet, arriving: str | None, leaving: str | None, relation: Relation) -> bool:
+    """What a rule says, read straight from its fields, without any set or index."""
+
+    def among(terms: tuple[Term, ...] | None, a: Address) -> bool:
+        return terms is None or any(in_spans(a.key, OWN if t.spans is None else t.spans) or written(t.words, a) for t in terms)
+
+    if rule.disabled or (rule.protocol is not None and rule.protocol != packet.protocol):
+        return False
+    if rule.from_ports is not None and (
+        packet.protocol not in (6, 17) or not any(s.first <= packet.from_port <= s.last for s in rule.from_ports)
+    ):
+        return False
+    if rule.services is not None and not any(s.covers(packet.protocol, packet.slot) for s in rule.services):
+        return False
+    if rule.opening and (not packet.opening or relation in (Relation.ANSWERING, Relation.RELATED)):
+        return False
+    if (rule.arriving is not None and arriving not in rule.arriving) or (rule.leaving is not None and leaving not in rule.leaving):
+        return False
+    return among(rule.sources, packet.source) and among(rule.destinations, packet.destination)
+
+
+def facts(packet: Packet, arriving: str | None = None, leaving: str | None = None, relation: Relation = Relation.OPENING) -> Facts:
+    made = Facts(packet, arriving, leaving=leaving)
+    made.relation = relation
+    return made
+
+
+where = st.sampled_from([None, "a", "b"])
+
+
+@settings(max_examples=400)
+@given(lists, packet(), where, where, st.sampled_from(list(Relation)))
+def test_index_reasons_and_judge_agree(
+    source: AccessList, packet: Packet, arriving: str | None, leaving: str | None, relation: Relation
+) -> None:
+    table = list_table(source, Reader(OWN))
+    asked = facts(packet, arriving, leaving, relation)
+    verdicts = {r.id: judge(r, packet, arriving, leaving, relation) for r in source.rules}
+    expected = next((r.id for r in source.rules if r.verdict is not Verdict.NOTE and verdicts[r.id]), None)
+    found = table.first(asked)
+    assert (found.id if found else None) == expected
+    for row in table.rows:
+        assert (next(row.misses(asked), None) is None) == verdicts[row.id]
+    above = [r.id for r in source.rules if expected is None or int(r.id) < int(expected)]
+    over = [row.id for row, _ in table.passed_over(asked)]
+    noted = [row.id for row in table.noted(asked)]
+    assert sorted(over + noted, key=int) == above
+    later = table.later_permit(asked)
+    below = [r.id for r in source.rules if expected is not None and int(r.id) > int(expected)]
+    permits = [r.id for r in source.rules if r.verdict is Verdict.PERMIT and verdicts[r.id] and r.id in below]
+    assert (later.id if later else None) == (permits[0] if permits else None)
+
+
+@settings(max_examples=300)
+@given(lists, packet(), where, where)
+def test_near_misses_are_the_permits_with_fewest_unmet_fields(
+    source: AccessList, packet: Packet, arriving: str | None, leaving: str | None
+) -> None:
+    """From the index's masks, as counting row by row gives them."""
+    table = list_table(source, Reader(OWN))
+    asked = facts(packet, arriving, leaving)
+    counts = {}
+    for row in table.rows:
+        if row.verdict is Verdict.PERMIT:
+            counts[row.id] = len({m.condition.fields if m.condition else () for m in row.misses(asked)})
+    for wanted in (1, 2):
+        expected = [n for n, count in counts.items() if count == wanted]
+        if expected:
+            break
+    near = table.near(asked, most=99)
+    assert [n.row.id for n in near] == expected
+    assert all(len(n.misses) == counts[n.row.id] for n in near)
+
+
+@settings(max_examples=200)
+@given(rule(), packet(), where, where, st.data())
+def test_taking_an_entry_out_of_a_condition_never_widens_a_rule(
+    source: Rule, packet: Packet, arriving: str | None, leaving: str | None, data: st.DataObject
+) -> None:
+    """No condition widens by being empty: the last entry taken out leaves a rule that matches nothing."""
+    keys = [k for k in ("sources", "destinations", "services", "arriving", "leaving", "from_ports") if getattr(source, k) is not None]
+    if not keys:
+        return
+    key = data.draw(st.sampled_from(keys))
+    entries = getattr(source, key)
+    fewer = replace(source, **{key: entries[1:]})
+    asked = facts(packet, arriving, leaving)
+    one, other = (list_table(AccessList("l", (r,), NOWHERE), Reader(OWN)) for r in (source, fewer))
+    if other.first(asked) is not None:
+        assert one.first(asked) is not None
+    if len(entries) <= 1:
+        assert other.first(asked) is None
+
+
+def probe(protocol: int, source: Address, destination: Address, from_port: int = 1, to_port: int = 0) -> Facts:
+    return facts(Packet(protocol, source, destination, from_port, to_port))
+
+
+def test_first_unmet_condition_is_in_reading_order() -> None:
+    wanted = Rule(
+        "1",
+        Verdict.PERMIT,
+        NOWHERE,
+        6,
+        (block("10.40.0.0/30"),),
+        (block("10.40.0.9"),),
+        services=(Service(6, Span(80, 80)),),
+        service_words="web",
+    )
+    table = list_table(AccessList("l", (wanted,), NOWHERE), Reader())
+    a, b, c = (parse_address(t) for t in ("10.40.0.1", "10.40.0.9", "10.40.1.1"))
+    assert table.passed_over(probe(17, c, a))[0][1].key == "protocol"
+    assert table.passed_over(probe(6, c, a))[0][1].key == "from"
+    assert table.passed_over(probe(6, a, a))[0][1].key == "to"
+    miss = table.passed_over(probe(6, a, b, 1, 81))[0][1]
+    assert miss_words(miss, Packet(6, a, b, 1, 81)) == ("service", "wants web, the packet is tcp/81")
+    assert table.passed_over(probe(6, a, b, 1, 80)) == []
+
+
+def test_protocol_and_port_are_one_condition_to_whoever_looks_for_the_nearest_rule() -> None:
+    """tcp/22 wanted, udp/22 sent: one thing is wrong, not two."""
+    wanted = Rule("1", Verdict.PERMIT, NOWHERE, 6, services=(Service(6, Span(22, 22)),), service_words="ssh")
+    table = list_table(AccessList("l", (wanted,), NOWHERE), Reader())
+    near = table.near(probe(17, Address(4, 1), Address(4, 2), 1, 22))
+    assert [m.key for m in near[0].misses] == ["service"]
+
+
+def test_an_empty_service_matches_nothing_and_says_so() -> None:
+    table = list_table(AccessList("l", (Rule("1", Verdict.PERMIT, NOWHERE, services=(), service_words="none"),), NOWHERE), Reader())
+    asked = probe(6, Address(4, 1), Address(4, 2), 1, 2)
+    assert table.first(asked) is None
+    assert table.passed_over(asked)[0][1].key == "service"
+
+
+def test_absent_is_in_no_set_and_any_is_no_condition() -> None:
+    """GRE has no port: no interval holds it, however wide; a rule without a condition takes it all the same."""
+    every = (Span(0, 65535),)
+    gre = probe(47, Address(4, 1), Address(4, 2))
+    for entry in (
+        Rule("1", Verdict.PERMIT, NOWHERE, from_ports=every),
+        Rule("1", Verdict.PERMIT, NOWHERE, services=(Service(6, every[0]), Service(17, every[0]))),
+    ):
+        assert list_table(AccessList("l", (entry,), NOWHERE), Reader()).first(gre) is None
+    assert list_table(AccessList("l", (Rule("1", Verdict.PERMIT, NOWHERE),), NOWHERE), Reader()).first(gre) is not None
+
+
+def test_a_name_of_interfaces_stands_for_all_of_them() -> None:
+    entry = Rule("1", Verdict.PERMIT, NOWHERE, arriving=("both",))
+    table = list_table(AccessList("l", (entry,), NOWHERE), Reader((), {"both": ("a", "b")}))
+    packet = Packet(6, Address(4, 1), Address(4, 2), 1, 2)
+    assert [table.first(facts(packet, port)) is not None for port in ("a", "b", "c", None)] == [True, True, False, False]
+
+
+def test_many_masks_cost_what_they_are() -> None:
+    """10,000 awkward wildcard masks are four tables and a number each, never lists of what they hold."""
+    rules = []
+    for number in range(10_000):
+        found = parse_block(f"10.{number >> 8}.0.{number & 255}/0.0.170.0")
+        rules.append(Rule(str(number), Verdict.PERMIT, NOWHERE, sources=(Term(found.text, found.spans, masked=found.masked),)))
+    table = list_table(AccessList("l", tuple(rules), NOWHERE), Reader())
+    asked = probe(6, parse_address("10.3.136.7"), Address(4, 2), 1, 2)
+    assert table.first(asked) == table.rows[3 * 256 + 7]
+    assert table.first(probe(6, parse_address("10.3.1.7"), Address(4, 2), 1, 2)) is None
+
+
+def test_the_tables_of_fields_and_conditions_fit_together() -> None:
+    for key in CONDITIONS.values():
+        assert set(key.fields) <= set(FIELDS)
+        assert key.meaning.endswith(".")
+    for field in FIELDS.values():
+        assert field.meaning
+    assert in_set(SetKind.INTERVALS, (Span(1, 2),), 2)
+    assert not in_set(SetKind.ONE_OF, frozenset(("a",)), None)
+
+
+def test_a_row_without_conditions_decides_whatever_comes() -> None:
+    table = Table("t", [Row("first", ()), Row("second", ())])
+    assert table.first(probe(6, Address(4, 1), Address(4, 2))) == table.rows[0]
