@@ -14,12 +14,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from mossy_compass.plan.conditions import Reader
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.table import Table, list_table
 
 import mossy_compass as mc
 from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import Span, parse_prefix
 from mossy_compass.packet.service import Service
-from mossy_compass.plan.match import ListTable
 
 NOWHERE = mc.Mark("bench", 1)
 
@@ -45,7 +47,7 @@ class PlainPacket:
     port: int
 
 
-def made(count: int) -> tuple[list[PlainRule], ListTable]:
+def made(count: int) -> tuple[list[PlainRule], Table]:
     """The same random rules twice."""
     chance = random.Random(7)
     plain, ours = [], []
@@ -60,7 +62,7 @@ def made(count: int) -> tuple[list[PlainRule], ListTable]:
         service = (Service(protocol, Span(port, port)),)
         verdict = Verdict.PERMIT if number % 2 == 0 else Verdict.DENY
         ours.append(Rule(str(number), verdict, NOWHERE, protocol, terms[0], terms[1], services=service))
-    return plain, ListTable(AccessList("bench", tuple(ours), NOWHERE), ())
+    return plain, list_table(AccessList("bench", tuple(ours), NOWHERE), Reader())
 
 
 def plain_first(rules: list[PlainRule], packet: PlainPacket) -> int | None:
@@ -100,9 +102,9 @@ def both(count: int) -> tuple[Callable[[], list[int | None]], Callable[[], list[
     simple = [PlainPacket(p, ipaddress.IPv4Address(s), ipaddress.IPv4Address(d), n) for p, s, d, n in asked]
     packets = [mc.Packet(p, mc.parse_address(s), mc.parse_address(d), 49152, n) for p, s, d, n in asked]
     for one, other in zip(simple, packets, strict=True):
-        found = table.first(other, None, None)
-        assert (found.rule.id if found else None) == (None if (n := plain_first(plain, one)) is None else str(n))
-    return lambda: [plain_first(plain, p) for p in simple], lambda: [table.first(p, None, None) for p in packets]
+        found = table.first(Facts(other, None))
+        assert (found.id if found else None) == (None if (n := plain_first(plain, one)) is None else str(n))
+    return lambda: [plain_first(plain, p) for p in simple], lambda: [table.first(Facts(p, None)) for p in packets]
 
 
 @pytest.mark.parametrize("rules", [200, 2000])

@@ -31,9 +31,10 @@ def main() -> None:
         print(f"{sender} prints: {journey.fate}, cause {journey.cause}, by {journey.because.cited()}")
         print(f"  the sender sees: {journey.symptom}")
         print(f"  passed: {' > '.join(hop.device for hop in journey.there.hops)}")
-        for ruling in journey.there.hops[-1].rulings:
-            for over in ruling.passed_over():
-                print(f"  rule {over.id} was passed over: {over.miss.words}")
+        last = journey.there.hops[-1]
+        for ruling in last.rulings:
+            for over in plan.passed_over(last.device, ruling):
+                print(f"  rule {over.id} was passed over: {over.words}")
 
 
 if __name__ == "__main__":

@@ -100,7 +100,7 @@ ORCHARD = ("orchard-line: [north/orchard, orchard/up]", "orchard-line: {state: d
         # forwarding off at the meadow house
         ((("  meadow-house:\n    kind: router\n", "  meadow-house:\n    kind: router\n    settings: {forwarding: no}\n"),), "clerk", "apple-press", "dropped", "forwarding.off", "meadow-house", "clerk meadow-house"),
         # south does not tell OSPF of the quarry any more: the way there is gone ...
-        ((("ospf: {redistribute: {rip: {metric: 30, type: 1}}}", "about: keeps it to itself"),), "clerk", "pond-gauge", "looped", "loop", "", ""),
+        ((("ospf: {redistribute: {rip: {metric: 30, type: 1}}}", "about: keeps it to itself"),), "apple-press", "pond-gauge", "looped", "loop", "", ""),
         # the world has lost its way back
         ((("      - {prefix: 10.40.0.0/13, next-hop: 198.51.100.2}\n      - {prefix: 10.40.0.0/13, next-hop: 198.51.100.6, metric: 10}\n", "      - {prefix: 10.44.0.0/16, next-hop: 198.51.100.2}\n"),), "clerk", "almanac", "dropped", "route.none", "world", "clerk meadow-house [north|south] edge world"),
     ],
@@ -156,7 +156,7 @@ def test_a_duplicate_on_the_meadow_is_seen_by_its_neighbours() -> None:
     journey = mc.trace(ready, "clerk", "10.40.1.1")
     notes = [r.note for h in journey.there.hops for r in h.rulings if r.stage == "send"]
     assert any("so does south/meadow: which of them gets it is chance" in n for n in notes)
-    assert "although south bears 10.40.1.1 too" in sentences.headline(journey)
+    assert "although south has 10.40.1.1 too" in sentences.headline(journey)
 
 
 def test_a_proxy_answers_for_an_address_that_it_does_not_bear() -> None:

@@ -111,7 +111,7 @@ def test_broadcast_network_costs_nothing_on_the_way_in() -> None:
     "old, new, why",
     [
         ("10.40.1.1/24, ospf: {cost: 10}", "10.40.1.1/24, ospf: {cost: 10, area: 7}", "areas 7 and 0 differ"),
-        ("10.40.1.1/24, ospf: {cost: 10}", "10.40.1.1/24, ospf: {passive: yes}", "a/m is passive"),
+        ("10.40.1.1/24, ospf: {cost: 10}", "10.40.1.1/24, ospf: {passive: yes}", "passive"),
         ("10.40.1.1/24, ospf: {cost: 10}", "10.40.1.1/24, ospf: {network: point-to-point}", "one end is point-to-point"),
         ("10.40.1.1/24, ospf: {cost: 10}", "10.40.1.1/24, mtu: 1400, ospf: {cost: 10}", "MTU 1400 and 1500 differ"),
         ("10.40.1.1/24, ospf: {cost: 10}", "10.40.1.1/25, ospf: {cost: 10}", "subnets or masks differ"),

@@ -18,7 +18,17 @@ from mossy_compass.plan.fields import FIELDS, SetKind
 from mossy_compass.plan.table import Row, Table, list_table
 from mossy_compass.report.words import miss_words
 
-NETS = ["10.40.0.0/30", "10.40.0.2", "10.40.0.1-10.40.0.5", "2001:db8::/126", "0.0.0.0/0", "::/0", "10.40.0.0/0.0.0.5", "10.40.0.0/0.170.85.5", "10.0.0.1/0.255.240.6"]
+NETS = [
+    "10.40.0.0/30",
+    "10.40.0.2",
+    "10.40.0.1-10.40.0.5",
+    "2001:db8::/126",
+    "0.0.0.0/0",
+    "::/0",
+    "10.40.0.0/0.0.0.5",
+    "10.40.0.0/0.170.85.5",
+    "10.0.0.1/0.255.240.6",
+]
 OWN = (Span(parse_address("10.40.0.1").key, parse_address("10.40.0.1").key),)
 
 
@@ -179,7 +189,9 @@ def test_taking_an_entry_out_of_a_condition_never_widens_a_rule(
     source: Rule, packet: Packet, arriving: str | None, leaving: str | None, data: st.DataObject
 ) -> None:
     """No condition widens by being empty: the last entry taken out leaves a rule that matches nothing."""
-    keys = [k for k in ("sources", "destinations", "services", "arriving", "leaving", "from_ports") if getattr(source, k) is not None]
+    keys = [
+        k for k in ("sources", "destinations", "services", "arriving", "leaving", "from_ports") if getattr(source, k) is not None
+    ]
     if not keys:
         return
     key = data.draw(st.sampled_from(keys))

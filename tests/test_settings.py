@@ -82,14 +82,20 @@ CASES: list[tuple[str, str, dict[str, str], tuple[Any, ...], str, str, str]] = [
     ("keep-port", "yes", {"TRANSLATE": "[{leaving: b}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
     ("keep-port", "no", {"TRANSLATE": "[{leaving: b}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
     ("unmatched-translation", "keep", {"TRANSLATE": "[{leaving: b, source: 10.99.0.0/16}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
-    ("unmatched-translation", "drop", {"TRANSLATE": "[{leaving: b, source: 10.99.0.0/16}]"}, ("left", "right", "https"), "dropped", "translation.none", "silence"),
+    ("unmatched-translation", "drop", {"TRANSLATE": "[{leaving: b, source: 10.99.0.0/16}]"}, ("left", "right", "https"), "dropped", "nat.none", "silence"),
     # a source that is not left's own
     ("source-check", "off", {}, ("left", "right", "ping", {"source": "10.99.0.1"}), "dropped", "route.none", "silence"),
     ("source-check", "loose", {}, ("left", "right", "ping", {"source": "10.99.0.1"}), "dropped", "source.check", "silence"),
     ("source-check", "loose", {}, ("left", "right", "ping", {"source": "10.40.2.77"}), "dropped", "neighbour.silent", "silence"),
     ("source-check", "strict", {}, ("left", "right", "ping", {"source": "10.40.2.77"}), "dropped", "source.check", "silence"),
     ("own-source", "drop", {}, ("left", "right", "ping", {"source": "10.40.2.1"}), "dropped", "source.own", "silence"),
-    ("own-source", "accept", {}, ("left", "right", "ping", {"source": "10.40.2.1"}), "delivered", "echo.answered", "answered"),
+    # it gets there, and its answer goes to r itself, who asked nothing
+    ("own-source", "accept", {}, ("left", "right", "ping", {"source": "10.40.2.1"}), "dropped", "answer.elsewhere", "silence"),
+    # two destinations of one source: one outer port, or two
+    ("mapping", "endpoint-independent", {"TRANSLATE": "[{leaving: b}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
+    ("mapping", "per-flow", {"TRANSLATE": "[{leaving: b}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
+    ("own-policy-routes", "no", {"TRANSLATE": "[]\n    policy-routes: [{candidates: [{discard: yes}]}]"}, ("r", "left", "ping"), "delivered", "echo.answered", "answered"),
+    ("own-policy-routes", "yes", {"TRANSLATE": "[]\n    policy-routes: [{candidates: [{discard: yes}]}]"}, ("r", "left", "ping"), "dropped", "route.discard", "silence"),
 ]  # fmt: skip
 
 
@@ -183,7 +189,7 @@ def test_a_further_packet_of_a_session_takes_the_sessions_rewrite_and_passes_ove
     assert question.packet is not None
     again, _ = mc.trace_question(plan, replace(question, packet=question.packet._replace(flags="ACK")), sessions)
     ways = {(r.stage, r.did): r.because.words for r in again.there.hops[1].rulings}
-    assert ways["session", "known session"] == "session 1 of r"
+    assert ways["inspection", "known session"] == "session 1 of r"
     assert ways["translate source", "rewritten"] == "session 1 of r"
     assert ("arriving list", "permitted") not in ways
     stray, _ = mc.trace_question(plan, replace(question, packet=question.packet._replace(flags="ACK")))
@@ -191,11 +197,11 @@ def test_a_further_packet_of_a_session_takes_the_sessions_rewrite_and_passes_ove
 
 
 def test_every_port_taken_is_a_cause_of_its_own(monkeypatch: pytest.MonkeyPatch) -> None:
-    from mossy_compass.state.sessions import SessionTable
+    from mossy_compass.state.state import State
 
-    monkeypatch.setattr(SessionTable, "free_port", lambda *_: None)
+    monkeypatch.setattr(State, "port_for", lambda *_: None)
     journey = mc.trace(network(TRANSLATE="[{leaving: b}]"), "left", "right", "https")
-    assert (journey.cause, journey.symptom) == ("translation.exhausted", "silence")
+    assert (journey.cause, journey.symptom) == ("nat.exhausted", "silence")
     assert journey.note == "all ports of 10.40.2.1 are taken"
 
 

@@ -145,7 +145,9 @@ def test_no_two_sessions_leave_alike_and_what_is_kept_comes_back(flows: list[tup
     state = State()
     moments = []
     for host, port, protocol in flows:
-        packet = Packet(protocol, mc.Address(4, IN.value + host), FAR, port, 80, 2048 if protocol == 1 else -1, "SYN" if protocol == 6 else "")
+        packet = Packet(
+            protocol, mc.Address(4, IN.value + host), FAR, port, 80, 2048 if protocol == 1 else -1, "SYN" if protocol == 6 else ""
+        )
         if state.recall("gate", packet)[0] is not None:
             continue
         moments.append((state.keep(), state.sessions("gate")))

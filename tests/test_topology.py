@@ -288,7 +288,7 @@ def test_each_loser_has_its_reason() -> None:
         via("10.0.0.0/8", "10.99.0.1"),
     ]
     why = {
-        f"{x.route.prefix} {x.route.preference}/{x.route.metric}": x.why
+        f"{x.route.prefix} {x.route.preference}/{x.route.metric}": x.words
         for x in star(routes).table("r").losers(mc.parse_address("10.50.1.1"))
     }
     assert why == {
@@ -363,7 +363,11 @@ def test_sharing_is_by_the_stated_hash_of_the_stated_fields() -> None:
         return state
 
     source, destination = (mc.parse_address(a).value for a in ("10.44.1.10", "10.44.2.10"))
-    fields = {"flow": [0, source, 0, destination, 6, -1, 443], "source": [0, source], "source-destination": [0, source, 0, destination]}
+    fields = {
+        "flow": [0, source, 0, destination, 6, -1, 443],
+        "source": [0, source],
+        "source-destination": [0, source, 0, destination],
+    }
     for method, values in fields.items():
         ready = diamond(method)
         for port in (50000, 50001, 50002, 50003):

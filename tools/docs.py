@@ -14,10 +14,10 @@ from mossy_compass.files import schema
 from mossy_compass.files.schema import Part
 from mossy_compass.model.codes import FINDINGS
 from mossy_compass.model.settings import SETTINGS
-from mossy_compass.plan.order import FROM, SPECS, THROUGH
 from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.conditions import CONDITIONS
 from mossy_compass.plan.fields import FIELDS
+from mossy_compass.plan.order import FROM, SPECS, THROUGH
 
 ROOT = Path(__file__).resolve().parent.parent
 DOCS = ROOT / "docs"
@@ -111,7 +111,12 @@ def filled(text: str) -> str:
         made = keys(argument) if kind == "keys" else TABLES[kind]()
         return f"<!-- {found[1]} -->\n" + "\n".join(made) + "\n<!-- end -->"
 
-    return re.sub(r"<!-- ((?:keys|settings|causes|stages|findings|conditions|fields)[^>]*?) -->\n.*?<!-- end -->", replace, text, flags=re.DOTALL)
+    return re.sub(
+        r"<!-- ((?:keys|settings|causes|stages|findings|conditions|fields)[^>]*?) -->\n.*?<!-- end -->",
+        replace,
+        text,
+        flags=re.DOTALL,
+    )
 
 
 def main() -> int:

@@ -29,11 +29,11 @@ if TYPE_CHECKING:
     from mossy_compass.model.network import Device, Interface, Network
     from mossy_compass.packet.address import Address, Prefix, parse_address, parse_prefix
     from mossy_compass.packet.packet import Packet
+    from mossy_compass.plan.causes import CAUSES, Cause
     from mossy_compass.plan.plan import Plan
+    from mossy_compass.plan.reasons import Because, Fate
     from mossy_compass.routing.findings import findings
     from mossy_compass.walk.ask import ask
-    from mossy_compass.plan.causes import CAUSES, Cause
-    from mossy_compass.plan.reasons import Because, Fate
     from mossy_compass.walk.grid import grid
     from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom
     from mossy_compass.walk.many import every_path

@@ -117,7 +117,9 @@ def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> 
         words = f"next hop {route.next_hop} is {route.next_hop.special}: no router has it."
         ctx.fault("route.next-hop-special", mark, words, "Name the neighbour's address.")
     elif forwards and route.next_hop is not None and route.next_hop.is_link_local and route.leaving is None:
-        words = f"next hop {route.next_hop} is link-local: it means a neighbour on one segment, and the route does not say on which."
+        words = (
+            f"next hop {route.next_hop} is link-local: it means a neighbour on one segment, and the route does not say on which."
+        )
         ctx.fault("route.link-local", mark, words, "Add leaving: INTERFACE.")
 
 

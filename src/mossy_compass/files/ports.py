@@ -85,7 +85,9 @@ def _sub_interface(ctx: Context, path: Path, entry: InterfaceIn, device: DeviceI
     for other, twin in device.interfaces.items():
         if other < name and twin.parent == parent and twin.vlan == entry.vlan and entry.vlan is not None:
             words = f"{name} and {other} are both the tag {entry.vlan} of {parent}: a frame belongs to one of them."
-            ctx.fault("vlan.twice", mark, words, "Give one of them another vlan.", also=((ctx.mark(*path[:3], other), "the other one"),))
+            ctx.fault(
+                "vlan.twice", mark, words, "Give one of them another vlan.", also=((ctx.mark(*path[:3], other), "the other one"),)
+            )
 
 
 def segments(ctx: Context, devices: Mapping[str, Device]) -> dict[str, Segment]:

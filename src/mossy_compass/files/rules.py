@@ -152,7 +152,9 @@ def _contradictions(ctx: Context, rule: Rule, path: Path) -> None:
     for key, held in families.items():
         if wanted and held and wanted not in held:
             said = f"the rule is for {protocol_name(rule.protocol or 0)}, and {key} has only IPv{min(held)} addresses: it could never match."
-            ctx.fault("rule.family", ctx.spot(*path, key), said, f"Write icmp{'6' if wanted == 4 else ''}, or IPv{wanted} addresses.")
+            ctx.fault(
+                "rule.family", ctx.spot(*path, key), said, f"Write icmp{'6' if wanted == 4 else ''}, or IPv{wanted} addresses."
+            )
 
 
 def _families(terms: Iterable[Term] | None) -> set[int]:

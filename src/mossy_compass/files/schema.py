@@ -108,7 +108,18 @@ def _string(*examples: str) -> WithJsonSchema:
 AddressText = Annotated[Address, PlainValidator(_text(parse_address, "192.0.2.10")), _string("192.0.2.10", "2001:db8::10")]
 InterfaceText = Annotated[InterfaceAddress, PlainValidator(_text(parse_interface_address, "192.0.2.1/24")), _string("192.0.2.1/24")]
 PrefixText = Annotated[Prefix, PlainValidator(_text(parse_prefix, "192.0.2.0/24")), _string("192.0.2.0/24", "default")]
-BlockText = Annotated[Block, PlainValidator(_text(parse_block, "192.0.2.0/24")), _string("192.0.2.0/24", "192.0.2.10-192.0.2.20")]
+
+
+def _runs(text: str) -> Block:
+    block = parse_block(text)
+    if block.masked:
+        raise AddressError(
+            f"'{text}': this wildcard mask falls apart into very many ranges, which cannot stand here; write prefixes."
+        )
+    return block
+
+
+RunsText = Annotated[Block, PlainValidator(_text(_runs, "192.0.2.0/24")), _string("192.0.2.0/24", "192.0.2.10-192.0.2.20")]
 PortText = Annotated[
     Span,
     PlainValidator(_text(parse_port, "443")),
@@ -160,7 +171,7 @@ def _alias(name: str) -> str:
 class Part(BaseModel):
     """Base of all parts: unknown keys are refused, and keys use hyphens."""
 
-    model_config = ConfigDict(extra="forbid", alias_generator=_alias, frozen=True)
+    model_config = ConfigDict(extra="forbid", alias_generator=_alias, frozen=True, defer_build=True)
     short: ClassVar[str] = ""
 
     @model_validator(mode="before")
@@ -199,9 +210,7 @@ class ConditionsIn(Part):
     to: Words1 | None = Field(None, description="Destinations, in the same forms.")
     from_port: Ports1 | None = Field(None, description="Source ports.")
     to_port: Ports1 | None = Field(None, description="Destination ports; or use service.")
-    service: Words1 | None = Field(
-        None, description="Services: a name under services:, a well-known name, or protocol/port."
-    )
+    service: Words1 | None = Field(None, description="Services: a name under services:, a well-known name, or protocol/port.")
     icmp: Words1 | None = Field(None, description="ICMP kinds, for a rule of icmp or icmp6.")
     opening: YesNo = Field(False, description="Only packets that open a session.")
     arriving: Words1 | None = Field(
@@ -330,7 +339,7 @@ class InterfaceIn(Part):
         default_factory=list, description="VLANs whose frames this port carries with a tag."
     )
     leased: YesNo = Field(False, description="The address comes from an address-lease service on the segment.")
-    answers_for: Annotated[list[BlockText], Many, _ItemOrList] = Field(
+    answers_for: Annotated[list[RunsText], Many, _ItemOrList] = Field(
         default_factory=list, description="Further addresses for which it answers on its segment."
     )
     ospf: OspfPortIn | None = Field(None, description="Speak OSPF here: an area number, or a mapping.")
@@ -473,7 +482,7 @@ class LeaseIn(Part):
 
     short: ClassVar[str] = "range"
 
-    range: BlockText = Field(description="Addresses that are given out, lowest first.")
+    range: RunsText = Field(description="Addresses that are given out, lowest first.")
     gateway: AddressText | None = Field(None, description="Gateway that clients are told of; the interface's own when left out.")
     resolvers: Annotated[list[AddressText], Many, _ItemOrList] = Field(
         default_factory=list, description="Resolvers that clients are told of."
@@ -563,7 +572,7 @@ class NetworkIn(Part):
     mossy_network: Annotated[Literal["1"], WithJsonSchema({"enum": [1, "1"]})] = Field(description="Version of the format: 1.")
     title: Words = Field("", description="Name of the network.")
     about: Words = Field("", description="What it shows.")
-    local: list[BlockText] = Field(
+    local: list[RunsText] = Field(
         default_factory=list, description="What the built-in group local-networks holds; the private ranges when left out."
     )
     names: dict[Name, Annotated[list[AddressText], Many, _ItemOrList]] = Field(

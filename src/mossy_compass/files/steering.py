@@ -122,7 +122,9 @@ def policy_routes(ctx: Context, name: str, device: DeviceIn, interfaces: Collect
         seen[ident] = mark
         _policy_faults(ctx, entry, path)
         _ports(ctx, name, entry.arriving, (*path, "arriving"), known)
-        candidates = tuple(_candidate(ctx, name, device, interfaces, c, (*path, "candidates", n)) for n, c in enumerate(entry.candidates))
+        candidates = tuple(
+            _candidate(ctx, name, device, interfaces, c, (*path, "candidates", n)) for n, c in enumerate(entry.candidates)
+        )
         rule = conditions(ctx, ident, entry, "permit", entry.protocol, path, (mark, mark))
         yield PolicyRoute(ident, mark, rule, candidates, entry.list_, entry.disabled, entry.about)
 
@@ -136,9 +138,7 @@ def _policy_faults(ctx: Context, entry: PolicyRouteIn, path: Path) -> None:
         ctx.fault("list.unknown", ctx.spot(*path, "list"), f"there is no list '{entry.list_}'.", known)
 
 
-def _candidate(
-    ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str], entry: CandidateIn, path: Path
-) -> Candidate:
+def _candidate(ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str], entry: CandidateIn, path: Path) -> Candidate:
     mark = ctx.spot(*path)
     said = [entry.next_hop is not None or entry.leaving is not None, entry.table is not None, entry.discard]
     if sum(said) != 1:
@@ -151,4 +151,3 @@ def _candidate(
         known = hint(entry.table, tables, "tables")
         ctx.fault("table.unknown", ctx.spot(*path, "table"), f"{name} has no route table '{entry.table}'.", known)
     return Candidate(mark, entry.next_hop, entry.leaving, entry.table, entry.discard)
-

@@ -21,7 +21,6 @@ def _mark(default: Mark | None = NOWHERE) -> Any:
     return field(default=default, compare=False)
 
 
-
 class Kind(StrEnum):
     """What a device is."""
 

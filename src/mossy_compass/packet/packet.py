@@ -63,6 +63,10 @@ class Packet(NamedTuple):
         """True for an ICMP error, which quotes the packet that it is about."""
         return self.quoted is not None
 
+    def passed_on(self) -> Packet:
+        """The packet with one hop less to go."""
+        return Packet(self[0], self[1], self[2], self[3], self[4], self[5], self[6], self[7] - 1, self[8], self[9])
+
     def what(self) -> str:
         """Protocol and port or ICMP kind, as ``tcp/443`` or ``icmp/echo-request``."""
         name = protocol_name(self.protocol)

@@ -150,11 +150,7 @@ CAUSES: dict[str, Cause] = {
             "No translation rule matched, and the setting unmatched-translation drops.",
             ("widen the translation rule", "setting unmatched-translation: keep"),
         ),
-        Cause(
-            "nat.exhausted",
-            "Every port of the translated address is taken.",
-            ("wait for sessions to end", "add an address"),
-        ),
+        Cause("nat.exhausted", "Every port of the translated address is taken.", ("wait for sessions to end", "add an address")),
         Cause(
             "name.unknown",
             "The name has no address.",

@@ -71,7 +71,9 @@ def _rows(network: Network, device: Device, problems: Problems) -> None:
                 f"{device.name}: {standing.words} asks for the interface that packets leave by, "
                 f"which is not known yet at the stage '{standing.stage}'."
             )
-            remedy = "Put that stage after 'route' in the order." if device.order else "Ask for arriving, or attach it to what leaves."
+            remedy = (
+                "Put that stage after 'route' in the order." if device.order else "Ask for arriving, or attach it to what leaves."
+            )
             problems.add("rule.too-early", standing.rule.mark, words, remedy)
 
 

@@ -140,7 +140,9 @@ def faults(names: tuple[str, ...]) -> Iterator[Fault]:
     known = {s.value for s in Stage if s not in OWN_ALONE}
     for number, name in enumerate(names):
         if name not in known:
-            yield Fault(number, f"'{name}' is no stage of a packet that arrives.", f"Stages are: {', '.join(s.value for s in THROUGH)}.")
+            yield Fault(
+                number, f"'{name}' is no stage of a packet that arrives.", f"Stages are: {', '.join(s.value for s in THROUGH)}."
+            )
         elif name in names[:number]:
             yield Fault(number, f"stage '{name}' stands twice in the order.", "Remove one of the two.")
     order = [Stage(n) for n in dict.fromkeys(names) if n in known]
@@ -160,11 +162,17 @@ def faults(names: tuple[str, ...]) -> Iterator[Fault]:
             if later in order[:number]:
                 yield Fault(number, f"stage '{stage}' has no effect after '{later}'.", f"Put it before '{later}'.")
         if Stage.SEND in order[:number]:
-            yield Fault(number, f"stage '{stage}' stands after 'send', which ends a packet's stay: it would never be asked.", "Put it before 'send'.")
+            yield Fault(
+                number,
+                f"stage '{stage}' stands after 'send', which ends a packet's stay: it would never be asked.",
+                "Put it before 'send'.",
+            )
     lists = [n for n, s in enumerate(order) if s in FILTERS]
     if lists and Stage.INSPECTION in order and order.index(Stage.INSPECTION) > lists[-1]:
         number = order.index(Stage.INSPECTION)
-        yield Fault(number, "stage 'inspection' stands after every list: there is nothing left to pass over.", "Put it before a list.")
+        yield Fault(
+            number, "stage 'inspection' stands after every list: there is nothing left to pass over.", "Put it before a list."
+        )
 
 
 def given_before(order: Iterable[Stage], stage: Stage) -> set[str]:

@@ -22,6 +22,7 @@ from mossy_compass.plan.stages.translate import rules_table
 from mossy_compass.plan.table import Row, Table, list_table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.table import Hop, Loser, Route, RouteTable
+from mossy_compass.voice import voice
 
 
 class Own(NamedTuple):
@@ -46,11 +47,41 @@ class Asked(Protocol):
     def relation(self) -> Relation: ...
 
 
+class PassedOver(NamedTuple):
+    """A row that was examined and not met.
+
+    Attributes:
+        row: with its id, verdict, mark and conditions.
+        miss: the first condition that the packet does not meet.
+        packet: as the table saw it.
+
+    """
+
+    row: Row
+    miss: Miss
+    packet: Packet
+
+    @property
+    def id(self) -> str:
+        """The row's id."""
+        return self.row.id
+
+    @property
+    def verdict(self) -> str:
+        """What the row would have done: permit, deny, reject or note."""
+        return self.row.verdict.value if self.row.verdict else "permit"
+
+    @property
+    def words(self) -> str:
+        """What the condition wants, and what the packet has."""
+        return str(voice().miss_words(self.miss, self.packet)[1])
+
+
 class DevicePlan:
     """What one device knows, and does.
 
     Attributes:
-        device, settings: as written.
+        device, settings: as written; ``kind`` is the word of its kind.
         through, origin: stages of a packet that arrives, and of one made here.
         own: its addresses, with those of the far hosts that it stands for; ``own_spans`` has them as a set.
         reader: how it reads rules.
@@ -68,6 +99,7 @@ class DevicePlan:
         "_translations",
         "device",
         "domains",
+        "kind",
         "name",
         "origin",
         "own",
@@ -85,6 +117,7 @@ class DevicePlan:
         self.domains = plan.domains
         self.device = device
         self.name = device.name
+        self.kind = device.kind.value
         self.settings = device.settings
         self.through, self.origin = orders(device.kind, device.order)
         self.own: dict[Address, Own] = {a: Own(i) for a, i in device.own_addresses() if self.domains.link(device.name, i).up}
@@ -216,6 +249,8 @@ class Plan:
         network: as written, with leased addresses in place.
         routing, domains: its computed tables, and who hears whom.
         attached: for each access list, where it is attached.
+        unattached: the lists that are attached nowhere.
+        lists_at: the list that is attached to an interface of a device, for ``arriving`` or ``leaving``.
 
     """
 
@@ -226,6 +261,8 @@ class Plan:
         self._devices: dict[str, DevicePlan] = {}
         self._owners: Mapping[Address, tuple[str, ...]] | None = None
         self.attached = attached(self.network)
+        self.unattached = tuple(name for name, places in self.attached.items() if not places)
+        self.lists_at = {place: name for name, places in self.attached.items() for place in places}
 
     def device(self, name: str) -> DevicePlan:
         """The plan of a device."""
@@ -246,10 +283,16 @@ class Plan:
 
     # why not the others: asked with a ruling in hand
 
-    def passed_over(self, device: str, ruling: Asked) -> list[tuple[Row, Miss]]:
-        """The rows above the one that decided that were not met, each with its first unmet condition."""
+    def passed_over(self, device: str, ruling: Asked) -> list[PassedOver]:
+        """The rows above the one that decided that were not met, each with its first unmet condition.
+
+        Args:
+            device: name of the hop that the ruling is of.
+            ruling: any of a hop's rulings.
+
+        """
         table, facts = self._again(device, ruling)
-        return table.passed_over(facts) if table else []
+        return [PassedOver(row, miss, ruling.saw) for row, miss in table.passed_over(facts)] if table else []
 
     def noted(self, device: str, ruling: Asked) -> list[Row]:
         """The ``note`` rows that were met on the way to the decision."""
@@ -266,4 +309,3 @@ class Plan:
         facts = Facts(ruling.saw, ruling.arriving, leaving=ruling.leaving)
         facts.relation = ruling.relation
         return self.device(device).rows_of(ruling.table), facts
-

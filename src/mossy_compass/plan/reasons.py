@@ -79,7 +79,7 @@ REASONS: dict[str, Shape] = {
     "route": _shape("route", "origin prefix"),
     "neighbour": _shape("neighbour", "leaving device"),
     "neighbour.silent": _shape("neighbour", "address device"),
-    "interface.down": _shape("interface", "device port"),
+    "interface.down": _shape("interface", "device port why"),
     "interface.mtu": _shape("interface", "device port mtu"),
     "service": _shape("service", "name words"),
     "service.closed": _shape("service", "name packet words"),
@@ -124,7 +124,6 @@ REASONS: dict[str, Shape] = {
     "note.subnet-end": _shape("note", "destination"),
     "note.route-not-used": _shape("note", "origin prefix"),
     "note.known-routes": _shape("note", "prefixes more"),
-    "note.down": _shape("note", "why"),
     "note.nobody": _shape("note", "segment address owner"),
     "note.mtu": _shape("note", "size mtu port"),
     "note.sent": _shape("note", "device port address proxy others switches"),
@@ -206,8 +205,6 @@ def setting(settings: Settings, name: str) -> Because:
     return Because("setting" if mark else "default", (name, settings.text(name), settings.kind), mark)
 
 
-def down(device: Device, port: str) -> Because:
-    """A port that is down as a reason."""
-    return Because("interface.down", (device.name, port), device.interfaces[port].mark)
-
-
+def down(device: Device, port: str, why: str) -> Because:
+    """A port that is down as a reason, with why it is."""
+    return Because("interface.down", (device.name, port, why), device.interfaces[port].mark)

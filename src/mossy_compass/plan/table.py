@@ -197,27 +197,37 @@ def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, .
     def first(facts: Facts) -> Row | None:
         # The hottest lines of a trace: the three commonest fields are read here, and it stops when no row is left.
         packet = facts.packet
-        protocol, (family, value), (to_family, to_value), _, port, icmp = packet[:6]
-        if icmp < 0:
-            slot = port + 1 if protocol in WITH_PORTS else 0
-        else:
-            slot = icmp + 1
-        left = (
-            service_rows[bisect_right(by_service, protocol << SLOT_BITS | slot) - 1]
-            & source_rows[bisect_right(by_source, value if family == 4 else value + V6_BASE) - 1]
-        )
+        protocol, icmp = packet[0], packet[5]
+        slot = (packet[4] + 1 if protocol in WITH_PORTS else 0) if icmp < 0 else icmp + 1
+        left = service_rows[bisect_right(by_service, protocol << SLOT_BITS | slot) - 1]
         if not left:
             return None
-        left &= destination_rows[bisect_right(by_destination, to_value if to_family == 4 else to_value + V6_BASE) - 1]
+        family, value = packet[1]
+        left &= source_rows[bisect_right(by_source, value if family == 4 else value + V6_BASE) - 1]
+        if not left:
+            return None
+        family, value = packet[2]
+        left &= destination_rows[bisect_right(by_destination, value if family == 4 else value + V6_BASE) - 1]
         for mask in others:
             if not left:
                 return None
             left &= mask(facts)
         return rows[(left & -left).bit_length() - 1] if left else None
 
-    if by_service is by_source is by_destination and not others:  # rows without a condition: the first decides
+    def first_by_ends(facts: Facts) -> Row | None:
+        # the same, for rows that ask nothing about services: most of a device's own small tables
+        packet = facts.packet
+        family, value = packet[1]
+        left = source_rows[bisect_right(by_source, value if family == 4 else value + V6_BASE) - 1]
+        family, value = packet[2]
+        left &= destination_rows[bisect_right(by_destination, value if family == 4 else value + V6_BASE) - 1]
+        return rows[(left & -left).bit_length() - 1] if left else None
+
+    if by_service is not _EVERYTHING[0] or others:
+        return first
+    if by_source is by_destination is _EVERYTHING[0]:  # rows without a condition: the first decides
         return lambda facts: rows[0]
-    return first
+    return first_by_ends
 
 
 class Table:

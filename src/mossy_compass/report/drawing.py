@@ -7,10 +7,10 @@ import itertools
 import textwrap
 from typing import TYPE_CHECKING, Any
 
+from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import sentences
 from mossy_compass.report.sheet import FONT, SMALL, Picture, Rect, curve
 from mossy_compass.walk.grid import Grid
-from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.journey import Journey, Leg, Way
 
 if TYPE_CHECKING:

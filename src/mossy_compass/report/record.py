@@ -7,7 +7,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, protocol_name
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
-from mossy_compass.report.words import miss_words, spoken
+from mossy_compass.report.words import spoken
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 from mossy_compass.walk.shapes import BecauseDict, HopDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
 
@@ -93,11 +93,10 @@ def ruling_dict(ruling: Ruling, device: str, plan: Plan | None) -> RulingDict:
     }
     if plan is not None and plan.device(device).rows_of(ruling.table) is not None:
         out["passed-over"] = []
-        for row, miss in plan.passed_over(device, ruling):
-            key, words = miss_words(miss, ruling.saw)
-            verdict = row.verdict.value if row.verdict else "permit"
+        for over in plan.passed_over(device, ruling):
+            place = mark_dict(over.row.mark)
             out["passed-over"].append(
-                {"rule": row.id, "verdict": verdict, "place": mark_dict(row.mark), "condition": key, "reason": words}
+                {"rule": over.id, "verdict": over.verdict, "place": place, "condition": over.miss.key, "reason": over.words}
             )
         out["noted"] = [because_dict(b) for b in noted(plan, device, ruling)]
     if plan is not None and ruling.table.startswith("route "):

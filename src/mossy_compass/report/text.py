@@ -11,11 +11,10 @@ from rich.table import Table
 from rich.text import Text
 
 from mossy_compass.marks import Problem, Severity
-from mossy_compass.report import sentences
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did, Fate
+from mossy_compass.report import sentences
 from mossy_compass.report.record import noted
-from mossy_compass.report.words import miss_words
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
 WIDTH = 100
@@ -122,9 +121,8 @@ def _ruling_rows(ruling: Ruling, device: str, plan: Plan | None) -> list[tuple[s
 def _passed_over(ruling: Ruling, device: str, plan: Plan) -> list[str]:
     """The rows, routes and notes beside the one that decided, a line each."""
     out = []
-    for row, miss in plan.passed_over(device, ruling):
-        key, words = miss_words(miss, ruling.saw)
-        out.append(f"passed over rule {row.id} {row.verdict or 'permit'} ({row.mark}): {key}: {words}")
+    for over in plan.passed_over(device, ruling):
+        out.append(f"passed over rule {over.id} {over.verdict} ({over.row.mark}): {over.miss.key}: {over.words}")
     for lost in plan.routes_passed_over(device, ruling):
         place = f" ({lost.route.mark})" if lost.route.mark else ""
         ways = ", ".join(h.words() for h in lost.route.hops)

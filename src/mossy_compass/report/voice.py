@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from mossy_compass.report.record import journey_dict
 from mossy_compass.report.sentences import headline
+from mossy_compass.report.words import miss_words
 from mossy_compass.report.words import spoken as because
 from mossy_compass.walk.journey import Journey
 
@@ -15,4 +16,4 @@ def explain(journey: Journey, details: bool, width: int) -> str:
     return text.as_text(text.journey(journey, details), width)
 
 
-__all__ = ["because", "explain", "headline", "journey_dict"]
+__all__ = ["because", "explain", "headline", "journey_dict", "miss_words"]

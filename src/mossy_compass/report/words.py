@@ -158,7 +158,11 @@ def _steered(v: Values) -> str:
 
 
 def _no_candidate(v: Values) -> str:
-    return f"no candidate is available ({_passed(v['passed'])}), so the route table decides" if v["passed"] else "the route table decides"
+    return (
+        f"no candidate is available ({_passed(v['passed'])}), so the route table decides"
+        if v["passed"]
+        else "the route table decides"
+    )
 
 
 def _known_routes(v: Values) -> str:
@@ -259,7 +263,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "route.inactive": _route_inactive,
     "neighbour": "{leaving} to {device}",
     "neighbour.silent": "{address} does not answer {device}",
-    "interface.down": "{device}/{port} is down",
+    "interface.down": "{device}/{port} is down: {why}",
     "interface.mtu": "the MTU of {device}/{port} is {mtu} bytes",
     "service": "{name} serves {words}",
     "service.closed": _closed,
@@ -300,7 +304,6 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.subnet-end": "{destination} is the subnet's own or broadcast address, which no host has",
     "note.route-not-used": lambda v: f"so its {route(v['origin'], v['prefix'])} is not used",
     "note.known-routes": _known_routes,
-    "note.down": "{why}",
     "note.nobody": _nobody,
     "note.mtu": "the packet has {size} bytes, at most {mtu} bytes go out by {port}, and it may not be divided",
     "note.sent": _sent,

@@ -12,6 +12,7 @@ from mossy_compass.model.network import Device, Interface, Kind, RouteAction, Te
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.domains import Domain, Port
+from mossy_compass.routing.ospf import PASSIVE
 from mossy_compass.routing.table import Hop
 
 WARN, NOTE = Severity.WARNING, Severity.NOTE
@@ -180,6 +181,8 @@ def _silent_pairs(routing: Routing, problems: Problems) -> None:
     ospf, _ = routing.settled()
     for family, instance in ospf.items():
         for pair in instance.silent:
+            if pair.why == PASSIVE:
+                continue
             port = routing.network.devices[pair.one[0]].interfaces[pair.one[1]]
             problems.add(
                 "ospf.no-neighbour",

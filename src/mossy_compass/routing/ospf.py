@@ -89,7 +89,7 @@ def usable(network: Network, domains: Domains, port: Port, family: int) -> bool:
 
 
 PASSIVE = "passive"
-"""What ``hinders`` says of an interface that is meant to seek no neighbour: no fault, and not reported."""
+"""What ``hinders`` says of an interface that is meant to seek no neighbour: no fault, and no finding."""
 
 
 def hinders(network: Network, one: Port, other: Port, family: int) -> str:
@@ -126,7 +126,7 @@ class Ospf:
     Attributes:
         areas: by number.
         neighbours: for each interface, the interfaces that it is a neighbour of.
-        silent: pairs on one segment that are not neighbours though both seek one.
+        silent: pairs on one segment that are not neighbours though both speak.
 
     """
 
@@ -166,11 +166,7 @@ class Ospf:
                 for other in ports[number + 1 :]:
                     why = hinders(self.network, one, other, self.family)
                     if one[0] != other[0] and why.startswith("areas"):
-                        self._note_silence(one, other, why)
-
-    def _note_silence(self, one: Port, other: Port, why: str) -> None:
-        if why is not PASSIVE:
-            self.silent.append(Silence(one, other, why))
+                        self.silent.append(Silence(one, other, why))
 
     def _area(self, number: int, ports: list[Port]) -> Area:
         import numpy as np
@@ -196,7 +192,7 @@ class Ospf:
                     why = hinders(self.network, one, other, self.family)
                     if why:
                         if one < other:
-                            self._note_silence(one, other, why)
+                            self.silent.append(Silence(one, other, why))
                         continue
                     a, b = self._interface(one), self._interface(other)
                     assert a.ospf is not None

@@ -179,7 +179,9 @@ def services_of(network: Network, text: str) -> tuple[Service | None, ...]:
     if text in BUILT_IN_SERVICES:
         return BUILT_IN_SERVICES[text]
     if text.strip().isdigit():
-        raise QuestionError(f"'{text}' alone may be a port or a protocol. Write tcp/{text} or udp/{text}, or ip-{text} for the protocol.")
+        raise QuestionError(
+            f"'{text}' alone may be a port or a protocol. Write tcp/{text} or udp/{text}, or ip-{text} for the protocol."
+        )
     try:
         return (parse_service(text),)
     except AddressError as fault:

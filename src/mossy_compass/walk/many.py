@@ -10,9 +10,9 @@ from typing import Any
 from mossy_compass.errors import QuestionError
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.share import Choose
 from mossy_compass.routing.table import Hop
 from mossy_compass.walk.journey import Journey
-from mossy_compass.plan.share import Choose
 from mossy_compass.walk.trace import trace
 
 MOST_PATHS = 256

@@ -92,7 +92,9 @@ class Stay:
                     return end
         return None
 
-    def rule(self, stage: str, decision: Decision, saw: Packet, remark: Because | None = None, cause: str = "", **more: Any) -> None:
+    def rule(
+        self, stage: str, decision: Decision, saw: Packet, remark: Because | None = None, cause: str = "", **more: Any
+    ) -> None:
         """Note what a stage did, unless its decision is one that nobody needs to be told."""
         if decision.did is None:
             return
@@ -128,6 +130,8 @@ def _pass(stay: Stay, stage: str, decision: Decision, action: Action) -> None:
 def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
     if action.ttl_ended:  # it was not sent by the way that it would have left by
         stay.facts.leaving = None
+    if action.fate is Fate.REFUSED and stay.facts.arriving is None:  # it asked itself, and is told no by itself
+        _remember(stay, stage, None)
     stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
     return End(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended)
 
@@ -143,7 +147,7 @@ def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
 
 
 def _countdown(stay: Stay, stage: str, decision: Decision, action: Countdown) -> None:
-    stay.facts.packet = stay.facts.packet._replace(ttl=stay.facts.packet.ttl - 1)
+    stay.facts.packet = stay.facts.packet.passed_on()
 
 
 def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> End | None:
@@ -188,7 +192,9 @@ def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> Non
         number, chosen = choice(stay.here, action.hops, facts.packet, facts.arriving is None, stay.choose)
         hop = action.hops[number]
         others = tuple(h for n, h in enumerate(action.hops) if n != number)
-        remark = Because("note.way", (hop, number + 1, len(action.hops), "" if chosen else stay.here.settings.sharing.value, others))
+        remark = Because(
+            "note.way", (hop, number + 1, len(action.hops), "" if chosen else stay.here.settings.sharing.value, others)
+        )
     facts.leaving, facts.next_hop = hop.interface, hop.address
     if decision.note is not None:
         remark = Because("note.steered", (remark, *decision.note.values))

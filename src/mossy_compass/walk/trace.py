@@ -92,9 +92,7 @@ def trace_each(plan: Plan, sender: str, target: str, service: str = "ping", opti
     return [trace_one(plan, sender, target, member, options or Options()) for member in members_of(plan.network, service)]
 
 
-def trace_one(
-    plan: Plan, sender: str, target: str, service: str, options: Options, choose: Choose | None = None
-) -> Journey:
+def trace_one(plan: Plan, sender: str, target: str, service: str, options: Options, choose: Choose | None = None) -> Journey:
     """One test packet: a lookup first, where the target is a name that only a resolver knows."""
     state = State()
     lookup = _look_up(plan, sender, target, options.family, state, choose)

@@ -15,10 +15,11 @@ from mossy_compass.model.network import Verdict
 from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.flow import is_answer
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.plan.table import Near
 from mossy_compass.walk.ask import Question
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom, Way
 
@@ -165,18 +166,31 @@ def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
 def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
     """For a packet that a list stopped: the rules that nearly permitted it, and the permit that a deny hides."""
     rulings = leg.hops[-1].rulings
-    if not rulings or not rulings[-1].table.startswith("list ") or not (rulings[-1].cause in FILTERED or rulings[-1].cause == "session.none"):
+    if (
+        not rulings
+        or not rulings[-1].table.startswith("list ")
+        or not (rulings[-1].cause in FILTERED or rulings[-1].cause == "session.none")
+    ):
         return ()
     last = rulings[-1]
     table = plan.device(leg.end).rows_of(last.table)
     if table is None:
         return ()
     facts = facts_of(last)
+    found = [n for n in table.near(facts) if not _other_family(n, last.saw)]
+    found.sort(key=lambda n: n.misses[0].key not in ("from", "to", "disabled"))
+    out = [Because("near", (table.name, n.row.id, n.misses, last.saw), n.row.mark) for n in found[:2]]
     hidden = table.later_permit(facts)
     if hidden is not None:
-        return (Because("near.below", (table.name, hidden.id), hidden.mark),)
-    found = sorted(table.near(facts), key=lambda n: (len(n.misses), n.misses[0].key not in ("from", "to", "disabled")))
-    return tuple(Because("near", (table.name, n.row.id, n.misses, last.saw), n.row.mark) for n in found[:2])
+        out.append(Because("near.below", (table.name, hidden.id), hidden.mark))
+    return tuple(out)
+
+
+def _other_family(near: Near, packet: Packet) -> bool:
+    """True for a rule about the ICMP of the other family: no change of one condition makes the packet that."""
+    other = ICMP6 if packet.source.family == 4 else ICMP
+    conditions = [c for c in near.row.conditions if c.key == "protocol"]
+    return any(c.wants == (str(other),) for c in conditions)
 
 
 def facts_of(ruling: Ruling) -> Facts:
@@ -198,38 +212,43 @@ def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
     if there.fate not in (Fate.DELIVERED, Fate.REFUSED):
         return
     decided = {r.table for leg in (there, back) if leg for h in leg.hops for r in h.rulings if r.table}
-    for name, where in plan.attached.items():
-        if f"list {name}" not in decided:  # a list that did decide is not idle, whatever it was meant for
-            found = next((b for hop in there.hops for b in _idle_list(plan, hop, name, where)), None)
-            if found is not None:
-                yield found
+    told: set[str] = set()
+    for hop in there.hops:
+        for name, idle in _idle_lists(plan, hop):
+            # a list that did decide is not idle, whatever it was meant for
+            if name not in told and f"list {name}" not in decided:
+                found = _would_deny(plan, hop, name, idle)
+                if found is not None:
+                    told.add(name)
+                    yield found
 
 
-def _idle_list(plan: Plan, hop: Hop, name: str, where: Sequence[tuple[str, str, str]]) -> Iterator[Because]:
-    """What a list that was not examined at a hop would have done there, where its author may have meant it."""
+def _idle_lists(plan: Plan, hop: Hop) -> Iterator[tuple[str, tuple[str, ...]]]:
+    """Lists that were not examined at a hop where their authors may have meant them: attached nowhere, or the wrong way round.
+
+    For the latter, where they are attached: device, interface, and way.
+    """
+    if hop.kind not in ("router", "firewall"):
+        return
+    for name in plan.unattached:
+        yield name, ()
+    for place in ((hop.device, hop.leaving or "", "arriving"), (hop.device, hop.arriving or "", "leaving")):
+        name = plan.lists_at.get(place, "")
+        if name:
+            yield name, place
+
+
+def _would_deny(plan: Plan, hop: Hop, name: str, idle: tuple[str, ...]) -> Because | None:
+    """What a list would have done to a packet at a hop, where that is a no."""
+    if not hop.rulings:
+        return None
     here = plan.device(hop.device)
-    if not hop.rulings or here.device.kind.value not in ("router", "firewall"):
-        return
-    idle = _why_idle(hop, where)
-    if idle is None:
-        return
     table = here.read_list(name)
-    facts = Facts(hop.rulings[0].saw, hop.arriving, leaving=hop.leaving)
-    found = table.first(facts)
+    found = table.first(Facts(hop.rulings[0].saw, hop.arriving, leaving=hop.leaving))
     if found is not None and found.verdict in (Verdict.DENY, Verdict.REJECT):
-        yield Because("although.rule", (name, found.id, found.verdict.value, idle), found.mark)
-    elif found is None and not where and table.rows and here.settings.end_of_list is not EndOfList.PERMIT:
-        yield Because("although.end", (name, idle), table.mark)
-
-
-def _why_idle(hop: Hop, where: Sequence[tuple[str, str, str]]) -> tuple[str, ...] | None:
-    """Nothing where the list is attached nowhere; the place where it is attached the wrong way round; else None."""
-    if not where:
-        return ()
-    for device, interface, way in where:
-        passed = {"arriving": hop.leaving, "leaving": hop.arriving}[way]
-        if device == hop.device and interface == passed:
-            return device, interface, way
+        return Because("although.rule", (name, found.id, found.verdict.value, idle), found.mark)
+    if found is None and not idle and table.rows and here.settings.end_of_list is not EndOfList.PERMIT:
+        return Because("although.end", (name, idle), table.mark)
     return None
 
 
@@ -238,4 +257,3 @@ def _own_mark(plan: Plan, name: str, address: object) -> Mark | None:
         if any(a.address == address for a in interface.addresses):
             return interface.mark
     return None
-

@@ -6,7 +6,7 @@ A journey is the tree of its legs. What is sent because of what is for ``plan/re
 from __future__ import annotations
 
 from collections import deque
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Reply
@@ -92,12 +92,12 @@ class Track:
 
     def __init__(self) -> None:
         self.hops: list[Hop] = []
-        self.seen: dict[tuple[str, str | None, Packet], int] = {}
+        self.seen: dict[tuple[Any, ...], int] = {}
         self.circle: int | None = None
 
     def visit(self, device: str, arriving: str | None, packet: Packet) -> None:
         """Note where the packet is; the first place that it comes to again begins the circle."""
-        key = (device, arriving, packet._replace(ttl=0))
+        key = (device, arriving, packet[:7], packet[8:])  # all but the TTL
         start = self.seen.setdefault(key, len(self.hops))
         if self.circle is None and start < len(self.hops):
             self.circle = start
@@ -112,7 +112,9 @@ class Track:
         arrived = stay.facts.packet
         if self.circle is None or not end.ttl_ended:
             hops = (*self.hops, _hop(stay))
-            return Leg(emission.way, emission.packet, arrived, hops, end.fate, end.cause, end.because, end.remark, None, emission.parent)
+            return Leg(
+                emission.way, emission.packet, arrived, hops, end.fate, end.cause, end.because, end.remark, None, emission.parent
+            )
         round_trip = self.hops[self.circle :]
         path = tuple(h.device for h in round_trip)
         routes = tuple((h.device, r.because) for h in round_trip for r in h.rulings if r.hop is not None)
@@ -126,7 +128,7 @@ class Track:
 
 def _hop(stay: Stay) -> Hop:
     facts, handover = stay.facts, stay.handover
-    kind = stay.here.device.kind.value
+    kind = stay.here.kind
     if handover is None:
         return Hop(stay.here.name, kind, facts.arriving, facts.leaving, None, None, (), tuple(stay.rulings))
     return Hop(
@@ -140,4 +142,3 @@ def _hop(stay: Stay) -> Hop:
         tuple(stay.rulings),
         handover.latency_ms,
     )
-

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from mossy_compass.model.network import RouteAction
 from mossy_compass.model.settings import SourceCheck
 from mossy_compass.packet.address import V6_BASE, Span, Spans, parse_prefix
-from mossy_compass.model.network import RouteAction
 from mossy_compass.plan.actions import Countdown, Decision, Reply, Stop
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts

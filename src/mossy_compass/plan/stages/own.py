@@ -99,7 +99,7 @@ def _rows(here: DevicePlan) -> list[Row]:
     stray = Stop(Fate.REFUSED, "answer.unasked", Reply.REFUSAL) if refuse else _UNASKED[0]
     rows.append(Row("stray", (_ANY_TCP, _NOT_OPENING), actions=(stray,)))
     take = Deliver("service.open", Reply.ANSWER, remember=True)
-    for number, (served, spans) in enumerate(_served(here)):
+    for number, (_, served, spans) in enumerate(_served(here)):
         rows.append(Row(f"service {number}", (_of(served.service), _to(spans)), served.mark, actions=(take,)))
     rows.append(Row("icmp", (_ANY_ICMP,), actions=_UNASKED))
     closed = Stop(Fate.REFUSED, "service.closed", Reply.REFUSAL) if refuse else Stop(Fate.DROPPED, "service.silent")
@@ -107,24 +107,19 @@ def _rows(here: DevicePlan) -> list[Row]:
     return rows
 
 
-def _served(here: DevicePlan) -> Sequence[tuple[Serves, Spans]]:
-    """Every service that listens on some of the device's addresses, with those addresses."""
+def _served(here: DevicePlan) -> Sequence[tuple[str, Serves, Spans]]:
+    """Every service that listens on some of the device's addresses: whose it is, and at which addresses."""
     own = merge(Span(a.key, a.key) for a, o in here.own.items() if o.far is None)
-    out = [(s, own) for s in here.serves(None)] if own else []
+    out = [(here.name, s, own) for s in here.serves(None)] if own else []
     for far in here.device.far_hosts.values():
         spans = merge(Span(a.key, a.key) for a in far.addresses)
-        out += [(s, spans) for s in far.serves]
+        out += [(far.name, s, spans) for s in far.serves]
     return out
 
 
 def _service_reasons(here: DevicePlan) -> dict[str, Because]:
-    far = {s: f.name for f in here.device.far_hosts.values() for s in f.serves}
     named = enumerate(_served(here))
-    out = {}
-    for number, (served, _) in named:
-        name = here.name if served in here.serves(None) else far.get(served, here.name)
-        out[f"service {number}"] = Because("service", (name, served.words), served.mark)
-    return out
+    return {f"service {n}": Because("service", (name, served.words), served.mark) for n, (name, served, _) in named}
 
 
 def _because(here: DevicePlan, own: Own, row: Row, facts: Facts) -> Because:

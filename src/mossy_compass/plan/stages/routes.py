@@ -86,12 +86,23 @@ def _candidates(here: DevicePlan, entry: Entry, facts: Facts) -> Decision:
 
 def route(here: DevicePlan, port: str | None) -> Step:
     """The route table; passed over where a policy route chose."""
-    return Step(Stage.ROUTE, guard(NO_WAY_YET), lambda facts: _route(here, facts))
+    known: dict[Prefix, Decision] = {}
+
+    def decide(facts: Facts) -> Decision:
+        destination = facts.packet.destination
+        found = here.table.lookup(destination)
+        if found is None or found.action is not RouteAction.FORWARD or found.origin == "connected":
+            return _route(here, facts, found)
+        decision = known.get(found.prefix)
+        if decision is None:
+            decision = known[found.prefix] = _route(here, facts, found)
+        return decision
+
+    return Step(Stage.ROUTE, guard(NO_WAY_YET), decide)
 
 
-def _route(here: DevicePlan, facts: Facts) -> Decision:
+def _route(here: DevicePlan, facts: Facts, found: Route | None) -> Decision:
     destination = facts.packet.destination
-    found = here.table.lookup(destination)
     if found is None:
         return _no_route(here, destination)
     because = Because("route", (found.origin, found.prefix), found.mark)
@@ -121,7 +132,7 @@ def _no_route(here: DevicePlan, destination: Address) -> Decision:
             port = here.down_port(hop)
             if port is not None:
                 note = Because("note.route-not-used", (loser.route.origin, loser.route.prefix))
-                words = down(here.device, port)
+                words = down(here.device, port, here.domains.link(here.name, port).why)
                 stop = Stop(Fate.DROPPED, "interface.down", Reply.NET_UNREACHABLE)
                 return Decision(Did.DROPPED, words, (stop,), note, "route main")
     stop = Stop(Fate.DROPPED, "route.none", Reply.NET_UNREACHABLE)
@@ -178,8 +189,8 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     link = domains.link(here.name, leaving)
     stop = Reply.HOST_UNREACHABLE
     if not link.up:
-        note = Because("note.down", (link.why,))
-        return Decision(Did.DROPPED, down(here.device, leaving), (Stop(Fate.DROPPED, "interface.down", stop),), note)
+        because = down(here.device, leaving, link.why)
+        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "interface.down", stop),))
     domain = domains.of(here.name, leaving)
     answers = [a for a in domains.answers(domain, target) if a.device != here.name] if domain else []
     if domain is None or not answers:
@@ -193,9 +204,7 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     mtu = min([interface.mtu, *(c.link.mtu for c in cables if c.link.mtu)])
     mark = next((c.mark for c in cables if c.link.mtu == mtu), interface.mark)
     others = tuple(f"{a.device}/{a.interface}" for a in answers[1:])
-    note = Because(
-        "note.sent", (chosen.device, chosen.interface, target, chosen.why == "proxy", others, domain.switches), None
-    )
+    note = Because("note.sent", (chosen.device, chosen.interface, target, chosen.why == "proxy", others, domain.switches), None)
     latency = sum(c.link.latency_ms for c in cables)
     handover = Handover(chosen.device, chosen.interface, domain.name, domain.switches, latency)
     sent = Decision(Did.SENT, Because("neighbour", (leaving, chosen.device)), (handover,), note)

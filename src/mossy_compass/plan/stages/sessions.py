@@ -41,7 +41,7 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
     if here.settings.session_errors_pass:  # RFC 5508 section 5: an error belongs to the session of what it quotes
         known.append(Relation.RELATED)
     rows = [Row("known-session", (_one_of("relation", *known), _one_of("conversation", *here.tracked)), actions=(Admit(),))]
-    if TCP in here.tracked:
+    if TCP in here.tracked and port is not None:  # what the device makes itself, a reset in another's name too, is its own affair
         # RFC 9293 section 3.5: a TCP conversation opens with a bare SYN, so anything else without one is nobody's.
         no_session = (
             _one_of("conversation", TCP),
