@@ -14,14 +14,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from mossy_compass.plan.conditions import Reader
-from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.table import Table, list_table
 
 import mossy_compass as mc
 from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import Span, parse_prefix
 from mossy_compass.packet.service import Service
+from mossy_compass.plan.conditions import Reader
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.table import Table, list_table
 
 NOWHERE = mc.Mark("bench", 1)
 

@@ -72,9 +72,7 @@ def rule(draw: st.DrawFn, number: int = 0) -> Rule:
 
 
 lists = st.lists(rule(), max_size=8).map(
-    lambda rs: AccessList(
-        "l", tuple(Rule(**{**{f: getattr(r, f) for f in r.__slots__}, "id": str(n)}) for n, r in enumerate(rs)), NOWHERE
-    )
+    lambda rs: AccessList("l", tuple(replace(r, id=str(n)) for n, r in enumerate(rs)), NOWHERE)
 )
 address = st.integers(0, 7).map(lambda n: Address(4, (10 << 24) + (40 << 16) + n)) | st.integers(0, 5).map(
     lambda n: Address(6, (0x20010DB8 << 96) + n)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -187,12 +186,12 @@ def test_a_further_packet_of_a_session_takes_the_sessions_rewrite_and_passes_ove
     question = mc.ask(plan, "left", "right", "https", from_port=50000)
     _, sessions = mc.trace_question(plan, question)
     assert question.packet is not None
-    again, _ = mc.trace_question(plan, replace(question, packet=question.packet._replace(flags="ACK")), sessions)
+    again, _ = mc.trace_question(plan, question._replace(packet=question.packet._replace(flags="ACK")), sessions)
     ways = {(r.stage, r.did): r.because.words for r in again.there.hops[1].rulings}
     assert ways["inspection", "known session"] == "session 1 of r"
     assert ways["translate source", "rewritten"] == "session 1 of r"
     assert ("arriving list", "permitted") not in ways
-    stray, _ = mc.trace_question(plan, replace(question, packet=question.packet._replace(flags="ACK")))
+    stray, _ = mc.trace_question(plan, question._replace(packet=question.packet._replace(flags="ACK")))
     assert (stray.cause, stray.there.end) == ("session.none", "r")
 
 

@@ -6,12 +6,9 @@ import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
-
-from pydantic_core import PydanticUndefined
 
 from mossy_compass.files import schema
-from mossy_compass.files.schema import Part
+from mossy_compass.files.keys import Key, Part, word_of
 from mossy_compass.model.codes import FINDINGS
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.plan.causes import CAUSES
@@ -28,12 +25,12 @@ def row(*cells: str) -> str:
     return "| " + " | ".join(c.replace("|", "\\|") for c in cells) + " |"
 
 
-def default_of(field: Any) -> str:
+def default_of(entry: Key) -> str:
     """What a key is when it is left out, in a word."""
-    if field.is_required():
+    if entry.required:
         return "must be given"
-    value = field.default
-    if value is PydanticUndefined or value is None or value in ("", -1):
+    value = entry.when_left_out
+    if value is None or value in ("", -1, [], {}) or isinstance(value, Part):
         return "-"
     if isinstance(value, bool):
         return "yes" if value else "no"
@@ -41,12 +38,10 @@ def default_of(field: Any) -> str:
 
 
 def keys(name: str) -> list[str]:
-    """The keys of a part of the file."""
+    """The keys of one part."""
     part: type[Part] = getattr(schema, name)
     out = [row("key", "when left out", "what it says"), row("---", "---", "---")]
-    for field_name, field in part.model_fields.items():
-        out.append(row(f"`{field.alias or field_name}`", default_of(field), field.description or ""))
-    return out
+    return out + [row(f"`{word_of(name)}`", default_of(k), k.description) for name, k in part.keys.items()]
 
 
 def settings() -> list[str]:

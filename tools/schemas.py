@@ -16,11 +16,9 @@ DATA = Path(__file__).resolve().parent.parent / "src" / "mossy_compass" / "data"
 
 def network_schema() -> dict[str, Any]:
     """Schema of network files, for editors."""
-    schema = NetworkIn.model_json_schema(by_alias=True)
+    schema: dict[str, Any] = NetworkIn.json_schema()
     schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
     schema["title"] = "Mossy Compass network file, version 1"
-    for rule_key in ("permit", "deny", "reject", "note"):  # the inner mark for "not said" is no default to offer
-        del schema["$defs"]["RuleIn"]["properties"][rule_key]["default"]
     schema["$defs"]["DeviceIn"]["properties"]["settings"] |= settings_schema()
     return schema
 

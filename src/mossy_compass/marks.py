@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -124,6 +123,8 @@ class Problems:
 
 def nearest(word: str, known: Iterable[str], count: int = 2) -> list[str]:
     """The known words most like ``word``, nearest first; empty when none is near."""
+    import difflib  # only where something is misspelt
+
     return difflib.get_close_matches(word, sorted(set(known))[:5000], n=count, cutoff=0.6)
 
 

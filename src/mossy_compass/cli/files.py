@@ -10,11 +10,11 @@ import click
 from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, form_option, say_json, shipped, show, show_problems, write_whole
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Read a network file and print every fault and finding.")
 @click.argument("file")
 @form_option("text", "json", "sarif")
 def check(file: str, form: str) -> None:
-    r"""Read FILE and print every fault, with its place, what is allowed, and what to do.
+    """Read FILE and print every fault, with its place, what is allowed, and what to do.
 
     Faults of the file come first. When there are none, the network is computed, and what its addresses, cables
     and routes come to together is checked too.
@@ -69,7 +69,7 @@ _STARTS = {
 }
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Write a commented network file to start from.")
 @click.argument("file", type=click.Path(dir_okay=False))
 @click.option(
     "--like",
@@ -79,7 +79,7 @@ _STARTS = {
     help="Which: a small one, the demo with its lists, or the demo's grounds with OSPF, VLANs and leases.",
 )
 def new(file: str, like: str) -> None:
-    r"""Write a commented network that works to FILE, to start from. An existing file is left alone.
+    """Write a commented network that works to FILE, to start from. An existing file is left alone.
 
     \b
     Example:
@@ -103,11 +103,11 @@ DEMO = (
 )
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Show the demo network and its test packets, explained.")
 @click.option("--write", "target", type=click.Path(dir_okay=False), metavar="FILE", help="Also write the demo network to FILE.")
 @click.option("--details", is_flag=True, help="Show each hop too.")
 def demo(target: str | None, details: bool) -> None:
-    r"""Show the demo network, Fernhollow Botanic Trust, and several test packets explained.
+    """Show the demo network, Fernhollow Botanic Trust, and several test packets explained.
 
     \b
     Example:
@@ -161,10 +161,10 @@ def demo(target: str | None, details: bool) -> None:
     show(Group(*parts))
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Print a JSON Schema: of network files, or of journeys.")
 @click.argument("which", type=click.Choice(["network", "journey"]))
 def schema(which: str) -> None:
-    r"""Print the JSON Schema of network files (for editors) or of journeys (for programs).
+    """Print the JSON Schema of network files (for editors) or of journeys (for programs).
 
     \b
     Example:

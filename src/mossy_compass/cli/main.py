@@ -2,21 +2,46 @@
 
 from __future__ import annotations
 
+import importlib
 import sys
 
 import click
 
 from mossy_compass.cli.common import CONTEXT, EXIT_INPUT
-from mossy_compass.cli.files import check, demo, new, schema
-from mossy_compass.cli.packets import draw, trace
-from mossy_compass.cli.views import grid, tables
 from mossy_compass.errors import MossyError, NetworkFileError
 
+HOMES = {
+    "demo": "files",
+    "new": "files",
+    "check": "files",
+    "tables": "views",
+    "trace": "packets",
+    "grid": "views",
+    "draw": "packets",
+    "schema": "files",
+}
+"""The module of each command, in the order of the help page; it is imported when the command is called."""
 
-@click.group(context_settings=CONTEXT)
+
+class Commands(click.Group):
+    """A group that imports a command when it is asked for."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """The names, in the order in which people work."""
+        return list(HOMES)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """A command by its name; None when there is none."""
+        if name not in HOMES:
+            return None
+        found: click.Command = getattr(importlib.import_module(f"mossy_compass.cli.{HOMES[name]}"), name)
+        return found
+
+
+@click.group(cls=Commands, context_settings=CONTEXT)
 @click.version_option(package_name="mossy-compass", prog_name="mossy")
 def main() -> None:
-    r"""Trace test packets through a modelled network, and read why each is delivered or dropped.
+    """Trace test packets through a modelled network, and read why each is delivered or dropped.
 
     Begin with `mossy demo`, or with `mossy new my.yaml` and `mossy trace my.yaml --from desk --to printer`.
 
@@ -24,10 +49,6 @@ def main() -> None:
     Exit codes: 0 the packet and its answer arrived (or the check found no error),
                 1 it did not, 2 wrong input.
     """
-
-
-for command in (demo, new, check, tables, trace, grid, draw, schema):
-    main.add_command(command)
 
 
 def run() -> None:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from mossy_compass.plan.plan import Plan
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Send one test packet and explain what happened to it.")
 @click.argument("file")
 @click.option("--from", "sender", required=True, metavar="HOST", help="Device, device/interface, or far host that sends.")
 @click.option("--to", "target", required=True, metavar="TARGET", help="Device, name, or address to reach.")
@@ -50,7 +50,7 @@ def trace(
     flows: int | None,
     form: str,
 ) -> None:
-    r"""Send one test packet through the network in FILE, and its answer home.
+    """Send one test packet through the network in FILE, and its answer home.
 
     The first line is the answer; then a line or two for each hop there, then the way back.
 
@@ -104,7 +104,7 @@ def _many(plan: Plan, question: tuple[str, str, str], options: dict[str, Any], c
 MOST_BOXES = 160
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Draw a network, and a test packet's way.")
 @click.argument("file")
 @click.argument("picture", type=click.Path(dir_okay=False))
 @click.option("--from", "sender", metavar="HOST", help="Draw a journey too: who sends.")
@@ -113,7 +113,7 @@ MOST_BOXES = 160
 @click.option("--around", metavar="DEVICE", help="Draw only what is near this device.")
 @click.option("--within", type=click.IntRange(1, 50), default=2, show_default=True, help="How many segments away is near.")
 def draw(file: str, picture: str, sender: str | None, target: str | None, service: str, around: str | None, within: int) -> None:
-    r"""Draw the network in FILE as PICTURE (.png or .svg), with the path of a journey where one is asked for.
+    """Draw the network in FILE as PICTURE (.png or .svg), with the path of a journey where one is asked for.
 
     \b
     Example:

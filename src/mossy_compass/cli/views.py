@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from mossy_compass.walk.grid import Grid
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Show what a device knows: interfaces, routes, settings.")
 @click.argument("file")
 @click.argument("device", required=False)
 @click.option(
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 )
 @form_option("text", "json")
 def tables(file: str, device: str | None, parts: tuple[str, ...], address: str | None, form: str) -> None:
-    r"""Show what DEVICE knows: interfaces, routes, neighbours, and every setting in force. Without DEVICE, the cabling.
+    """Show what DEVICE knows: interfaces, routes, neighbours, and every setting in force. Without DEVICE, the cabling.
 
     \b
     Examples:
@@ -68,7 +68,7 @@ def tables(file: str, device: str | None, parts: tuple[str, ...], address: str |
     show(Group(*blocks[:-1]))
 
 
-@click.command(context_settings=CONTEXT)
+@click.command(context_settings=CONTEXT, short_help="Test who reaches what, and what changed.")
 @click.argument("file")
 @click.option(
     "--from", "sources", multiple=True, metavar="HOST", help="Who sends; every host when left out. May be given several times."
@@ -100,7 +100,7 @@ def grid(
     picture: str | None,
     form: str,
 ) -> None:
-    r"""Test who reaches what: every source, every target, every service, with the cause wherever it fails.
+    """Test who reaches what: every source, every target, every service, with the cause wherever it fails.
 
     \b
     Examples:

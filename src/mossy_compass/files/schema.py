@@ -1,27 +1,15 @@
-"""The shape of a network file, as pydantic models: which keys there are, and what each may hold.
+"""The shape of a network file: which keys there are, and what each may hold.
 
-Names that refer to other parts stay text here; ``load`` resolves them. Every scalar arrives as text.
+Names that refer to other parts stay text here; ``resolve`` finds out what they mean. Every scalar arrives as text.
 """
 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
-from typing import Annotated, Any, ClassVar, Literal, Self, TypeVar
-
-from pydantic import (
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    PlainValidator,
-    StringConstraints,
-    WithJsonSchema,
-    model_validator,
-)
-from pydantic_core import PydanticCustomError
+from typing import ClassVar
 
 from mossy_compass.errors import AddressError
+from mossy_compass.files.keys import YES_NO, Json, Part, by_name, fault, key, listed, number, of, one_of, some, text, words
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import (
     Address,
@@ -36,218 +24,94 @@ from mossy_compass.packet.address import (
 )
 from mossy_compass.packet.service import parse_port, parse_protocol
 
-T = TypeVar("T")
 
-
-def _fault(message: str) -> PydanticCustomError:
-    return PydanticCustomError("ours", "{message}", {"message": message})
-
-
-def _text(parse: Callable[[str], T], example: str) -> Callable[[object], T]:
-    def check(value: object) -> T:
-        if not isinstance(value, str):
-            raise _fault(f"one plain value is wanted here, like {example}.")
-        try:
-            return parse(value)
-        except AddressError as fault:
-            raise _fault(str(fault)) from None
-
-    return check
-
-
-def _number(low: float, high: float, unit: str = "", whole: bool = True) -> Callable[[object], float]:
-    def check(value: object) -> float:
-        text = str(value).strip()
-        if unit and text.endswith(unit):
-            text = text[: -len(unit)].strip()
-        pattern = r"-?\d{1,12}" if whole else r"-?\d{1,9}(\.\d{1,6})?"
-        if isinstance(value, str) and re.fullmatch(pattern, text, re.ASCII):
-            number = int(text) if whole else float(text)
-            if low <= number <= high:
-                return number
-        kind = "a whole number" if whole else "a number"
-        raise _fault(
-            f"'{value}' is not {kind} from {low:g} to {high:g}{f' ({unit})' if unit else ''}."
-            if isinstance(value, str)
-            else f"{kind} from {low:g} to {high:g} is wanted here."
-        )
-
-    return check
-
-
-def _yes_no(value: object) -> bool:
-    if value in ("yes", "true"):
-        return True
-    if value in ("no", "false"):
-        return False
-    raise _fault(f"'{value}' is neither yes nor no." if isinstance(value, str) else "yes or no is wanted here.")
-
-
-def _name(value: object) -> str:
-    if not isinstance(value, str) or not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,62})", value):
-        raise _fault(
+def _name(value: str) -> str:
+    if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,62})", value):
+        raise AddressError(
             f"'{value}' is not a name: names begin with a letter or digit and hold letters, digits, '.', '_' and '-', at most 63."
         )
     return value
 
 
-def _port_name(value: object) -> str:
-    if not isinstance(value, str) or not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._:-]{0,62})", value):
-        raise _fault(f"'{value}' is not an interface name: letters, digits, '.', '_', ':' and '-', at most 63.")
+def _port_name(value: str) -> str:
+    if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._:-]{0,62})", value):
+        raise AddressError(f"'{value}' is not an interface name: letters, digits, '.', '_', ':' and '-', at most 63.")
     return value
 
 
-def _many(value: object) -> object:
-    return value if isinstance(value, list) else [value]
-
-
-def _string(*examples: str) -> WithJsonSchema:
-    return WithJsonSchema({"type": "string", "examples": list(examples)})
-
-
-AddressText = Annotated[Address, PlainValidator(_text(parse_address, "192.0.2.10")), _string("192.0.2.10", "2001:db8::10")]
-InterfaceText = Annotated[InterfaceAddress, PlainValidator(_text(parse_interface_address, "192.0.2.1/24")), _string("192.0.2.1/24")]
-PrefixText = Annotated[Prefix, PlainValidator(_text(parse_prefix, "192.0.2.0/24")), _string("192.0.2.0/24", "default")]
-
-
-def _runs(text: str) -> Block:
-    block = parse_block(text)
+def _runs(value: str) -> Block:
+    block = parse_block(value)
     if block.masked:
         raise AddressError(
-            f"'{text}': this wildcard mask falls apart into very many ranges, which cannot stand here; write prefixes."
+            f"'{value}': this wildcard mask falls apart into very many ranges, which cannot stand here; write prefixes."
         )
     return block
 
 
-RunsText = Annotated[Block, PlainValidator(_text(_runs, "192.0.2.0/24")), _string("192.0.2.0/24", "192.0.2.10-192.0.2.20")]
-PortText = Annotated[
-    Span,
-    PlainValidator(_text(parse_port, "443")),
-    WithJsonSchema({"type": ["string", "integer"], "examples": [443, "8000-8010", "https"]}),
-]
-ProtocolText = Annotated[int | None, PlainValidator(_text(parse_protocol, "tcp")), _string("any", "tcp", "udp", "icmp", "icmp6")]
-YesNo = Annotated[bool, PlainValidator(_yes_no), WithJsonSchema({"anyOf": [{"type": "boolean"}, {"enum": ["yes", "no"]}]})]
-Name = Annotated[str, PlainValidator(_name), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"})]
-PortName = Annotated[
-    str, PlainValidator(_port_name), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._:-]*$"})
-]
-Words = Annotated[str, StringConstraints(strip_whitespace=True, max_length=1000)]
-Reference = Annotated[
-    str, StringConstraints(strip_whitespace=True, min_length=1, max_length=200), WithJsonSchema({"type": ["string", "integer"]})
-]
-
-
-def whole(low: int, high: int) -> Any:
-    """A whole number in a range, written as text."""
-    return PlainValidator(_number(low, high))
-
-
-def quantity(low: float, high: float, unit: str) -> Any:
-    """A number with an optional unit."""
-    return PlainValidator(_number(low, high, unit, whole=False))
-
-
-def number_schema(low: float, high: float) -> WithJsonSchema:
-    """The JSON Schema of a number."""
-    return WithJsonSchema({"type": ["integer", "string"], "minimum": low, "maximum": high})
-
-
-class _ItemOrList:
-    """In the JSON Schema, one item may stand for the list of it alone."""
-
-    @classmethod
-    def __get_pydantic_json_schema__(cls, core: Any, handler: Any) -> Any:
-        inner = handler(core)
-        return {"anyOf": [inner["items"], inner]} if "items" in inner else inner
-
-
-Many = BeforeValidator(_many)
-
-
-def _alias(name: str) -> str:
-    return name.rstrip("_").replace("_", "-")
-
-
-class Part(BaseModel):
-    """Base of all parts: unknown keys are refused, and keys use hyphens."""
-
-    model_config = ConfigDict(extra="forbid", alias_generator=_alias, frozen=True, defer_build=True)
-    short: ClassVar[str] = ""
-
-    @model_validator(mode="before")
-    @classmethod
-    def _widen(cls, value: object) -> object:
-        """A short form (the value of one key alone) becomes the mapping that it stands for."""
-        if not cls.short or isinstance(value, dict):
-            return value
-        return {cls.short: value}
-
-    @classmethod
-    def __get_pydantic_json_schema__(cls, core: Any, handler: Any) -> Any:
-        whole_form = handler(core)
-        if not cls.short:
-            return whole_form
-        alone = handler.resolve_ref_schema(whole_form)["properties"][cls.short]
-        return {"anyOf": [whole_form, {k: v for k, v in alone.items() if k not in ("title", "description", "default")}]}
-
-
-Some = Field(min_length=1)
-"""A list that says what is wanted: an empty one would want nothing, and is refused."""
-Words1 = Annotated[list[Reference], Many, _ItemOrList, Some]
-Ports1 = Annotated[list[PortText], Many, _ItemOrList, Some]
-Ident = Annotated[
-    str, StringConstraints(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$"), WithJsonSchema({"type": ["string", "integer"]})
-]
+ADDRESS = text(parse_address, "192.0.2.10", "2001:db8::10")
+INTERFACE_ADDRESS = text(parse_interface_address, "192.0.2.1/24")
+PREFIX = text(parse_prefix, "192.0.2.0/24", "default")
+RUNS = text(_runs, "192.0.2.0/24", "192.0.2.10-192.0.2.20")
+PORT = text(parse_port, "443", json={"type": ["string", "integer"], "examples": [443, "8000-8010", "https"]})
+PROTOCOL = text(parse_protocol, "tcp", "any", "udp", "icmp", "icmp6")
+NAME = text(_name, "gate", json={"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"})
+PORT_NAME = text(_port_name, "inside", json={"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._:-]*$"})
+WORDS = words(1000)
+REFERENCE = words(200, 1, json={"type": ["string", "integer"]})
+IDENT = words(32, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$", json={"type": ["string", "integer"]})
+WANTED = some(REFERENCE, 1)
+"""What a condition wants: an empty list would want nothing, and is refused."""
+PORTS = some(PORT, 1)
 
 
 class ConditionsIn(Part):
     """Which packets a row is about. A condition that is left out is not asked."""
 
-    from_: Words1 | None = Field(
+    from_: list[str] | None = key(
+        WANTED,
+        "Sources: any, self, local-networks, outside, a group, device, far host, name, segment, zone, or an address form.",
         None,
-        description="Sources: any, self, local-networks, outside, a group, device, far host, name, segment, zone, or an address form.",
     )
-    to: Words1 | None = Field(None, description="Destinations, in the same forms.")
-    from_port: Ports1 | None = Field(None, description="Source ports.")
-    to_port: Ports1 | None = Field(None, description="Destination ports; or use service.")
-    service: Words1 | None = Field(None, description="Services: a name under services:, a well-known name, or protocol/port.")
-    icmp: Words1 | None = Field(None, description="ICMP kinds, for a rule of icmp or icmp6.")
-    opening: YesNo = Field(False, description="Only packets that open a session.")
-    arriving: Words1 | None = Field(
-        None, description="Only packets that arrive by these interfaces; a zone or a group of uplinks stands for its interfaces."
+    to: list[str] | None = key(WANTED, "Destinations, in the same forms.", None)
+    from_port: list[Span] | None = key(PORTS, "Source ports.", None)
+    to_port: list[Span] | None = key(PORTS, "Destination ports; or use service.", None)
+    service: list[str] | None = key(WANTED, "Services: a name under services:, a well-known name, or protocol/port.", None)
+    icmp: list[str] | None = key(WANTED, "ICMP kinds, for a rule of icmp or icmp6.", None)
+    opening: bool = key(YES_NO, "Only packets that open a session.", False)
+    arriving: list[str] | None = key(
+        WANTED, "Only packets that arrive by these interfaces; a zone or a group of uplinks stands for its interfaces.", None
     )
-    leaving: Words1 | None = Field(
-        None, description="Only packets that leave by these interfaces; asked after the route, so not in an arriving list."
+    leaving: list[str] | None = key(
+        WANTED, "Only packets that leave by these interfaces; asked after the route, so not in an arriving list.", None
     )
-    disabled: YesNo = Field(False, description="Keep the rule, but pass it over.")
-    about: Words = Field("", description="What the rule is for.")
+    disabled: bool = key(YES_NO, "Keep the rule, but pass it over.", False)
+    about: str = key(WORDS, "What the rule is for.", "")
 
-    @model_validator(mode="after")
-    def _one_of_ports(self) -> Self:
+    def check(self) -> None:
+        """Refuse keys that do not go together."""
         if self.service and self.to_port:
-            raise _fault("a rule has service or to-port, not both.")
-        return self
+            raise fault("a rule has service or to-port, not both.")
 
 
 class RuleIn(ConditionsIn):
     """One rule of an access list. Exactly one of permit, deny, reject, note says what it does."""
 
-    id: Ident | None = Field(None, description="Number or name within the list; counted in tens when left out.")
-    permit: ProtocolText = Field(-1, description="Let packets of this protocol pass.")
-    deny: ProtocolText = Field(-1, description="Drop them silently.")
-    reject: ProtocolText = Field(-1, description="Drop them and answer the sender no.")
-    note: ProtocolText = Field(-1, description="Take note of them and go on with the next rule.")
-    log: YesNo = Field(False, description="Log each match.")
+    id: str | None = key(IDENT, "Number or name within the list; counted in tens when left out.", None)
+    permit: int | None = key(PROTOCOL, "Let packets of this protocol pass.", -1)
+    deny: int | None = key(PROTOCOL, "Drop them silently.", -1)
+    reject: int | None = key(PROTOCOL, "Drop them and answer the sender no.", -1)
+    note: int | None = key(PROTOCOL, "Take note of them and go on with the next rule.", -1)
+    log: bool = key(YES_NO, "Log each match.", False)
 
-    @model_validator(mode="after")
-    def _one_verdict(self) -> RuleIn:
+    def check(self) -> None:
+        """Refuse keys that do not go together."""
+        super().check()
         said = [v for v in ("permit", "deny", "reject", "note") if getattr(self, v) != -1]
         if len(said) != 1:
-            raise _fault(
+            raise fault(
                 "a rule says exactly one of permit, deny, reject, note"
                 + (f"; this one says {' and '.join(said)}." if said else ", followed by a protocol or any.")
             )
-        return self
 
     @property
     def verdict(self) -> str:
@@ -266,8 +130,8 @@ class ListIn(Part):
 
     short: ClassVar[str] = "rules"
 
-    rules: list[RuleIn] = Field(default_factory=list, description="The rules, first match decides.")
-    about: Words = Field("", description="What the list is for.")
+    rules: list[RuleIn] = key(listed(of(RuleIn)), "The rules, first match decides.", list)
+    about: str = key(WORDS, "What the list is for.", "")
 
 
 class GroupIn(Part):
@@ -275,10 +139,8 @@ class GroupIn(Part):
 
     short: ClassVar[str] = "members"
 
-    members: Annotated[list[Reference], Many, _ItemOrList] = Field(
-        description="Addresses, prefixes, ranges, devices, names, other groups."
-    )
-    about: Words = Field("", description="What it stands for.")
+    members: list[str] = key(some(REFERENCE), "Addresses, prefixes, ranges, devices, names, other groups.")
+    about: str = key(WORDS, "What it stands for.", "")
 
 
 class ServicesIn(Part):
@@ -286,15 +148,15 @@ class ServicesIn(Part):
 
     short: ClassVar[str] = "members"
 
-    members: Annotated[list[Reference], Many, _ItemOrList] = Field(description="protocol/port, or names of other services.")
-    about: Words = Field("", description="What it stands for.")
+    members: list[str] = key(some(REFERENCE), "protocol/port, or names of other services.")
+    about: str = key(WORDS, "What it stands for.", "")
 
 
 class FilterIn(Part):
     """Access lists attached to an interface."""
 
-    arriving: Reference | None = Field(None, description="List for packets that arrive by this interface.")
-    leaving: Reference | None = Field(None, description="List for packets that leave by this interface.")
+    arriving: str | None = key(REFERENCE, "List for packets that arrive by this interface.", None)
+    leaving: str | None = key(REFERENCE, "List for packets that leave by this interface.", None)
 
 
 class OspfPortIn(Part):
@@ -302,15 +164,13 @@ class OspfPortIn(Part):
 
     short: ClassVar[str] = "area"
 
-    area: Annotated[int, whole(0, 4294967295), number_schema(0, 4294967295)] = Field(
-        0, description="Area number; 0 is the backbone."
-    )
-    cost: Annotated[int, whole(1, 65535), number_schema(1, 65535)] = Field(
-        10, description="Cost of leaving by this interface; the least total wins."
-    )
-    passive: YesNo = Field(False, description="Announce the subnet, seek no neighbour.")
-    network: Literal["broadcast", "point-to-point"] = Field(
-        "broadcast", description="broadcast: the segment may have many routers; point-to-point: two. Both ends must agree."
+    area: int = key(number(0, 4294967295), "Area number; 0 is the backbone.", 0)
+    cost: int = key(number(1, 65535), "Cost of leaving by this interface; the least total wins.", 10)
+    passive: bool = key(YES_NO, "Announce the subnet, seek no neighbour.", False)
+    network: str = key(
+        one_of("broadcast", "point-to-point"),
+        "broadcast: the segment may have many routers; point-to-point: two. Both ends must agree.",
+        "broadcast",
     )
 
 
@@ -319,52 +179,40 @@ class InterfaceIn(Part):
 
     short: ClassVar[str] = "address"
 
-    address: Annotated[list[InterfaceText], Many, _ItemOrList] = Field(
-        default_factory=list, description="Address with prefix length; a list for several."
+    address: list[InterfaceAddress] = key(some(INTERFACE_ADDRESS), "Address with prefix length; a list for several.", list)
+    zone: str = key(NAME, "Role of the interface, such as inside or outside.", "")
+    about: str = key(WORDS, "Free text shown beside the interface.", "")
+    state: str = key(one_of("up", "disabled", "not-connected", "far-end-down"), "State of the port.", "up")
+    mtu: int = key(number(68, 65535), "Largest packet in bytes.", 1500)
+    filter: FilterIn = key(of(FilterIn), "Attached access lists.", lambda: FilterIn({}))
+    loopback: bool = key(YES_NO, "Always up and on no segment; a stable address, or a stand-in for a network.", False)
+    parent: str | None = key(REFERENCE, "For a sub-interface: the port whose tagged frames it takes; with vlan.", None)
+    vlan: int | None = key(
+        number(1, 4094),
+        "VLAN number. With parent: the tag of this sub-interface. Alone: the address of that VLAN's member ports.",
+        None,
     )
-    zone: Name = Field("", description="Role of the interface, such as inside or outside.", validate_default=False)
-    about: Words = Field("", description="Free text shown beside the interface.")
-    state: Literal["up", "disabled", "not-connected", "far-end-down"] = Field("up", description="State of the port.")
-    mtu: Annotated[int, whole(68, 65535), number_schema(68, 65535)] = Field(1500, description="Largest packet in bytes.")
-    filter: FilterIn = Field(default_factory=FilterIn.model_construct, description="Attached access lists.")
-    loopback: YesNo = Field(False, description="Always up and on no segment; a stable address, or a stand-in for a network.")
-    parent: Reference | None = Field(None, description="For a sub-interface: the port whose tagged frames it takes; with vlan.")
-    vlan: Annotated[int, whole(1, 4094), number_schema(1, 4094)] | None = Field(
-        None, description="VLAN number. With parent: the tag of this sub-interface. Alone: the address of that VLAN's member ports."
-    )
-    untagged: Annotated[int, whole(1, 4094), number_schema(1, 4094)] | None = Field(
-        None, description="This port is a member of a VLAN: frames without a tag belong to it."
-    )
-    tagged: Annotated[list[Annotated[int, whole(1, 4094), number_schema(1, 4094)]], Many, _ItemOrList] = Field(
-        default_factory=list, description="VLANs whose frames this port carries with a tag."
-    )
-    leased: YesNo = Field(False, description="The address comes from an address-lease service on the segment.")
-    answers_for: Annotated[list[RunsText], Many, _ItemOrList] = Field(
-        default_factory=list, description="Further addresses for which it answers on its segment."
-    )
-    ospf: OspfPortIn | None = Field(None, description="Speak OSPF here: an area number, or a mapping.")
-    rip: Literal["active", "passive"] | None = Field(
-        None, description="Speak RIP version 2 here; passive: announce the subnet, hear nobody."
-    )
+    untagged: int | None = key(number(1, 4094), "This port is a member of a VLAN: frames without a tag belong to it.", None)
+    tagged: list[int] = key(some(number(1, 4094)), "VLANs whose frames this port carries with a tag.", list)
+    leased: bool = key(YES_NO, "The address comes from an address-lease service on the segment.", False)
+    answers_for: list[Block] = key(some(RUNS), "Further addresses for which it answers on its segment.", list)
+    ospf: OspfPortIn | None = key(of(OspfPortIn), "Speak OSPF here: an area number, or a mapping.", None)
+    rip: str | None = key(one_of("active", "passive"), "Speak RIP version 2 here; passive: announce the subnet, hear nobody.", None)
 
 
 class RouteIn(Part):
     """A static route."""
 
-    prefix: PrefixText = Field(description="Destination prefix; default (IPv4) or default6 (IPv6).")
-    next_hop: AddressText | None = Field(None, description="Address of the next router.")
-    leaving: Reference | None = Field(None, description="Interface, or group of uplinks, that it leaves by.")
-    table: Name = Field("main", description="Name of the route table; main is the one that forwarding asks.")
-    preference: Annotated[int, whole(1, 255), number_schema(1, 255)] = Field(
-        1, description="Lower wins among routes to the same prefix."
+    prefix: Prefix = key(PREFIX, "Destination prefix; default (IPv4) or default6 (IPv6).")
+    next_hop: Address | None = key(ADDRESS, "Address of the next router.", None)
+    leaving: str | None = key(REFERENCE, "Interface, or group of uplinks, that it leaves by.", None)
+    table: str = key(NAME, "Name of the route table; main is the one that forwarding asks.", "main")
+    preference: int = key(number(1, 255), "Lower wins among routes to the same prefix.", 1)
+    metric: int = key(number(0, 4294967295), "Lower wins among routes of the same preference.", 0)
+    action: str = key(
+        one_of("forward", "discard", "unreachable"), "Pass on, drop silently, or drop and answer unreachable.", "forward"
     )
-    metric: Annotated[int, whole(0, 4294967295), number_schema(0, 4294967295)] = Field(
-        0, description="Lower wins among routes of the same preference."
-    )
-    action: Literal["forward", "discard", "unreachable"] = Field(
-        "forward", description="Pass on, drop silently, or drop and answer unreachable."
-    )
-    about: Words = Field("", description="What it is for.")
+    about: str = key(WORDS, "What it is for.", "")
 
 
 class GoesToIn(Part):
@@ -372,27 +220,29 @@ class GoesToIn(Part):
 
     short: ClassVar[str] = "address"
 
-    address: Reference = Field(description="A device, a name, or an address.")
-    port: PortText | None = Field(None, description="Another port; the packet's own when left out.")
+    address: str = key(REFERENCE, "A device, a name, or an address.")
+    port: Span | None = key(PORT, "Another port; the packet's own when left out.", None)
 
 
 class TranslateIn(Part):
     """A translation: what a source becomes as packets leave, or where a destination goes as they arrive."""
 
-    id: Name | None = Field(None, description="Name of the rule; counted in tens when left out.")
-    source: Words1 | None = Field(None, description="Whose packets; everybody's when left out.")
-    to: Words1 | None = Field(None, description="Only packets to these destinations; self for the device's own addresses.")
-    service: Words1 | None = Field(None, description="Only these services.")
-    arriving: Words1 | None = Field(None, description="Only packets that arrive by these interfaces.")
-    leaving: Words1 | None = Field(
-        None, description="Only packets that leave by these interfaces; must be given for becomes, and goes with that alone."
+    id: str | None = key(NAME, "Name of the rule; counted in tens when left out.", None)
+    source: list[str] | None = key(WANTED, "Whose packets; everybody's when left out.", None)
+    to: list[str] | None = key(WANTED, "Only packets to these destinations; self for the device's own addresses.", None)
+    service: list[str] | None = key(WANTED, "Only these services.", None)
+    arriving: list[str] | None = key(WANTED, "Only packets that arrive by these interfaces.", None)
+    leaving: list[str] | None = key(
+        WANTED, "Only packets that leave by these interfaces; must be given for becomes, and goes with that alone.", None
     )
-    becomes: Literal["interface"] | None = Field(
-        None, description="The new source: the leaving interface's address, with a port of its own. So when goes-to is left out."
+    becomes: str | None = key(
+        one_of("interface"),
+        "The new source: the leaving interface's address, with a port of its own. So when goes-to is left out.",
+        None,
     )
-    goes_to: GoesToIn | None = Field(None, description="The new destination: an address, or a mapping with a port.")
-    disabled: YesNo = Field(False, description="Keep the rule, but pass it over.")
-    about: Words = Field("", description="What it is for.")
+    goes_to: GoesToIn | None = key(of(GoesToIn), "The new destination: an address, or a mapping with a port.", None)
+    disabled: bool = key(YES_NO, "Keep the rule, but pass it over.", False)
+    about: str = key(WORDS, "What it is for.", "")
 
 
 class CandidateIn(Part):
@@ -400,22 +250,23 @@ class CandidateIn(Part):
 
     short: ClassVar[str] = "next-hop"
 
-    next_hop: AddressText | None = Field(None, description="Address of a router on a connected subnet.")
-    leaving: Reference | None = Field(None, description="An interface; alone, or to say where the next hop is.")
-    table: Reference | None = Field(None, description="A route table of this device, which is then asked.")
-    discard: YesNo = Field(False, description="yes: drop the packet silently.")
+    next_hop: Address | None = key(ADDRESS, "Address of a router on a connected subnet.", None)
+    leaving: str | None = key(REFERENCE, "An interface; alone, or to say where the next hop is.", None)
+    table: str | None = key(REFERENCE, "A route table of this device, which is then asked.", None)
+    discard: bool = key(YES_NO, "yes: drop the packet silently.", False)
 
 
 class PolicyRouteIn(ConditionsIn):
     """A policy route: an entry that is asked before the route table."""
 
-    id: Ident | None = Field(None, description="Number or name of the entry; counted in tens when left out.")
-    protocol: ProtocolText = Field(None, description="Only packets of this protocol.")
-    list_: Reference | None = Field(
-        None, description="An access list that says which packets: its permits apply this entry, its denies go on."
+    id: str | None = key(IDENT, "Number or name of the entry; counted in tens when left out.", None)
+    protocol: int | None = key(PROTOCOL, "Only packets of this protocol.", None)
+    list_: str | None = key(
+        REFERENCE, "An access list that says which packets: its permits apply this entry, its denies go on.", None
     )
-    candidates: Annotated[list[CandidateIn], Many, _ItemOrList, Some] = Field(
-        description="Ways in order: the first whose interface is up and whose next hop answers is taken, else the main table."
+    candidates: list[CandidateIn] = key(
+        some(of(CandidateIn), 1),
+        "Ways in order: the first whose interface is up and whose next hop answers is taken, else the main table.",
     )
 
 
@@ -424,12 +275,8 @@ class ExternalIn(Part):
 
     short: ClassVar[str] = "metric"
 
-    metric: Annotated[int, whole(0, 16777214), number_schema(0, 16777214)] = Field(
-        20, description="Metric that they are announced with."
-    )
-    type: Annotated[int, whole(1, 2), number_schema(1, 2)] = Field(
-        2, description="1: the way to the announcing router is added; 2: it is not, the metric alone decides."
-    )
+    metric: int = key(number(0, 16777214), "Metric that they are announced with.", 20)
+    type: int = key(number(1, 2), "1: the way to the announcing router is added; 2: it is not, the metric alone decides.", 2)
 
 
 class OspfDefaultIn(ExternalIn):
@@ -437,34 +284,34 @@ class OspfDefaultIn(ExternalIn):
 
     short: ClassVar[str] = ""
 
-    always: YesNo = Field(False, description="Announce it even without a default route of one's own.")
+    always: bool = key(YES_NO, "Announce it even without a default route of one's own.", False)
 
 
 class OspfIn(Part):
     """OSPF settings of a device."""
 
-    areas: dict[str, Literal["normal", "stub", "totally-stub"]] = Field(
-        default_factory=dict, description="Kinds of areas by number: stub takes no external routes, totally-stub only a default."
+    areas: dict[str, str] = key(
+        by_name(REFERENCE, one_of("normal", "stub", "totally-stub")),
+        "Kinds of areas by number: stub takes no external routes, totally-stub only a default.",
+        dict,
     )
-    redistribute: dict[Literal["connected", "static", "rip"], ExternalIn] = Field(
-        default_factory=dict, description="Which routes of other origin are announced, and how."
+    redistribute: dict[str, ExternalIn] = key(
+        by_name(one_of("connected", "static", "rip"), of(ExternalIn)), "Which routes of other origin are announced, and how.", dict
     )
-    default_route: OspfDefaultIn | None = Field(None, description="Announce a default route.")
-    preference: Annotated[int, whole(1, 255), number_schema(1, 255)] = Field(
-        110, description="Preference of routes learned by OSPF."
-    )
+    default_route: OspfDefaultIn | None = key(of(OspfDefaultIn), "Announce a default route.", None)
+    preference: int = key(number(1, 255), "Preference of routes learned by OSPF.", 110)
 
 
 class RipIn(Part):
     """RIP settings of a device."""
 
-    redistribute: dict[Literal["connected", "static", "ospf"], Annotated[int, whole(1, 15), number_schema(1, 15)]] = Field(
-        default_factory=dict, description="Which routes of other origin are announced, each with its metric in hops."
+    redistribute: dict[str, int] = key(
+        by_name(one_of("connected", "static", "ospf"), number(1, 15)),
+        "Which routes of other origin are announced, each with its metric in hops.",
+        dict,
     )
-    default_route: YesNo = Field(False, description="Announce a default route, with metric 1.")
-    preference: Annotated[int, whole(1, 255), number_schema(1, 255)] = Field(
-        120, description="Preference of routes learned by RIP."
-    )
+    default_route: bool = key(YES_NO, "Announce a default route, with metric 1.", False)
+    preference: int = key(number(1, 255), "Preference of routes learned by RIP.", 120)
 
 
 class FarHostIn(Part):
@@ -472,9 +319,9 @@ class FarHostIn(Part):
 
     short: ClassVar[str] = "address"
 
-    address: Annotated[list[AddressText], Many, _ItemOrList] = Field(description="Its addresses, without prefix length.")
-    serves: Annotated[list[Reference], Many, _ItemOrList] = Field(default_factory=list, description="Services that it listens for.")
-    silent: YesNo = Field(False, description="Say nothing for a closed port, instead of refusing.")
+    address: list[Address] = key(some(ADDRESS), "Its addresses, without prefix length.")
+    serves: list[str] = key(some(REFERENCE), "Services that it listens for.", list)
+    silent: bool = key(YES_NO, "Say nothing for a closed port, instead of refusing.", False)
 
 
 class LeaseIn(Part):
@@ -482,66 +329,62 @@ class LeaseIn(Part):
 
     short: ClassVar[str] = "range"
 
-    range: RunsText = Field(description="Addresses that are given out, lowest first.")
-    gateway: AddressText | None = Field(None, description="Gateway that clients are told of; the interface's own when left out.")
-    resolvers: Annotated[list[AddressText], Many, _ItemOrList] = Field(
-        default_factory=list, description="Resolvers that clients are told of."
-    )
+    range: Block = key(RUNS, "Addresses that are given out, lowest first.")
+    gateway: Address | None = key(ADDRESS, "Gateway that clients are told of; the interface's own when left out.", None)
+    resolvers: list[Address] = key(some(ADDRESS), "Resolvers that clients are told of.", list)
 
 
 class DeviceIn(Part):
     """A router, firewall, host, switch, or stand-in for the Internet."""
 
-    kind: Literal["router", "firewall", "host", "switch", "internet"] = Field(description="What the device is.")
-    about: Words = Field("", description="What the device is for.")
-    zone: Name = Field("", description="Where it stands; only shown.", validate_default=False)
-    address: Annotated[list[InterfaceText], Many, _ItemOrList] | None = Field(
-        None, description="For a host with one interface, named nic: its address."
+    kind: str = key(one_of("router", "firewall", "host", "switch", "internet"), "What the device is.")
+    about: str = key(WORDS, "What the device is for.", "")
+    zone: str = key(NAME, "Where it stands; only shown.", "")
+    address: list[InterfaceAddress] | None = key(
+        some(INTERFACE_ADDRESS), "For a host with one interface, named nic: its address.", None
     )
-    gateway: Annotated[list[AddressText], Many, _ItemOrList] | None = Field(
-        None, description="For a host: where it sends what is not on its own subnet."
+    gateway: list[Address] | None = key(some(ADDRESS), "For a host: where it sends what is not on its own subnet.", None)
+    leased: bool = key(YES_NO, "For a host with one interface, named nic: its address is leased.", False)
+    interfaces: dict[str, InterfaceIn] = key(
+        by_name(PORT_NAME, of(InterfaceIn)), "Interfaces by name; an address alone may stand for the whole.", dict
     )
-    leased: YesNo = Field(False, description="For a host with one interface, named nic: its address is leased.")
-    interfaces: dict[PortName, InterfaceIn] = Field(
-        default_factory=dict, description="Interfaces by name; an address alone may stand for the whole."
+    ports: list[str] = key(
+        some(PORT_NAME), "For a switch: names of ports that need no keys of their own; members of VLAN 1, untagged.", list
     )
-    ports: Annotated[list[PortName], Many, _ItemOrList] = Field(
-        default_factory=list,
-        description="For a switch: names of ports that need no keys of their own; members of VLAN 1, untagged.",
+    uplinks: dict[str, list[str]] = key(
+        by_name(NAME, some(REFERENCE)), "Groups of interfaces that serve as one way out; a route's leaving may name one.", dict
     )
-    uplinks: dict[Name, Annotated[list[Reference], Many, _ItemOrList]] = Field(
-        default_factory=dict, description="Groups of interfaces that serve as one way out; a route's leaving may name one."
+    resolvers: list[Address] = key(
+        some(ADDRESS), "Resolvers that this device asks for the addresses of names, in this order.", list
     )
-    resolvers: Annotated[list[AddressText], Many, _ItemOrList] = Field(
-        default_factory=list, description="Resolvers that this device asks for the addresses of names, in this order."
+    records: dict[str, list[Address]] | None = key(
+        by_name(NAME, some(ADDRESS)), "This device is a resolver, and knows these names.", None
     )
-    records: dict[Name, Annotated[list[AddressText], Many, _ItemOrList]] | None = Field(
-        None, description="This device is a resolver, and knows these names."
+    leases: dict[str, LeaseIn] = key(
+        by_name(PORT_NAME, of(LeaseIn)), "Address-lease services, by the interface whose segment they serve.", dict
     )
-    leases: dict[PortName, LeaseIn] = Field(
-        default_factory=dict, description="Address-lease services, by the interface whose segment they serve."
+    hosts: dict[str, FarHostIn] = key(
+        by_name(NAME, of(FarHostIn)), "For an internet device: the far hosts that it stands for; an address alone will do.", dict
     )
-    hosts: dict[Name, FarHostIn] = Field(
-        default_factory=dict, description="For an internet device: the far hosts that it stands for; an address alone will do."
-    )
-    ospf: OspfIn | None = Field(None, description="OSPF settings beyond those of the interfaces.")
-    rip: RipIn | None = Field(None, description="RIP settings beyond those of the interfaces.")
-    routes: list[RouteIn] = Field(default_factory=list, description="Static routes.")
-    stateful: Annotated[list[Reference], Many, _ItemOrList] | None = Field(
+    ospf: OspfIn | None = key(of(OspfIn), "OSPF settings beyond those of the interfaces.", None)
+    rip: RipIn | None = key(of(RipIn), "RIP settings beyond those of the interfaces.", None)
+    routes: list[RouteIn] = key(listed(of(RouteIn)), "Static routes.", list)
+    stateful: list[str] | None = key(
+        some(REFERENCE),
+        "Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when this is left out.",
         None,
-        description="Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when this is left out.",
     )
-    translate: list[TranslateIn] = Field(
-        default_factory=list, description="Translation rules: of sources, and of destinations; of each the first match decides."
+    translate: list[TranslateIn] = key(
+        listed(of(TranslateIn)), "Translation rules: of sources, and of destinations; of each the first match decides.", list
     )
-    policy_routes: list[PolicyRouteIn] = Field(
-        default_factory=list, description="Entries that choose a way of their own for the packets that they match, in order."
+    policy_routes: list[PolicyRouteIn] = key(
+        listed(of(PolicyRouteIn)), "Entries that choose a way of their own for the packets that they match, in order.", list
     )
-    order: list[Reference] | None = Field(
-        None, description="The device's own order of stages for packets that arrive; the built-in one when left out."
+    order: list[str] | None = key(
+        listed(REFERENCE), "The device's own order of stages for packets that arrive; the built-in one when left out.", None
     )
-    serves: Annotated[list[Reference], Many, _ItemOrList] = Field(default_factory=list, description="Services that it listens for.")
-    settings: dict[str, str] = Field(default_factory=dict, description="Named defaults to change.")
+    serves: list[str] = key(some(REFERENCE), "Services that it listens for.", list)
+    settings: dict[str, str] = key(by_name(REFERENCE, REFERENCE), "Named defaults to change.", dict)
 
 
 class SegmentIn(Part):
@@ -549,43 +392,35 @@ class SegmentIn(Part):
 
     short: ClassVar[str] = "members"
 
-    members: Annotated[list[Reference], Many, _ItemOrList] = Field(
-        description="device/interface, or the name alone of a host with one interface."
-    )
-    about: Words = Field("", description="What it is.")
-    state: Literal["up", "down"] = Field("up", description="down: the cable is cut; every port on it loses its link.")
-    latency: Annotated[float, quantity(0, 100000, "ms"), number_schema(0, 100000)] = Field(
-        0.0, description="Time from end to end, in ms."
-    )
-    jitter: Annotated[float, quantity(0, 100000, "ms"), number_schema(0, 100000)] = Field(
-        0.0, description="How much that varies, in ms."
-    )
-    loss: Annotated[float, quantity(0, 100, "%"), number_schema(0, 100)] = Field(0.0, description="Packets lost, in per cent.")
-    mtu: Annotated[int, whole(68, 65535), number_schema(68, 65535)] | None = Field(
-        None, description="Largest packet that the cable or tunnel carries, in bytes, where that is less than the interfaces say."
+    members: list[str] = key(some(REFERENCE), "device/interface, or the name alone of a host with one interface.")
+    about: str = key(WORDS, "What it is.", "")
+    state: str = key(one_of("up", "down"), "down: the cable is cut; every port on it loses its link.", "up")
+    latency: float = key(number(0, 100000, "ms", whole=False), "Time from end to end, in ms.", 0.0)
+    jitter: float = key(number(0, 100000, "ms", whole=False), "How much that varies, in ms.", 0.0)
+    loss: float = key(number(0, 100, "%", whole=False), "Packets lost, in per cent.", 0.0)
+    mtu: int | None = key(
+        number(68, 65535),
+        "Largest packet that the cable or tunnel carries, in bytes, where that is less than the interfaces say.",
+        None,
     )
 
 
 class NetworkIn(Part):
     """A network file."""
 
-    mossy_network: Annotated[Literal["1"], WithJsonSchema({"enum": [1, "1"]})] = Field(description="Version of the format: 1.")
-    title: Words = Field("", description="Name of the network.")
-    about: Words = Field("", description="What it shows.")
-    local: list[RunsText] = Field(
-        default_factory=list, description="What the built-in group local-networks holds; the private ranges when left out."
-    )
-    names: dict[Name, Annotated[list[AddressText], Many, _ItemOrList]] = Field(
-        default_factory=dict, description="Host names with their addresses."
-    )
-    groups: dict[Name, GroupIn] = Field(default_factory=dict, description="Address groups.")
-    services: dict[Name, ServicesIn] = Field(default_factory=dict, description="Named services.")
-    lists: dict[Name, ListIn] = Field(default_factory=dict, description="Access lists.")
-    devices: dict[Name, DeviceIn] = Field(description="Devices by name.")
-    segments: dict[Name, SegmentIn] = Field(default_factory=dict, description="Segments by name.")
+    mossy_network: str = key(one_of("1", json={"enum": [1, "1"]}), "Version of the format: 1.")
+    title: str = key(WORDS, "Name of the network.", "")
+    about: str = key(WORDS, "What it shows.", "")
+    local: list[Block] = key(listed(RUNS), "What the built-in group local-networks holds; the private ranges when left out.", list)
+    names: dict[str, list[Address]] = key(by_name(NAME, some(ADDRESS)), "Host names with their addresses.", dict)
+    groups: dict[str, GroupIn] = key(by_name(NAME, of(GroupIn)), "Address groups.", dict)
+    services: dict[str, ServicesIn] = key(by_name(NAME, of(ServicesIn)), "Named services.", dict)
+    lists: dict[str, ListIn] = key(by_name(NAME, of(ListIn)), "Access lists.", dict)
+    devices: dict[str, DeviceIn] = key(by_name(NAME, of(DeviceIn)), "Devices by name.")
+    segments: dict[str, SegmentIn] = key(by_name(NAME, of(SegmentIn)), "Segments by name.", dict)
 
 
-def settings_schema() -> dict[str, Any]:
+def settings_schema() -> Json:
     """JSON Schema of the settings mapping."""
     return {
         "type": "object",

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import types
 from collections.abc import Iterable
-from typing import Annotated, Any, Union, get_args, get_origin
+from typing import Any
 
-from pydantic import ValidationError
+from pydantic_core import ValidationError
 
-from mossy_compass.files.schema import NetworkIn, Part
+from mossy_compass.files.keys import Kind, Part, of
+from mossy_compass.files.schema import NetworkIn
 from mossy_compass.files.tree import Node
 from mossy_compass.marks import Hint, Problems, hint
 
@@ -21,35 +21,18 @@ _WANTED = {
 }
 
 
-def _strip(annotation: Any) -> Iterable[Any]:
-    origin = get_origin(annotation)
-    if origin is Annotated:
-        yield from _strip(get_args(annotation)[0])
-    elif origin in (Union, types.UnionType):
-        for part in get_args(annotation):
-            yield from _strip(part)
-    else:
-        yield annotation
-
-
-def _descend(annotation: Any, step: str | int) -> Any:
-    for part in _strip(annotation):
-        if isinstance(part, type) and issubclass(part, Part):
-            for field in part.model_fields.values():
-                if field.alias == step:
-                    return field.annotation
-        elif get_origin(part) is dict:
-            return get_args(part)[1]
-        elif get_origin(part) is list:
-            return get_args(part)[0]
-    return None
-
-
 def _part_at(loc: Iterable[str | int]) -> type[Part] | None:
-    annotation: Any = NetworkIn
+    """The part that a path of the document leads to; None where it leads to something else."""
+    kind: Kind | None = of(NetworkIn)
     for step in loc:
-        annotation = _descend(annotation, step)
-    return next((p for p in _strip(annotation) if isinstance(p, type) and issubclass(p, Part)), None)
+        if kind is None:
+            return None
+        if kind.part is not None:
+            entry = kind.part.named(str(step))
+            kind = entry.kind if entry else None
+        else:
+            kind = kind.inner
+    return kind.part if kind else None
 
 
 def _real_path(data: Any, loc: Iterable[str | int]) -> list[str | int]:
@@ -73,7 +56,7 @@ def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | 
     kind, loc = error["type"], error["loc"]
     if kind == "extra_forbidden":
         part = _part_at(loc[:-1])
-        keys = [f.alias or n for n, f in part.model_fields.items()] if part else []
+        keys = part.known() if part else []
         return "key.unknown", f"'{loc[-1]}' is not a key of {_called(part)}.", hint(str(loc[-1]), keys, "keys")
     if kind == "missing":
         part = _part_at(loc[:-1])
@@ -135,7 +118,7 @@ def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> Ne
     wounds: set[int] = set()
     for _ in range(12):
         try:
-            return NetworkIn.model_validate(data)
+            return NetworkIn.read(data)
         except ValidationError as fault:
             cut: dict[tuple[str | int, ...], list[str | int]] = {}
             for error in fault.errors(include_url=False):

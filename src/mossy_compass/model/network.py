@@ -1,6 +1,7 @@
 """The frozen description of a network: what the user drew, addressed, routed and ruled, nothing computed.
 
-Every part keeps the mark of the place that it was written at, so that every answer can cite it.
+Every part keeps the mark of the place that it was written at, so that every answer can cite it. These classes have no
+slots: making them would take longer, at every start of the command line, than slots ever save.
 """
 
 from __future__ import annotations
@@ -19,6 +20,14 @@ from mossy_compass.packet.service import Service
 def _mark(default: Mark | None = NOWHERE) -> Any:
     """A field for a place: it takes no part in equality, so that a blank line in the file changes places and nothing else."""
     return field(default=default, compare=False)
+
+
+class Shown:
+    """Base of the parts of a model: shown by kind and name, since a whole network would fill pages."""
+
+    def __repr__(self) -> str:
+        name = getattr(self, "name", getattr(self, "id", getattr(self, "words", "")))
+        return f"<{type(self).__name__} {name}>" if name else f"<{type(self).__name__}>"
 
 
 class Kind(StrEnum):
@@ -54,8 +63,8 @@ class Verdict(StrEnum):
     NOTE = "note"
 
 
-@dataclass(frozen=True, slots=True)
-class Term:
+@dataclass(frozen=True, repr=False)
+class Term(Shown):
     """One entry of an address condition or group.
 
     Attributes:
@@ -78,8 +87,8 @@ class Term:
         return in_spans(address.key, self.spans or ()) or any(m.holds(address.key) for m in self.masked)
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+@dataclass(frozen=True, repr=False)
+class Group(Shown):
     """A named set of addresses."""
 
     name: str
@@ -88,8 +97,8 @@ class Group:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class ServiceGroup:
+@dataclass(frozen=True, repr=False)
+class ServiceGroup(Shown):
     """A named set of services."""
 
     name: str
@@ -98,8 +107,8 @@ class ServiceGroup:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Rule:
+@dataclass(frozen=True, repr=False)
+class Rule(Shown):
     """One rule of an access list. A condition that is None is not asked.
 
     Attributes:
@@ -134,8 +143,8 @@ class Rule:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class AccessList:
+@dataclass(frozen=True, repr=False)
+class AccessList(Shown):
     """An ordered list of rules; the first that matches decides. It has no effect until it is attached."""
 
     name: str
@@ -144,8 +153,8 @@ class AccessList:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class OspfPort:
+@dataclass(frozen=True, repr=False)
+class OspfPort(Shown):
     """OSPF on one interface (RFC 2328 appendix C.3).
 
     Attributes:
@@ -163,8 +172,8 @@ class OspfPort:
     mark: Mark = field(compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Interface:
+@dataclass(frozen=True, repr=False)
+class Interface(Shown):
     """A layer-3 interface, or a port of a switch.
 
     Attributes:
@@ -194,8 +203,8 @@ class Interface:
     mtu: int = 1500
     arriving_list: str | None = None
     leaving_list: str | None = None
-    arriving_mark: Mark = _mark()
-    leaving_mark: Mark = _mark()
+    arriving_mark: Mark = _mark()  # noqa: RUF009 - a field, as dataclasses make them
+    leaving_mark: Mark = _mark()  # noqa: RUF009 - a field, as dataclasses make them
     parent: str | None = None
     vlan: int | None = None
     access_vlan: int | None = None
@@ -216,8 +225,8 @@ class RouteAction(StrEnum):
     LOCAL = "local"
 
 
-@dataclass(frozen=True, slots=True)
-class StaticRoute:
+@dataclass(frozen=True, repr=False)
+class StaticRoute(Shown):
     """A route that the user wrote.
 
     Attributes:
@@ -243,8 +252,8 @@ class StaticRoute:
     origin: str = "static"
 
 
-@dataclass(frozen=True, slots=True)
-class Translate:
+@dataclass(frozen=True, repr=False)
+class Translate(Shown):
     """A translation rule: of a source as packets leave, or of a destination as they arrive (RFC 2663, RFC 3022).
 
     A rule has a family: that of the addresses that it names, IPv4 when it names none. It does not touch the other.
@@ -277,8 +286,8 @@ class Translate:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+@dataclass(frozen=True, repr=False)
+class Candidate(Shown):
     """One way that a policy route may take; exactly one of the first four is said.
 
     Attributes:
@@ -296,8 +305,8 @@ class Candidate:
     discard: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class PolicyRoute:
+@dataclass(frozen=True, repr=False)
+class PolicyRoute(Shown):
     """An entry of a device's policy routes: which packets, and the ways that they take, in order of preference.
 
     Attributes:
@@ -316,8 +325,8 @@ class PolicyRoute:
     about: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Serves:
+@dataclass(frozen=True, repr=False)
+class Serves(Shown):
     """A service that an end listens for."""
 
     service: Service
@@ -325,8 +334,8 @@ class Serves:
     mark: Mark = field(compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class FarHost:
+@dataclass(frozen=True, repr=False)
+class FarHost(Shown):
     """One of the many hosts that stand for the Internet, reached through an ``internet`` device."""
 
     name: str
@@ -336,8 +345,8 @@ class FarHost:
     silent: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class OspfProcess:
+@dataclass(frozen=True, repr=False)
+class OspfProcess(Shown):
     """OSPF settings of a device (RFC 2328, RFC 3101 is not done).
 
     Attributes:
@@ -354,8 +363,8 @@ class OspfProcess:
     preference: int = 110
 
 
-@dataclass(frozen=True, slots=True)
-class RipProcess:
+@dataclass(frozen=True, repr=False)
+class RipProcess(Shown):
     """RIP version 2 settings of a device (RFC 2453): origin to metric for what is redistributed."""
 
     mark: Mark = field(compare=False)
@@ -364,8 +373,8 @@ class RipProcess:
     preference: int = 120
 
 
-@dataclass(frozen=True, slots=True)
-class LeasePool:
+@dataclass(frozen=True, repr=False)
+class LeasePool(Shown):
     """An address-lease service on one interface: range, gateway, resolvers."""
 
     interface: str
@@ -376,8 +385,8 @@ class LeasePool:
     mark: Mark = field(compare=False)
 
 
-@dataclass(frozen=True, slots=True)
-class Device:
+@dataclass(frozen=True, repr=False)
+class Device(Shown):
     """A router, firewall, host, switch, or stand-in for the Internet.
 
     Attributes:
@@ -400,11 +409,11 @@ class Device:
     settings: Settings
     routes: tuple[StaticRoute, ...] = ()
     stateful: frozenset[int] = frozenset()
-    stateful_mark: Mark | None = _mark(None)
+    stateful_mark: Mark | None = _mark(None)  # noqa: RUF009
     translate: tuple[Translate, ...] = ()
     serves: tuple[Serves, ...] = ()
     order: tuple[str, ...] | None = None
-    order_mark: Mark | None = _mark(None)
+    order_mark: Mark | None = _mark(None)  # noqa: RUF009
     policy_routes: tuple[PolicyRoute, ...] = ()
     about: str = ""
     zone: str = ""
@@ -426,8 +435,8 @@ class Device:
         return [(a.address, i.name) for i in self.interfaces.values() for a in i.addresses]
 
 
-@dataclass(frozen=True, slots=True)
-class Link:
+@dataclass(frozen=True, repr=False)
+class Link(Shown):
     """Properties of a segment that a packet feels: times in milliseconds, loss in per cent, MTU in bytes."""
 
     latency_ms: float = 0.0
@@ -436,8 +445,8 @@ class Link:
     mtu: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Segment:
+@dataclass(frozen=True, repr=False)
+class Segment(Shown):
     """A cable, a radio cell or a bridged network: whoever is on it hears the others."""
 
     name: str
@@ -448,8 +457,8 @@ class Segment:
     down: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Network:
+@dataclass(frozen=True, repr=False)
+class Network(Shown):
     """A whole network as written.
 
     Attributes:

@@ -260,7 +260,7 @@ class PortMapping(StrEnum):
     PER_FLOW = "per-flow"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, repr=False)
 class Settings:
     """The settings in force at one device: read once, each of its own type.
 

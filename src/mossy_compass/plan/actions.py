@@ -7,7 +7,6 @@ each executor, and a line in docs/architecture.md.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple
 
@@ -39,23 +38,40 @@ class Reply(StrEnum):
     TOO_BIG = "too-big"
 
 
-@dataclass(frozen=True, slots=True)
-class Pass:
+class Plain:
+    """Base of the actions that have no values: two of one kind are equal."""
+
+    __slots__ = ()
+
+    def __eq__(self, other: object) -> bool:
+        return type(self) is type(other)
+
+    def __hash__(self) -> int:
+        return hash(type(self).__name__)
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}()"
+
+
+class Pass(Plain):
     """Done with this stage: on to the next."""
 
+    __slots__ = ()
 
-@dataclass(frozen=True, slots=True)
-class Leave:
+
+class Leave(Plain):
     """Out of this list undecided: on to the next list or row of the stage (a classifier's deny)."""
 
+    __slots__ = ()
 
-@dataclass(frozen=True, slots=True)
-class Note:
+
+class Note(Plain):
     """Take note, and on to the next row."""
 
+    __slots__ = ()
 
-@dataclass(frozen=True, slots=True)
-class Stop:
+
+class Stop(NamedTuple):
     """The leg ends here.
 
     Attributes:
@@ -71,18 +87,19 @@ class Stop:
     ttl_ended: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Recall:
+class Recall(Plain):
     """Ask the device's sessions for the packet as it came."""
 
+    __slots__ = ()
 
-@dataclass(frozen=True, slots=True)
-class Admit:
+
+class Admit(Plain):
     """Pass over the filters that follow, because of a session."""
 
+    __slots__ = ()
 
-@dataclass(frozen=True, slots=True)
-class Rewrite:
+
+class Rewrite(NamedTuple):
     """Another source or destination.
 
     Attributes:
@@ -99,13 +116,13 @@ class Rewrite:
     allocate: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Countdown:
+class Countdown(Plain):
     """One less of the TTL."""
 
+    __slots__ = ()
 
-@dataclass(frozen=True, slots=True)
-class Forward:
+
+class Forward(NamedTuple):
     """Leave by one of several equal ways; the device's ``sharing`` says which.
 
     Attributes:
@@ -118,8 +135,7 @@ class Forward:
     hops: tuple[Hop, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Deliver:
+class Deliver(NamedTuple):
     """The packet is for this device, which takes it.
 
     Attributes:
@@ -134,8 +150,7 @@ class Deliver:
     remember: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Handover:
+class Handover(NamedTuple):
     """The neighbour gets it; what is to be remembered of it is written just before.
 
     Attributes:

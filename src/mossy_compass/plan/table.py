@@ -10,7 +10,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from mossy_compass.headers.spans import intersect
 from mossy_compass.marks import NOWHERE, Mark
@@ -56,8 +56,7 @@ class Row:
                 yield Miss(condition.key, condition, FIELDS[condition.fields[0]].read(facts))
 
 
-@dataclass(frozen=True, slots=True)
-class Near:
+class Near(NamedTuple):
     """A row that a packet misses by a condition or two."""
 
     row: Row

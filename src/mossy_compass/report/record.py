@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from mossy_compass.marks import Mark
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, protocol_name
@@ -9,7 +11,9 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.report.words import spoken
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
-from mossy_compass.walk.shapes import BecauseDict, HopDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
+
+if TYPE_CHECKING:
+    from mossy_compass.walk.shapes import BecauseDict, HopDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
 
 FORMAT = 1
 

@@ -4,19 +4,24 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from mossy_compass.errors import NotConverged
 from mossy_compass.model.network import Device, Network
 from mossy_compass.packet.address import Prefix
 from mossy_compass.routing import leases, local
 from mossy_compass.routing.domains import Domains
-from mossy_compass.routing.ospf import External, Ospf
-from mossy_compass.routing.rip import Announced, Rip
 from mossy_compass.routing.table import Route, RouteTable
+from mossy_compass.routing.told import Announced, External
+
+if TYPE_CHECKING:
+    from mossy_compass.routing.ospf import Ospf
+    from mossy_compass.routing.rip import Rip
+
+Told = frozenset[External | Announced]
 
 MOST_ROUNDS = 64
 _GROUPS = {"gateway": "static", "lease": "static"}
-Told = frozenset[External | Announced]
 
 
 def origin_group(route: Route) -> str:
@@ -90,10 +95,14 @@ class Routing:
         externals = [t for t in told if isinstance(t, External)]
         ospf = {}
         if any(d.ospf for d in devices):
+            from mossy_compass.routing.ospf import Ospf  # most networks of a home or a branch have none
+
             for family in (4, 6):
                 ospf[family] = Ospf(self.network, self.domains, family, [e for e in externals if e.prefix.family == family])
         rip = None
         if any(d.rip for d in devices):
+            from mossy_compass.routing.rip import Rip
+
             rip = Rip(self.network, self.domains, [t for t in told if isinstance(t, Announced)])
         return ospf, rip
 

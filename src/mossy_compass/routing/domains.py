@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
 from mossy_compass.packet.address import Address, in_spans
@@ -17,8 +17,7 @@ Port = tuple[str, str]
 _Lot = tuple[str, str, int]
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(NamedTuple):
     """Somebody who answers for an address on a segment.
 
     Attributes:
@@ -33,8 +32,7 @@ class Answer:
     why: str
 
 
-@dataclass(frozen=True, slots=True)
-class Domain:
+class Domain(NamedTuple):
     """One broadcast domain.
 
     Attributes:
@@ -54,8 +52,7 @@ class Domain:
     proxies: tuple[Port, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class LinkState:
+class LinkState(NamedTuple):
     """Whether an interface is up, and if not, why."""
 
     up: bool

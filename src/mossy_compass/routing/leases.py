@@ -7,7 +7,8 @@ order of their names, so that the same network always has the same leases.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
+from typing import NamedTuple
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark
@@ -19,8 +20,7 @@ LEASE_PREFERENCE = 240
 """A default route that a lease installs loses to any that somebody wrote."""
 
 
-@dataclass(frozen=True, slots=True)
-class Lease:
+class Lease(NamedTuple):
     """What an interface was given.
 
     Attributes:
@@ -39,8 +39,7 @@ class Lease:
     mark: Mark
 
 
-@dataclass(frozen=True, slots=True)
-class Leases:
+class Leases(NamedTuple):
     """All leases of a network.
 
     Attributes:

@@ -17,6 +17,7 @@ from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domain, Domains, Port
 from mossy_compass.routing.spf import Graph, Link, least
 from mossy_compass.routing.table import Bulk, Hop, PrefixIndex, Route, RouteTable
+from mossy_compass.routing.told import External
 
 if TYPE_CHECKING:
     import numpy as np
@@ -30,15 +31,6 @@ Nearest = tuple["NDArray[np.float64]", list[tuple[Hop, ...]], "NDArray[np.intp]"
 Lead = tuple[Goal, int, tuple[Hop, ...]]
 """A goal with the cost and the first hops of one way to it."""
 INTRA, INTER = "ospf", "ospf inter-area"
-
-
-class External(NamedTuple):
-    """A route of other origin that a router announces."""
-
-    router: str
-    prefix: Prefix
-    type: int
-    metric: int
 
 
 class Silence(NamedTuple):

@@ -3,24 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import NamedTuple
 
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Prefix
 from mossy_compass.routing.domains import Domains, Port
 from mossy_compass.routing.spf import Graph, Link, least
 from mossy_compass.routing.table import Hop, Route
+from mossy_compass.routing.told import Announced
 
 INFINITY = 16
 """RFC 2453 section 3.6: a metric of 16 means that there is no way."""
-
-
-class Announced(NamedTuple):
-    """A route of other origin that a router tells its neighbours of, with the metric that it gives it."""
-
-    router: str
-    prefix: Prefix
-    metric: int
 
 
 class Rip:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.marks import Hint, hint, nearest
@@ -21,8 +22,7 @@ PINGS = ("ping", "echo", "icmp", "icmp6")
 """Words for an echo request of the target's family."""
 
 
-@dataclass(frozen=True, slots=True)
-class Stuck:
+class Stuck(NamedTuple):
     """Why no packet could be made: a code from the table of causes, what it rests on, and a remark."""
 
     cause: str
@@ -30,8 +30,7 @@ class Stuck:
     remark: Because | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(NamedTuple):
     """A test packet to be sent, resolved to addresses.
 
     Attributes:

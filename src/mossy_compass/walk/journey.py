@@ -82,10 +82,10 @@ class Ruling(NamedTuple):
         return _words(self.remark)
 
     def __repr__(self) -> str:
-        return f"Ruling({self.stage}: {self.did})"
+        return f"<Ruling {self.stage}: {self.did}>"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, repr=False)
 class Hop:
     """One device on the way.
 
@@ -110,8 +110,11 @@ class Hop:
     rulings: tuple[Ruling, ...]
     latency_ms: float = 0.0
 
+    def __repr__(self) -> str:
+        return f"<Hop {self.device}: {self.arriving} to {self.leaving}>"
 
-@dataclass(frozen=True, slots=True)
+
+@dataclass(frozen=True, slots=True, repr=False)
 class Leg:
     """One way of one packet.
 
@@ -160,10 +163,10 @@ class Leg:
         return [(h.device, r.because) for h in self.hops for r in h.rulings if r.did is Did.PERMITTED]
 
     def __repr__(self) -> str:
-        return f"Leg({self.way}: {self.packet}, {self.fate} at {self.end})"
+        return f"<Leg {self.way}: {self.packet}, {self.fate} at {self.end}>"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, repr=False)
 class Lookup:
     """How a name's address was asked for.
 
@@ -181,7 +184,7 @@ class Lookup:
     journey: Journey
 
 
-@dataclass(frozen=True, slots=True, repr=False)
+@dataclass(frozen=True, repr=False)
 class Journey:
     """Everything that happened to one test packet.
 
