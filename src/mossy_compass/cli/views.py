@@ -15,28 +15,26 @@ if TYPE_CHECKING:
 
     from mossy_compass.walk.grid import Grid
 
+PARTS = ("interfaces", "routes", "neighbours", "rules", "settings")
+
 
 @click.command(context_settings=CONTEXT, short_help="Show what a device knows: interfaces, routes, settings.")
 @click.argument("file")
 @click.argument("device", required=False)
-@click.option(
-    "--part",
-    "parts",
-    multiple=True,
-    type=click.Choice(["interfaces", "routes", "neighbours", "settings"]),
-    help="Only this table; may be given several times.",
-)
+@click.argument("part", nargs=-1, type=click.Choice(PARTS))
+@click.option("--part", "parts", multiple=True, type=click.Choice(PARTS), help="The same as PART; may be given several times.")
 @click.option(
     "--to", "address", metavar="ADDRESS", help="Only how DEVICE finds its route to ADDRESS: what wins, what loses, and why."
 )
 @form_option("text", "json")
-def tables(file: str, device: str | None, parts: tuple[str, ...], address: str | None, form: str) -> None:
-    """Show what DEVICE knows: interfaces, routes, neighbours, and every setting in force. Without DEVICE, the cabling.
+def tables(file: str, device: str | None, part: tuple[str, ...], parts: tuple[str, ...], address: str | None, form: str) -> None:
+    """Show what DEVICE knows: interfaces, routes, neighbours, translation and policy routes, and every setting in
+    force with the order of its stages. Without DEVICE, the cabling. PART names one of these tables.
 
     \b
     Examples:
       mossy tables grounds.yaml
-      mossy tables grounds.yaml north --part routes
+      mossy tables grounds.yaml north routes settings
       mossy tables grounds.yaml north --to 10.40.30.20
     """
     from rich.console import Group
@@ -49,6 +47,7 @@ def tables(file: str, device: str | None, parts: tuple[str, ...], address: str |
     from mossy_compass.report import text
 
     plan = Plan(read_network(file))
+    parts = (*part, *parts)
     if device is None:
         if parts or address:
             raise InputError("--part and --to are about one device; name it after the file.")

@@ -59,7 +59,7 @@ SPECS: dict[Stage, Spec] = {
     Stage.INSPECTION: Spec(
         "packets of known sessions of inspected protocols pass over the filters that follow", ("relation",), ("admitted",)
     ),
-    Stage.ARRIVING_LIST: Spec("the access list attached to the arriving interface", (), (), (Stage.TO_SELF, Stage.ROUTE)),
+    Stage.ARRIVING_LIST: Spec("the access list attached to the arriving interface"),
     Stage.TRANSLATE_DESTINATION: Spec(
         "a destination rule, or the destination half of the packet's session",
         ("session", "relation"),
@@ -68,14 +68,12 @@ SPECS: dict[Stage, Spec] = {
     ),
     Stage.FROM_SELF: Spec("whether the device may send packets of its own", ("relation",)),
     Stage.TO_SELF: Spec("a packet for the device itself ends here: its services answer or not", ("session", "relation", "opens")),
-    Stage.FORWARDING: Spec("forwarding is on, and neither end is link-local", (), (), (Stage.SEND,)),
+    Stage.FORWARDING: Spec("forwarding is on, and neither end is link-local"),
     Stage.POLICY_ROUTE: Spec("entries that choose a way of their own for what they match", (), (), (Stage.ROUTE,)),
     Stage.ROUTE: Spec("longest prefix, then preference, then metric, then sharing", (), ("leaving",)),
-    Stage.TTL: Spec("the TTL is above 1; looked at once the route is known (RFC 1812 section 5.2.1.2)", (), (), (Stage.SEND,)),
-    Stage.LEAVING_LIST: Spec("the access list attached to the leaving interface", ("leaving",), (), (Stage.SEND,)),
-    Stage.TRANSLATE_SOURCE: Spec(
-        "a source rule, or the source half of the packet's session", ("session", "relation"), (), (Stage.SEND,)
-    ),
+    Stage.TTL: Spec("the TTL is above 1; looked at once the route is known (RFC 1812 section 5.2.1.2)"),
+    Stage.LEAVING_LIST: Spec("the access list attached to the leaving interface", ("leaving",)),
+    Stage.TRANSLATE_SOURCE: Spec("a source rule, or the source half of the packet's session", ("session", "relation")),
     Stage.SEND: Spec("who answers for the next hop on the segment; what is to be remembered is noted", ("leaving", "relation")),
 }
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple, Protocol
 
 from mossy_compass.headers.spans import merge
-from mossy_compass.model.check import attached
+from mossy_compass.model.check import attached, classifying
 from mossy_compass.model.network import Candidate, Device, FarHost, Kind, Network, Serves
 from mossy_compass.packet.address import Address, Span, in_spans
 from mossy_compass.packet.packet import Packet
@@ -249,7 +249,7 @@ class Plan:
         network: as written, with leased addresses in place.
         routing, domains: its computed tables, and who hears whom.
         attached: for each access list, where it is attached.
-        unattached: the lists that are attached nowhere.
+        unattached: the lists that are attached nowhere and say of no policy route which packets it is about.
         lists_at: the list that is attached to an interface of a device, for ``arriving`` or ``leaving``.
 
     """
@@ -261,7 +261,8 @@ class Plan:
         self._devices: dict[str, DevicePlan] = {}
         self._owners: Mapping[Address, tuple[str, ...]] | None = None
         self.attached = attached(self.network)
-        self.unattached = tuple(name for name, places in self.attached.items() if not places)
+        used = classifying(self.network)
+        self.unattached = tuple(name for name, places in self.attached.items() if not places and name not in used)
         self.lists_at = {place: name for name, places in self.attached.items() for place in places}
 
     def device(self, name: str) -> DevicePlan:

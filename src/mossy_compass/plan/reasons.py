@@ -141,6 +141,7 @@ REASONS: dict[str, Shape] = {
     "root.translated-nowhere": _shape("note", "source"),
     # the rules that nearly permitted it
     "near": _shape("note", "list row misses packet"),
+    "near.translation": _shape("note", "row device misses packet"),
     "near.below": _shape("note", "list row"),
     # what the sender sees, in more words
     "said.packet": _shape("note", "packet"),

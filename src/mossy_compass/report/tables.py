@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from mossy_compass.model.network import Device, Interface
+from mossy_compass.model.network import Device, Interface, PolicyRoute, Rule, Translate
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import protocol_name
+from mossy_compass.plan.conditions import Reader, conditions_of
+from mossy_compass.plan.order import SPECS
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.stages.translate import as_rule
+from mossy_compass.report.words import candidate
 from mossy_compass.routing.table import Loser, Route
 
 
@@ -157,7 +161,7 @@ def neighbours(plan: Plan, name: str) -> Rows:
 
 
 def settings(plan: Plan, name: str) -> Rows:
-    """Every named default with the value in force, whence it comes, and why it is so."""
+    """Every named default with the value in force, where it comes from, and why it is so."""
     device = plan.network.devices[name]
     rows = []
     written = 0
@@ -194,18 +198,69 @@ def cables(plan: Plan) -> Rows:
     return Rows("cables", about, ("segment", "state", "who is on it", "more"), tuple(rows))
 
 
-PARTS = ("interfaces", "routes", "neighbours", "settings")
+def order(plan: Plan, name: str) -> Rows:
+    """The stages of a packet that arrives, and of one that the device makes, in their order."""
+    here = plan.device(name)
+    rows = []
+    for stage in dict.fromkeys((*here.through, *here.origin)):
+        places = [str(some.index(stage) + 1) if stage in some else "-" for some in (here.through, here.origin)]
+        rows.append((*places, stage.value, SPECS[stage].meaning))
+    mark = here.device.order_mark
+    about = f"order of stages at {name}, {'written at ' + str(mark) if mark else 'the built-in one'}"
+    return Rows("order", about, ("arriving", "own", "stage", "what happens"), tuple(rows))
+
+
+def rules(plan: Plan, name: str) -> list[Rows]:
+    """Translation rules and policy routes, in the order in which they are asked; nothing where there are none."""
+    device = plan.network.devices[name]
+    out = []
+    if device.translate:
+        rows = [(t.id, _condition_words(as_rule(t)), _becomes(t), str(t.mark)) for t in device.translate]
+        about = f"{_count(len(rows), 'translation rule')} of {name}, of each kind the first match decides"
+        out.append(Rows("translate", about, ("id", "packets", "what they get", "from"), tuple(rows)))
+    if device.policy_routes:
+        entries = [(e.id, _entry_words(e), "\n".join(map(candidate, e.candidates)), str(e.mark)) for e in device.policy_routes]
+        about = f"{_count(len(entries), 'policy route')} of {name}, asked before the route table"
+        out.append(Rows("policy-routes", about, ("id", "packets", "candidates in order", "from"), tuple(entries)))
+    return out
+
+
+def _becomes(entry: Translate) -> str:
+    off = "disabled: " if entry.disabled else ""
+    if entry.becomes_interface:
+        return f"{off}source becomes the leaving interface's address"
+    return f"{off}destination becomes {entry.goes_to}" + (f", port {entry.to_port}" if entry.to_port is not None else "")
+
+
+def _entry_words(entry: PolicyRoute) -> str:
+    words = _condition_words(entry.rule)
+    listed = [f"list {entry.classifier} permits"] if entry.classifier else []
+    return ", ".join([*(["disabled"] if entry.disabled else []), *([words] if words != "every packet" else []), *listed]) or words
+
+
+def _condition_words(rule: Rule) -> str:
+    """What a row wants, in the order in which a reader checks it."""
+    parts = []
+    for condition in conditions_of(rule, Reader()):
+        names = [protocol_name(int(w)) if condition.key == "protocol" else w for w in condition.wants]
+        parts.append(f"{condition.key} {', '.join(names)}".rstrip())
+    return "; ".join(parts) or "every packet"
+
+
+PARTS = ("interfaces", "routes", "neighbours", "rules", "settings")
 
 
 def of_device(plan: Plan, name: str, parts: tuple[str, ...] = PARTS) -> list[Rows]:
-    """The tables of a device that were asked for, in a fixed order."""
-    out = []
-    if "interfaces" in parts:
-        out.append(interfaces(plan, name))
-    if "routes" in parts and plan.network.devices[name].layer3:
+    """The tables of a device that were asked for, in a fixed order. A switch has interfaces alone."""
+    out = [interfaces(plan, name)] if "interfaces" in parts else []
+    if not plan.network.devices[name].layer3:
+        return out
+    if "routes" in parts:
         out += [routes(plan, name, table) for table in plan.routing.table_names(name)]
-    if "neighbours" in parts and plan.network.devices[name].layer3:
+    if "neighbours" in parts:
         out.append(neighbours(plan, name))
-    if "settings" in parts and plan.network.devices[name].layer3:
-        out.append(settings(plan, name))
+    if "rules" in parts:
+        out += rules(plan, name)
+    if "settings" in parts:
+        out += [settings(plan, name), order(plan, name)]
     return out

@@ -206,12 +206,20 @@ def _not_inspected(v: Values) -> str:
     return f"{name} is not inspected there (stateful: {_list_names(v['protocols'])}), so the answer has no session"
 
 
-def _near(v: Values) -> str:
+def _wrong(v: Values) -> str:
+    """What stands between a packet and a row that nearly matched."""
     misses = [miss_words(m, v["packet"]) for m in v["misses"]]
-    wrong = "; and for ".join(f"{key}: {words}" if words else key for key, words in misses)
     if [key for key, _ in misses] == ["disabled"]:
-        return f"{v['list']} rule {v['row']}{{place}} would permit it, but it is disabled"
-    return f"{v['list']} rule {v['row']}{{place}} would permit it, but for {wrong}"
+        return "but it is disabled"
+    return "but for " + "; and for ".join(f"{key}: {words}" for key, words in misses)
+
+
+def _near(v: Values) -> str:
+    return f"{v['list']} rule {v['row']}{{place}} would permit it, {_wrong(v)}"
+
+
+def _near_translation(v: Values) -> str:
+    return f"translation rule {v['row']} of {v['device']}{{place}} would send it on, {_wrong(v)}"
 
 
 def packet_kind(packet: Packet) -> str:
@@ -319,6 +327,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "root.untranslated": "private source {source} left {device} untranslated",
     "root.translated-nowhere": "private source {source} was translated nowhere",
     "near": _near,
+    "near.translation": _near_translation,
     "near.below": "{list} rule {row}{{place}} further down would permit it",
     "said.packet": lambda v: f"{packet_kind(v['packet'])} from {v['packet'].source}",
     "said.lost": _lost,

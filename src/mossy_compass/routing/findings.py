@@ -211,12 +211,12 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
             for hop in route.hops:
                 if route.origin in ("static", "gateway") and hop.address and hop.via is None and hop.mark not in said:
                     _asked(routing, device, route.origin, hop, hop.address, problems)
-        if name != "main":
+        if name != "main" and not any(c.table == name for e in device.policy_routes for c in e.candidates):
             problems.add(
                 "idle.table",
                 next(r.mark for r in device.routes if r.table == name),
                 f"{device.name}: nothing asks the route table '{name}': its routes have no effect.",
-                "Leave table: out for routes of the main table.",
+                "Name it in a candidate of policy-routes, or leave table: out for routes of the main table.",
                 NOTE,
             )
 

@@ -16,6 +16,7 @@ from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.flow import is_answer
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
+from mossy_compass.plan.actions import Half
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -166,6 +167,8 @@ def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
 def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
     """For a packet that a list stopped: the rules that nearly permitted it, and the permit that a deny hides."""
     rulings = leg.hops[-1].rulings
+    if rulings and rulings[-1].cause in ("service.closed", "service.silent"):
+        return _near_translation(plan, leg.end, rulings[-1])
     if (
         not rulings
         or not rulings[-1].table.startswith("list ")
@@ -184,6 +187,16 @@ def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
     if hidden is not None:
         out.append(Because("near.below", (table.name, hidden.id), hidden.mark))
     return tuple(out)
+
+
+def _near_translation(plan: Plan, device: str, last: Ruling) -> tuple[Because, ...]:
+    """For a packet that a device took for itself: the destination rules that nearly sent it elsewhere."""
+    here = plan.device(device)
+    if not any(not t.becomes_interface for t in here.device.translate):
+        return ()
+    found = here.translations[Half.DESTINATION].near(facts_of(last), 2)
+    wanted = [n for n in found if len(n.misses) == 1]
+    return tuple(Because("near.translation", (n.row.id, device, n.misses, last.saw), n.row.mark) for n in wanted)
 
 
 def _other_family(near: Near, packet: Packet) -> bool:
