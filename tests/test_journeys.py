@@ -82,7 +82,7 @@ CASES: list[tuple[str, str, str, dict[str, object], str, str, str, str, str, str
     ("gate", "almanac", "ping", {}, "dropped", "back", "session.none", "the end of list world-in", "silence", "gate upstream almanac", "almanac upstream gate"),
     ("gate", "almanac", "https", {}, "delivered", "there", "service.open", "almanac serves https", "answered", "gate upstream almanac", "almanac upstream gate"),
     # link-local addresses stay on their segment
-    ("kiosk-1", "fe80::9", "ping", {}, "dropped", "there", "address.link-local", "destination fe80::9 is link-local", "silence", "kiosk-1 canopy", ""),
+    ("kiosk-1", "fe80::9", "ping", {}, "dropped", "there", "neighbour.silent", "fe80::9 does not answer kiosk-1", "unreachable", "kiosk-1", ""),
     ("lab-bench", "169.254.7.7", "ping", {}, "dropped", "there", "address.link-local", "destination 169.254.7.7 is link-local", "silence", "lab-bench canopy", ""),
 ]  # fmt: skip
 IDS = [f"{c[0]}-{c[1]}-{c[2]}-{n}" for n, c in enumerate(CASES)]

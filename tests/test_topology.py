@@ -378,8 +378,8 @@ def test_sharing_is_by_the_stated_hash_of_the_stated_fields() -> None:
 
 def test_choices_are_the_same_for_ever() -> None:
     """Pinned: a release that chose otherwise would move flows from one uplink to another."""
+    from mossy_compass.model.network import name_hash as salt_of
     from mossy_compass.model.settings import Sharing
-    from mossy_compass.plan.plan import salt_of
     from mossy_compass.plan.share import share
 
     packets = [mc.Packet(6, mc.Address(4, 10), mc.Address(4, 20), port, 443) for port in range(50000, 50016)]
@@ -392,8 +392,8 @@ def test_choices_at_two_devices_in_a_row_are_independent() -> None:
     """Of 4,000 flows over 2 x 2 ways each way gets about a quarter: no device's choice follows from the other's."""
     from collections import Counter
 
+    from mossy_compass.model.network import name_hash as salt_of
     from mossy_compass.model.settings import Sharing
-    from mossy_compass.plan.plan import salt_of
     from mossy_compass.plan.share import share
 
     for first, second in (("a", "b"), ("core-1", "core-2"), ("r1", "r2"), ("gate", "gate-2")):

@@ -183,7 +183,7 @@ def test_sarif_from_the_command_line(folder: Path) -> None:
 
 def test_tables_as_rows(grounds: mc.Plan) -> None:
     found = {t.name: t for t in tables.of_device(grounds, "meadow-house")}
-    assert list(found) == ["interfaces", "routes", "neighbours", "settings"]
+    assert list(found) == ["interfaces", "routes", "neighbours", "settings", "order"]
     assert ("meadow", "10.40.1.1", "north/meadow", "OSPF IPv4") in found["neighbours"].rows
     assert len(found["routes"].rows) == len(grounds.device("meadow-house").table)
     cut = (DATA / "grounds.yaml").read_text().replace("fibre: {members: [edge/fibre,", "fibre: {state: down, members: [edge/fibre,")

@@ -116,11 +116,17 @@ def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> 
     if route.next_hop is not None and route.next_hop.special:
         words = f"next hop {route.next_hop} is {route.next_hop.special}: no router has it."
         ctx.fault("route.next-hop-special", mark, words, "Name the neighbour's address.")
-    elif forwards and route.next_hop is not None and route.next_hop.is_link_local and route.leaving is None:
+    elif forwards and _adrift(route, entry):
         words = (
             f"next hop {route.next_hop} is link-local: it means a neighbour on one segment, and the route does not say on which."
         )
         ctx.fault("route.link-local", mark, words, "Add leaving: INTERFACE.")
+
+
+def _adrift(route: RouteIn, entry: DeviceIn) -> bool:
+    """True for an IPv6 link-local next hop that does not say on which of several segments it is."""
+    hop = route.next_hop
+    return hop is not None and hop.family == 6 and hop.is_link_local and route.leaving is None and len(entry.interfaces) > 1
 
 
 def _prefix(ctx: Context, route: RouteIn, path: Path) -> Prefix:

@@ -156,7 +156,7 @@ def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -
         hop = route.next_hop
         if hop is None or any(i.leased for i in device.interfaces.values()):
             continue
-        if any(hop == a.address for i in device.interfaces.values() for a in i.addresses):
+        if any(hop == a.address for i in device.interfaces.values() for a in i.addresses if not hop.is_link_local):
             problems.add(
                 "route.self",
                 route.mark,

@@ -216,6 +216,27 @@ class Interface(Shown):
     rip: str | None = None
 
 
+def link_locals(device: str, interface: Interface) -> tuple[Address, ...]:
+    """The IPv6 link-local addresses of an interface that has IPv6 at all (RFC 4291 section 2.8 asks for one).
+
+    Where none is written it is made of the names of device and interface, by FNV-1a: stable and opaque, as RFC 7217 has
+    it, so that nobody mistakes it for one that a person chose.
+    """
+    six = [a.address for a in interface.addresses if a.address.family == 6]
+    written = tuple(a for a in six if a.is_link_local)
+    if written or not six or interface.loopback:
+        return written
+    return (Address(6, 0xFE80 << 112 | name_hash(f"{device}/{interface.name}")),)
+
+
+def name_hash(name: str) -> int:
+    """A 64-bit number for a name: FNV-1a, whose two constants these are."""
+    value = 0xCBF29CE484222325
+    for byte in name.encode():
+        value = (value ^ byte) * 0x100000001B3 & 0xFFFFFFFFFFFFFFFF
+    return value
+
+
 class RouteAction(StrEnum):
     """What a route does with the packets that it wins; ``local`` takes them for the device itself."""
 

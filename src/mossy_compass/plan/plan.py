@@ -7,7 +7,7 @@ from typing import NamedTuple, Protocol
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.check import attached, classifying
-from mossy_compass.model.network import Candidate, Device, FarHost, Kind, Network, Serves
+from mossy_compass.model.network import Candidate, Device, FarHost, Kind, Network, Serves, link_locals, name_hash
 from mossy_compass.packet.address import Address, Span, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import BUILT_IN_SERVICES
@@ -121,13 +121,16 @@ class DevicePlan:
         self.settings = device.settings
         self.through, self.origin = orders(device.kind, device.order)
         self.own: dict[Address, Own] = {a: Own(i) for a, i in device.own_addresses() if self.domains.link(device.name, i).up}
+        for interface in device.interfaces.values():
+            if self.domains.link(device.name, interface.name).up:
+                self.own |= {a: Own(interface.name) for a in link_locals(device.name, interface) if a not in self.own}
         for far in device.far_hosts.values():
             for address in far.addresses:
                 self.own.setdefault(address, Own("", far))
         self.own_spans = merge(Span(a.key, a.key) for a in self.own)
         self.reader = Reader(self.own_spans, port_names(device))
         self.tracked = device.stateful
-        self.salt = salt_of(device.name)
+        self.salt = name_hash(device.name)
         self._lists: dict[str, Table] = {}
         self._translations: dict[Half, Table] | None = None
         self._steps: dict[str | None, tuple[Step, ...]] = {}
@@ -188,15 +191,13 @@ class DevicePlan:
         one to anything else (rule 2); then the same subnet, which stands for the longest common prefix (rule 8).
         """
         port = self.device.interfaces[interface]
-        found = [a for a in port.addresses if a.address.family == family]
+        if towards is not None and towards.family == 6 and towards.is_link_local:
+            return next(iter(link_locals(self.name, port)), None)
+        found = [a for a in port.addresses if a.address.family == family and not (family == 6 and a.address.is_link_local)]
         if towards is not None:
-            fitting = [a for a in found if a.address.is_link_local == towards.is_link_local]
-            near = [a for a in fitting if a.prefix.holds(towards)]
-            found = near or fitting or ([] if family == 6 else found)
+            found.sort(key=lambda a: not a.prefix.holds(towards))  # the sort is stable: what is written first stays first
         if found:
             return found[0].address
-        if towards is not None and towards.is_link_local:
-            return None
         return next((a for a, own in self.own.items() if a.family == family and not own.far and not a.is_link_local), None)
 
     def owner(self, address: Address) -> str | None:
@@ -232,14 +233,6 @@ def port_names(device: Device) -> dict[str, tuple[str, ...]]:
             out[interface.zone] = (*out.get(interface.zone, ()), interface.name)
     out |= dict(device.uplinks)
     return out | {name: (name,) for name in device.interfaces}
-
-
-def salt_of(name: str) -> int:
-    """A device's own number for choices among equal ways: FNV-1a of its name, 64 bits (the constants are FNV's own)."""
-    value = 0xCBF29CE484222325
-    for byte in name.encode():
-        value = (value ^ byte) * 0x100000001B3 & 0xFFFFFFFFFFFFFFFF
-    return value
 
 
 class Plan:

@@ -13,6 +13,7 @@ from mossy_compass.plan.order import SPECS
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.stages.translate import as_rule
 from mossy_compass.report.words import candidate
+from mossy_compass.routing.domains import Answer
 from mossy_compass.routing.table import Loser, Route
 
 
@@ -144,7 +145,7 @@ def neighbours(plan: Plan, name: str) -> Rows:
         spoken = {p: f"OSPF IPv{family}" for family, o in ospf.items() for p in o.neighbours.get((name, port.name), [])}
         spoken |= dict.fromkeys(rip.neighbours.get((name, port.name), []) if rip else [], "RIP")
         for address, answers in sorted(domain.bearers.items()):
-            others = [a for a in answers if (a.device, a.interface) != (name, port.name)]
+            others = [a for a in answers if (a.device, a.interface) != (name, port.name) and _written(plan, a, address)]
             for answer in others:
                 said = [spoken[answer.device, answer.interface]] if (answer.device, answer.interface) in spoken else []
                 said += ["DUPLICATE: two answer for it"] if len(answers) > 1 else []
@@ -158,6 +159,14 @@ def neighbours(plan: Plan, name: str) -> Rows:
         ("interface", "address", "who", "more"),
         tuple(rows),
     )
+
+
+def _written(plan: Plan, answer: Answer, address: Address) -> bool:
+    """False for a link-local address that an interface has without anybody having written it."""
+    if not (address.family == 6 and address.is_link_local):
+        return True
+    interface = plan.network.devices[answer.device].interfaces[answer.interface]
+    return any(a.address == address for a in interface.addresses)
 
 
 def settings(plan: Plan, name: str) -> Rows:

@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
+from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment, link_locals
 from mossy_compass.packet.address import Address, in_spans
 
 Port = tuple[str, str]
@@ -222,6 +222,9 @@ class Domains:
                 interface = self.network.devices[device_name].interfaces[port]
                 for entry in interface.addresses:
                     bearers[entry.address] = (*bearers.get(entry.address, ()), Answer(device_name, port, "interface"))
+                for address in link_locals(device_name, interface):
+                    if not any(a.address == address for a in interface.addresses):
+                        bearers[address] = (*bearers.get(address, ()), Answer(device_name, port, "interface"))
                 if interface.answers_for or any(not t.becomes_interface for t in self.network.devices[device_name].translate):
                     proxies.append((device_name, port))
             domain = Domain(name, members, segments, switches, bearers, tuple(proxies))

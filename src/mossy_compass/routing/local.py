@@ -13,6 +13,8 @@ def connected(device: Device, domains: Domains, table: RouteTable) -> None:
     for interface in device.interfaces.values():
         link = domains.link(device.name, interface.name)
         for entry in interface.addresses:
+            if entry.address.family == 6 and entry.address.is_link_local:
+                continue  # it means something with an interface beside it alone (RFC 4007 section 4), so no table has it
             route = Route(entry.prefix, "connected", 0, 0, (Hop(interface.name),), mark=interface.mark)
             if link.up:
                 if entry.length < BITS[entry.address.family]:
@@ -80,7 +82,18 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
         hop, why = by_interface(device, domains, entry.leaving, entry)
         return (None, why) if hop is None else ((hop,), "")
     assert entry.next_hop is not None
+    if entry.next_hop.family == 6 and entry.next_hop.is_link_local:
+        return _link_local_hop(device, domains, entry)
     return via(device, domains, table, entry.next_hop, entry)
+
+
+def _link_local_hop(device: Device, domains: Domains, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
+    """The way to a link-local next hop: every interface has its fe80::/64, so there must be one interface only."""
+    ports = [i.name for i in device.interfaces.values() if not i.loopback and any(a.address.family == 6 for a in i.addresses)]
+    if len(ports) != 1:
+        return None, f"next hop {entry.next_hop} is link-local, and the route does not say by which interface"
+    link = domains.link(device.name, ports[0])
+    return ((Hop(ports[0], entry.next_hop, entry.mark),), "") if link.up else (None, f"{ports[0]} is down ({link.why})")
 
 
 def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[Hop | None, str]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.marks import Hint, hint, nearest
-from mossy_compass.model.network import Device, FarHost, Network
+from mossy_compass.model.network import Device, FarHost, Network, link_locals
 from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, echo_request
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, WITH_PORTS, Service, parse_service
@@ -40,6 +40,7 @@ class Question(NamedTuple):
         what: the service.
         packet: the packet; None when no packet could be made, and then ``stuck`` says why.
         destination: the address; None when the target has none.
+        leaving: the interface that it must leave by: for a link-local destination; None: the routes say.
 
     """
 
@@ -50,6 +51,7 @@ class Question(NamedTuple):
     packet: Packet | None
     stuck: Stuck | None = None
     destination: Address | None = None
+    leaving: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,12 +251,27 @@ def ask(
         return _nameless(network, device, sender, target, what)
     here = plan.device(device.name)
     destination = _destination(here, far, found, wanted, wishes, target)
+    leaving = _segment_of(here, sender, destination)
     source = _source(here, far, sender, destination, wishes, wanted, choose)
     if source is None:
         return _homeless(plan, device, sender, target, what, destination)
     if source.family != destination.family:
         raise QuestionError(f"source {source} and destination {destination} are of different families.")
-    return Question(sender, device.name, target, what, _packet(source, destination, wanted, wishes), None, destination)
+    return Question(sender, device.name, target, what, _packet(source, destination, wanted, wishes), None, destination, leaving)
+
+
+def _segment_of(here: DevicePlan, sender: str, destination: Address) -> str | None:
+    """By which interface a packet to an IPv6 link-local address leaves: the sender's own, or the only one there is."""
+    if destination.family == 4 or not destination.is_link_local:
+        return None
+    _, _, port = sender.partition("/")
+    ports = [port] if port else [i.name for i in here.device.interfaces.values() if link_locals(here.name, i)]
+    if len(ports) != 1:
+        known = ", ".join(f"{here.name}/{p}" for p in ports) or "none of them has IPv6"
+        raise QuestionError(
+            f"{destination} means a neighbour on one segment, and {here.name} is on several. Say by which interface: {known}."
+        )
+    return ports[0]
 
 
 def _nameless(network: Network, device: Device, sender: str, target: str, what: str) -> Question:
@@ -302,6 +319,7 @@ def _source(
     if far is not None:
         return next((a for a in far.addresses if a.family == destination.family), None)
     _, _, port = sender.partition("/")
+    port = _segment_of(here, sender, destination) or port
     if port:
         return here.source_for(port, destination.family, destination if destination.is_link_local else None)
     found = own_source(here, _packet(Address(destination.family, 0), destination, wanted, wishes), choose)

@@ -36,7 +36,7 @@ def trace_question(
     state = state if state is not None else State()
     if question.packet is None:
         return _stuck(plan, question), state
-    legs = walk(plan, state, Emission(question.packet, question.device, Way.THERE), choose)
+    legs = walk(plan, state, Emission(question.packet, question.device, Way.THERE, leaving=question.leaving), choose)
     return journey_of(plan, question, legs), state
 
 

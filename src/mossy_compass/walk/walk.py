@@ -32,6 +32,7 @@ class Emission(NamedTuple):
         device: who sends it.
         way: what it is within the journey.
         parent: number of the leg that it answers.
+        leaving: the interface that it must leave by, for a link-local destination; None: the routes say.
 
     """
 
@@ -39,6 +40,7 @@ class Emission(NamedTuple):
     device: str
     way: Way
     parent: int | None = None
+    leaving: str | None = None
 
 
 def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None) -> list[Leg]:
@@ -64,6 +66,8 @@ def follow(plan: Plan, state: State, emission: Emission, choose: Choose | None) 
     packet, name, arriving = emission.packet, emission.device, None
     for _ in range(MOST_HOPS):
         stay = Stay(plan.device(name), packet, arriving, state, choose)
+        if arriving is None:
+            stay.facts.leaving = emission.leaving
         track.visit(name, arriving, packet)
         end = stay.run()
         if end is not None:
@@ -82,7 +86,9 @@ def _reply(stay: Stay, end: End, choose: Choose | None) -> Emission | None:
     sent = reply_to(stay.here, stay.facts, end.reply, choose)
     if sent is None:
         return None
-    return Emission(sent.packet, stay.here.name, Way.BACK if sent.answers else Way.ERROR)
+    # a link-local end means something on the segment alone that the packet came by (RFC 4007 section 9)
+    leaving = stay.facts.arriving if sent.packet.destination.is_link_local else None
+    return Emission(sent.packet, stay.here.name, Way.BACK if sent.answers else Way.ERROR, leaving=leaving)
 
 
 class Track:
