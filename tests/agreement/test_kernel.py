@@ -276,10 +276,56 @@ def test_packets(six: bool, seed: int) -> None:
     assert len(left) < 20, [(p, wanted[p].cause) for p in left]
 
 
+@pytest.mark.parametrize("seed", [40, 41, 42])
+def test_errors_over_several_equal_ways_home(seed: int) -> None:
+    """Whose address an ICMP error has where the way home is shared: that of the way which it takes (error-source: leaving).
+
+    The kernel and the model need not take the same of the equal ways; each one's address must be that of an equal way.
+    """
+    twin = Twin(seed, shared=False)
+    for router in range(ROUTERS):
+        twin.routes[router] = [r for r in twin.routes[router] if not r["six"]]
+        for other in range(ROUTERS):
+            if other != router:
+                ways = twin.chance.sample(twin.ports[router], min(2, len(twin.ports[router])))
+                twin.routes[router].append(
+                    {"prefix": f"10.99.0.{other}/32", "metric": 5, "kind": "forward", "ways": ways, "six": False}
+                )
+    plan = twin.model()
+    probes, wanted = [], {}
+    for number in range(120):
+        router = twin.chance.randrange(ROUTERS)
+        target = f"10.80.{twin.chance.randrange(12)}.9"
+        probe = (router, target, twin.chance.choice((1, 2, 3)), 41000 + number)
+        journey = mc.trace(plan, f"r{router}", target, "udp/33434", ttl=probe[2], from_port=probe[3], source=f"10.99.0.{router}")
+        error = next((leg for leg in journey.legs if leg.parent == 0 and leg.way == "error"), None)
+        if error is not None and journey.there.cause != "neighbour.silent":
+            probes.append(probe)
+            wanted[probe] = error
+    compared = several = 0
+    with twin.real():
+        for probe, _, real in send_all(twin, probes, anchored=True):
+            error = wanted[probe]
+            here = int(error.hops[0].device[1:])
+            address = {p["name"]: p["v4"] for p in twin.ports[here]}
+            route = plan.device(error.hops[0].device).table.lookup(error.packet.destination)
+            assert route is not None
+            equal = {address[h.interface] for h in route.hops if h.interface in address}
+            if error.hops[0].leaving in address:
+                assert str(error.packet.source) == address[error.hops[0].leaving], (seed, probe)
+            assert str(error.packet.source) in equal
+            if real is not None:
+                assert real[2] in equal, (seed, probe, real, equal)
+                compared += 1
+                several += len(equal) > 1
+    assert compared > 10
+    assert several > 5
+
+
 Probe = tuple[int, str, int, int]
 
 
-def send_all(twin: Twin, probes: list[Probe]) -> list[tuple[Probe, str, tuple[int, int, str] | None]]:
+def send_all(twin: Twin, probes: list[Probe], anchored: bool = False) -> list[tuple[Probe, str, tuple[int, int, str] | None]]:
     """Send probes (router, target, TTL, source port) and gather what the sender is told, locally or by ICMP."""
     sent = []
     for router, target, ttl, port in probes:
@@ -289,7 +335,7 @@ def send_all(twin: Twin, probes: list[Probe]) -> list[tuple[Probe, str, tuple[in
         sock.setblocking(False)
         sock.setsockopt(*((socket.IPPROTO_IPV6, IPV6_RECVERR) if six else (socket.IPPROTO_IP, IP_RECVERR)), 1)
         sock.setsockopt(*((socket.IPPROTO_IPV6, socket.IPV6_UNICAST_HOPS) if six else (socket.IPPROTO_IP, socket.IP_TTL)), ttl)
-        sock.bind(("", port))
+        sock.bind((f"10.99.0.{router}" if anchored else "", port))
         refused = ""
         try:
             sock.sendto(b"x" * 8, (target, 33434))

@@ -20,8 +20,7 @@ from mossy_compass.plan.table import Row, Table
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
 
-_RECALL = Decision(None, Because("session.kept"), (Recall(),))
-OPENED_BY_ITSELF = "own"
+_RECALL = Decision(None, Because("session.kept", ("", ())), (Recall(),))
 
 
 def recall(here: DevicePlan, port: str | None) -> Step:
