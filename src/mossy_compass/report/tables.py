@@ -144,7 +144,7 @@ def neighbours(plan: Plan, name: str) -> Rows:
             continue
         spoken = {p: f"OSPF IPv{family}" for family, o in ospf.items() for p in o.neighbours.get((name, port.name), [])}
         spoken |= dict.fromkeys(rip.neighbours.get((name, port.name), []) if rip else [], "RIP")
-        for address, answers in sorted(domain.bearers.items()):
+        for address, answers in sorted(domain.owners.items()):
             others = [a for a in answers if (a.device, a.interface) != (name, port.name) and _written(plan, a, address)]
             for answer in others:
                 said = [spoken[answer.device, answer.interface]] if (answer.device, answer.interface) in spoken else []

@@ -10,7 +10,7 @@ from collections import defaultdict
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment, link_locals
+from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment, Translate, link_locals
 from mossy_compass.packet.address import Address, in_spans
 
 Port = tuple[str, str]
@@ -48,7 +48,7 @@ class Domain(NamedTuple):
     members: tuple[Port, ...]
     segments: tuple[str, ...]
     switches: tuple[str, ...]
-    bearers: Mapping[Address, tuple[Answer, ...]]
+    owners: Mapping[Address, tuple[Answer, ...]]
     proxies: tuple[Port, ...]
 
 
@@ -90,7 +90,7 @@ class Domains:
 
     def answers(self, domain: Domain, address: Address) -> tuple[Answer, ...]:
         """Who answers for ``address`` in ``domain`` (ARP, RFC 826; neighbour discovery, RFC 4861)."""
-        found = domain.bearers.get(address, ())
+        found = domain.owners.get(address, ())
         for name, port in domain.proxies:
             if in_spans(address.key, self.network.devices[name].interfaces[port].answers_for):
                 found = (*found, Answer(name, port, "proxy"))
@@ -107,14 +107,7 @@ class Domains:
         interface = device.interfaces[port]
         if not any(a.prefix.holds(address) for a in interface.addresses):
             return False
-        return any(
-            not rule.becomes_interface
-            and not rule.disabled
-            and rule.family == address.family
-            and (rule.arriving is None or {port, interface.zone} & set(rule.arriving) or _in_group(device, port, rule.arriving))
-            and any(t.words != "any" and t.holds(address) for t in rule.destinations or ())
-            for rule in device.translate
-        )
+        return any(_sends_on(rule, address) and _arrives(device, interface, rule) for rule in device.translate)
 
     def link(self, device: str, interface: str) -> LinkState:
         """Whether an interface is up: its own port, its cable, and what is at the other end."""
@@ -134,12 +127,18 @@ class Domains:
             parent = self.link(device.name, interface.parent)
             return parent if parent.up else LinkState(False, f"its port {interface.parent} is down: {parent.why}")
         if interface.vlan is not None:
-            members = [p for p in device.interfaces.values() if p.access_vlan == interface.vlan or interface.vlan in p.trunk_vlans]
-            if any(self.link(device.name, p.name).up for p in members):
-                return LinkState(True, f"a member port of VLAN {interface.vlan} is up")
-            return LinkState(
-                False, f"no member port of VLAN {interface.vlan} is up" if members else f"VLAN {interface.vlan} has no member port"
-            )
+            return self._vlan_link(device, interface.vlan)
+        return self._cable_link(device, interface)
+
+    def _vlan_link(self, device: Device, vlan: int) -> LinkState:
+        """A VLAN's interface is up while one of the VLAN's ports is."""
+        members = [p for p in device.interfaces.values() if p.access_vlan == vlan or vlan in p.trunk_vlans]
+        if any(self.link(device.name, p.name).up for p in members):
+            return LinkState(True, f"a member port of VLAN {vlan} is up")
+        return LinkState(False, f"no member port of VLAN {vlan} is up" if members else f"VLAN {vlan} has no member port")
+
+    def _cable_link(self, device: Device, interface: Interface) -> LinkState:
+        """A port is up where its cable is whole and, with one other end, that end is not shut."""
         segment = self._segment_of.get((device.name, interface.name))
         if segment is None:
             return LinkState(False, "it is on no segment")
@@ -191,11 +190,10 @@ class Domains:
         return ("s", segment.name, 0) if segment else None
 
     def _collect(self) -> list[Domain]:
+        """One domain for each lot that was joined, with the interfaces in it."""
         ports: dict[_Lot, list[Port]] = defaultdict(list)
         for device in self.network.devices.values():
-            if not device.layer3:
-                continue
-            for interface in device.interfaces.values():
+            for interface in device.interfaces.values() if device.layer3 else ():
                 lot = self._lot(device, interface)
                 if lot is not None and self.link(device.name, interface.name).up:
                     ports[self._find(lot)].append((device.name, interface.name))
@@ -204,36 +202,46 @@ class Domains:
             lots[self._find(lot)].append(lot)
         out = []
         for root in sorted(ports):
-            inside = lots[root]
-            segments = tuple(sorted({n for kind, n, _ in inside if kind == "s"}))
-            switches = tuple(sorted({n for kind, n, _ in inside if kind == "v"}))
-            tags = sorted({t for kind, _, t in inside if kind == "s" and t})
-            if switches:
-                vlan = min(t for kind, n, t in inside if kind == "v" and n == switches[0])
-                name = switches[0] if vlan == 1 else f"{switches[0]} vlan {vlan}"
-            else:
-                name = segments[0]
-                if tags and not any(kind == "s" and t == 0 for kind, _, t in inside):
-                    name += f" vlan {tags[0]}"
-            members = tuple(sorted(ports[root]))
-            bearers: dict[Address, tuple[Answer, ...]] = {}
-            proxies = []
-            for device_name, port in members:
-                interface = self.network.devices[device_name].interfaces[port]
-                for entry in interface.addresses:
-                    bearers[entry.address] = (*bearers.get(entry.address, ()), Answer(device_name, port, "interface"))
-                for address in link_locals(device_name, interface):
-                    if not any(a.address == address for a in interface.addresses):
-                        bearers[address] = (*bearers.get(address, ()), Answer(device_name, port, "interface"))
-                if interface.answers_for or any(not t.becomes_interface for t in self.network.devices[device_name].translate):
-                    proxies.append((device_name, port))
-            domain = Domain(name, members, segments, switches, bearers, tuple(proxies))
-            for member in members:
-                self._of[member] = domain
+            domain = self._domain(lots[root], tuple(sorted(ports[root])))
+            self._of |= dict.fromkeys(domain.members, domain)
             out.append(domain)
         return out
 
+    def _domain(self, lots: list[_Lot], members: tuple[Port, ...]) -> Domain:
+        segments = tuple(sorted({n for kind, n, _ in lots if kind == "s"}))
+        switches = tuple(sorted({n for kind, n, _ in lots if kind == "v"}))
+        owners: dict[Address, tuple[Answer, ...]] = {}
+        proxies = []
+        for name, port in members:
+            device = self.network.devices[name]
+            interface = device.interfaces[port]
+            own = dict.fromkeys([*(a.address for a in interface.addresses), *link_locals(name, interface)])
+            for address in own:
+                owners[address] = (*owners.get(address, ()), Answer(name, port, "interface"))
+            if interface.answers_for or any(not t.becomes_interface for t in device.translate):
+                proxies.append((name, port))
+        return Domain(_domain_name(lots, segments, switches), members, segments, switches, owners, tuple(proxies))
 
-def _in_group(device: Device, port: str, names: tuple[str, ...]) -> bool:
-    """True when an interface is a member of a group of uplinks that is named."""
-    return any(port in device.uplinks.get(name, ()) for name in names)
+
+def _domain_name(lots: list[_Lot], segments: tuple[str, ...], switches: tuple[str, ...]) -> str:
+    """After its first switch, with the VLAN unless that is VLAN 1; else after its first segment, with the tag if it is tagged."""
+    if switches:
+        vlan = min(t for kind, n, t in lots if kind == "v" and n == switches[0])
+        return switches[0] if vlan == 1 else f"{switches[0]} vlan {vlan}"
+    tags = sorted({t for kind, _, t in lots if kind == "s" and t})
+    untagged = any(kind == "s" and t == 0 for kind, _, t in lots)
+    return segments[0] if untagged or not tags else f"{segments[0]} vlan {tags[0]}"
+
+
+def _sends_on(rule: Translate, address: Address) -> bool:
+    """True for a rule in force that sends what goes to an address elsewhere; ``any`` claims nothing."""
+    if rule.becomes_interface or rule.disabled or rule.family != address.family:
+        return False
+    return any(t.words != "any" and t.holds(address) for t in rule.destinations or ())
+
+
+def _arrives(device: Device, interface: Interface, rule: Translate) -> bool:
+    """True when a rule is about what arrives by an interface: it names it, its zone, a group of uplinks, or nothing."""
+    if rule.arriving is None or {interface.name, interface.zone} & set(rule.arriving):
+        return True
+    return any(interface.name in device.uplinks.get(name, ()) for name in rule.arriving)

@@ -57,7 +57,7 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
     return tuple(problems.in_order())
 
 
-def _bearers(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface, InterfaceAddress]]:
+def _holders(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface, InterfaceAddress]]:
     for name, port in domain.members:
         interface = routing.network.devices[name].interfaces[port]
         for entry in interface.addresses:
@@ -67,7 +67,7 @@ def _bearers(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface
 
 def _segments(routing: Routing, problems: Problems) -> None:
     for domain in routing.domains.domains:
-        found = list(_bearers(routing, domain))
+        found = list(_holders(routing, domain))
         told: set[frozenset[Port]] = set()
         by_family: dict[tuple[int, int], list[tuple[Port, Interface, InterfaceAddress]]] = defaultdict(list)
         for item in found:
@@ -246,10 +246,10 @@ def _no_way_back(routing: Routing, problems: Problems) -> None:
     devices = [d for d in routing.network.devices.values() if d.layer3]
     onward = {family: {d.name: _onward(routing, d, family) for d in devices} for family in (4, 6)}
     for domain in routing.domains.domains:
-        hosts = [(p, e) for p, _, e in _bearers(routing, domain) if routing.network.devices[p[0]].kind is Kind.HOST]
+        hosts = [(p, e) for p, _, e in _holders(routing, domain) if routing.network.devices[p[0]].kind is Kind.HOST]
         if not hosts:
             continue
-        for port, interface, entry in _bearers(routing, domain):
+        for port, interface, entry in _holders(routing, domain):
             device = routing.network.devices[port[0]]
             if not device.settings.forwarding:
                 continue

@@ -69,7 +69,7 @@ def assign(network: Network, domains: Domains) -> Leases:
                 wanting[name, port] = f"nobody on segment {domain.name} leases addresses"
                 continue
             server, interface, pool = pools[0]
-            used = taken.setdefault(domain.name, set(domain.bearers))
+            used = taken.setdefault(domain.name, set(domain.owners))
             found = _lowest(pool, used)
             if found is None:
                 wanting[name, port] = f"the range {pool.first}-{pool.last} of {server} is used up"

@@ -8,13 +8,14 @@ NSSA (RFC 3101), authentication, unnumbered links; the forwarding address of an 
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.model.network import Interface, Network
 from mossy_compass.packet.address import BITS, Address, Prefix
-from mossy_compass.routing.domains import Domain, Domains, Port
+from mossy_compass.routing.domains import Domains, Port
 from mossy_compass.routing.spf import Graph, Link, least
 from mossy_compass.routing.table import Bulk, Hop, PrefixIndex, Route, RouteTable
 from mossy_compass.routing.told import External
@@ -68,6 +69,35 @@ class Area:
         return best
 
 
+@dataclass(slots=True)
+class Draft:
+    """An area's graph while it is put together.
+
+    Attributes:
+        index: numbers of the routers.
+        links: for each router, its ways to neighbours.
+        nodes: how many nodes there are: routers, then broadcast segments.
+        edges: from node, to node, cost.
+        transit: the node of each broadcast segment, by segment and IPv4 subnet.
+        met: interfaces that have a neighbour on a broadcast segment.
+
+    """
+
+    index: dict[str, int]
+    links: list[list[Link]]
+    nodes: int
+    edges: list[tuple[int, int, int]] = field(default_factory=list)
+    transit: dict[tuple[str, Prefix | None], int] = field(default_factory=dict)
+    met: set[Port] = field(default_factory=set)
+
+    def transit_node(self, key: tuple[str, Prefix | None]) -> int:
+        """The node of a broadcast segment, made when it is first asked for."""
+        if key not in self.transit:
+            self.transit[key] = self.nodes
+            self.nodes += 1
+        return self.transit[key]
+
+
 def address_of(interface: Interface, family: int) -> Address | None:
     """The address that neighbours send to: for IPv6 the link-local one where there is one (RFC 5340 section 2.5)."""
     found = [a.address for a in interface.addresses if a.address.family == family]
@@ -84,27 +114,44 @@ PASSIVE = "passive"
 """What ``hinders`` says of an interface that is meant to seek no neighbour: no fault, and no finding."""
 
 
-def hinders(network: Network, one: Port, other: Port, family: int) -> str:
-    """Why two interfaces on a segment do not become neighbours (RFC 2328 sections 10.5 and 10.6); empty when they do."""
+class Hindrance(NamedTuple):
+    """Why two interfaces on a segment do not become neighbours.
+
+    Attributes:
+        words: the reason; empty where nothing hinders them.
+        areas: True where it is that their areas differ, which concerns two areas and not one.
+
+    """
+
+    words: str = ""
+    areas: bool = False
+
+
+def hinders(network: Network, one: Port, other: Port, family: int) -> Hindrance:
+    """Why two interfaces on a segment do not become neighbours (RFC 2328 sections 10.5 and 10.6)."""
     a, b = (network.devices[d].interfaces[i] for d, i in (one, other))
     assert a.ospf is not None
     assert b.ospf is not None
     if a.ospf.area != b.ospf.area:
-        return f"areas {a.ospf.area} and {b.ospf.area} differ"
+        return Hindrance(f"areas {a.ospf.area} and {b.ospf.area} differ", areas=True)
     if a.ospf.passive or b.ospf.passive:
-        return PASSIVE
+        return Hindrance(PASSIVE)
     if a.ospf.point_to_point != b.ospf.point_to_point:
-        return "one end is point-to-point and the other broadcast"
+        return Hindrance("one end is point-to-point and the other broadcast")
     kinds = [_stub(network, p[0], a.ospf.area) for p in (one, other)]
     if ("stub" in kinds[0]) != ("stub" in kinds[1]):
-        return f"area {a.ospf.area} is {kinds[0]} at {one[0]} and {kinds[1]} at {other[0]}"
+        return Hindrance(f"area {a.ospf.area} is {kinds[0]} at {one[0]} and {kinds[1]} at {other[0]}")
     if a.mtu != b.mtu:
-        return f"MTU {a.mtu} and {b.mtu} differ"
-    if family == 4 and not a.ospf.point_to_point:
-        masks = [{x.prefix for x in i.addresses if x.address.family == 4} for i in (a, b)]
-        if not masks[0] & masks[1]:
-            return "their subnets or masks differ"
-    return ""
+        return Hindrance(f"MTU {a.mtu} and {b.mtu} differ")
+    if family == 4 and not a.ospf.point_to_point and not _share_subnet(a, b):
+        return Hindrance("their subnets or masks differ")
+    return Hindrance()
+
+
+def _share_subnet(a: Interface, b: Interface) -> bool:
+    """True when two interfaces have an IPv4 subnet in common, length and all: a hello says its mask (RFC 2328 10.5)."""
+    masks = [{x.prefix for x in i.addresses if x.address.family == 4} for i in (a, b)]
+    return bool(masks[0] & masks[1])
 
 
 def _stub(network: Network, device: str, area: int) -> str:
@@ -157,65 +204,26 @@ class Ospf:
             for number, one in enumerate(ports):
                 for other in ports[number + 1 :]:
                     why = hinders(self.network, one, other, self.family)
-                    if one[0] != other[0] and why.startswith("areas"):
-                        self.silent.append(Silence(one, other, why))
+                    if one[0] != other[0] and why.areas:
+                        self.silent.append(Silence(one, other, why.words))
 
     def _area(self, number: int, ports: list[Port]) -> Area:
+        """One area: its graph, and where each prefix is attached to it."""
         import numpy as np
 
         routers = list(dict.fromkeys(d for d, _ in ports))
         index = {name: n for n, name in enumerate(routers)}
-        edges: list[tuple[int, int, int]] = []
-        links: list[list[Link]] = [[] for _ in routers]
-        attached: list[tuple[Goal, int, int]] = []
-        nodes = len(routers)
-        transit: dict[tuple[str, Prefix | None], int] = {}
-        by_domain: dict[str, tuple[Domain, list[Port]]] = {}
+        draft = Draft(index, [[] for _ in routers], len(routers))
+        by_domain: dict[str, list[Port]] = {}
         for port in ports:
             domain = self.domains.of(*port)
             if domain is not None:
-                by_domain.setdefault(domain.name, (domain, []))[1].append(port)
-        met: set[Port] = set()
-        for name, (_, here) in by_domain.items():
-            for one in here:
-                for other in here:
-                    if one == other or one[0] == other[0]:
-                        continue
-                    why = hinders(self.network, one, other, self.family)
-                    if why:
-                        if one < other:
-                            self.silent.append(Silence(one, other, why))
-                        continue
-                    a, b = self._interface(one), self._interface(other)
-                    assert a.ospf is not None
-                    self.neighbours.setdefault(one, []).append(other)
-                    links[index[one[0]]].append(Link(a.ospf.cost, index[other[0]], Hop(one[1], address_of(b, self.family))))
-                    if a.ospf.point_to_point:
-                        edges.append((index[one[0]], index[other[0]], a.ospf.cost))
-                        continue
-                    met.add(one)
-                    key = (name, next((x.prefix for x in a.addresses if x.address.family == self.family == 4), None))
-                    if key not in transit:
-                        transit[key] = nodes
-                        nodes += 1
-                    edges.append((index[one[0]], transit[key], a.ospf.cost))
-                    edges.append((transit[key], index[one[0]], 0))
-        for port in ports:
-            interface = self._interface(port)
-            assert interface.ospf is not None
-            for entry in interface.addresses:
-                if entry.address.family != self.family or (entry.address.family == 6 and entry.address.is_link_local):
-                    continue
-                if interface.loopback and not interface.ospf.point_to_point:
-                    host = Prefix(self.family, entry.address.value, BITS[self.family])
-                    attached.append((host, index[port[0]], 0))
-                    continue
-                domain = self.domains.of(*port)
-                net = transit.get((domain.name, entry.prefix if self.family == 4 else None)) if domain and port in met else None
-                if net is not None:
-                    attached.append((entry.prefix, net, 0))
-                else:
-                    attached.append((entry.prefix, index[port[0]], interface.ospf.cost))
+                by_domain.setdefault(domain.name, []).append(port)
+        for name, here in by_domain.items():
+            for one, other in itertools.permutations(here, 2):
+                if one[0] != other[0]:
+                    self._pair(draft, name, one, other)
+        attached = [a for port in ports for a in self._attached(draft, port)]
         stub = next((k for k in (_stub(self.network, r, number) for r in routers) if k != "normal"), "normal")
         if stub == "normal":
             attached += [(e.router, index[e.router], 0) for e in self.externals if e.router in index]
@@ -227,13 +235,52 @@ class Ospf:
             stub,
             routers,
             index,
-            Graph(len(routers), nodes, least(edges), links),
+            Graph(len(routers), draft.nodes, least(draft.edges), draft.links),
             goals,
             np.array([number_of[g] for g, _, _ in attached], dtype=np.intp),
             np.array([n for _, n, _ in attached], dtype=np.intp),
             np.array([c for _, _, c in attached], dtype=np.float64),
             _by_prefix(goals),
         )
+
+    def _pair(self, draft: Draft, segment: str, one: Port, other: Port) -> None:
+        """Two interfaces that hear one another: neighbours with edges in the graph, or silent with a reason."""
+        why = hinders(self.network, one, other, self.family)
+        if why.words:
+            if one < other:
+                self.silent.append(Silence(one, other, why.words))
+            return
+        a, b = self._interface(one), self._interface(other)
+        assert a.ospf is not None
+        here, there = draft.index[one[0]], draft.index[other[0]]
+        self.neighbours.setdefault(one, []).append(other)
+        draft.links[here].append(Link(a.ospf.cost, there, Hop(one[1], address_of(b, self.family))))
+        if a.ospf.point_to_point:
+            draft.edges.append((here, there, a.ospf.cost))
+            return
+        # a broadcast segment is a node of its own; leaving it costs nothing (RFC 2328 section 2.1)
+        draft.met.add(one)
+        net = draft.transit_node((segment, next((x.prefix for x in a.addresses if x.address.family == self.family == 4), None)))
+        draft.edges.append((here, net, a.ospf.cost))
+        draft.edges.append((net, here, 0))
+
+    def _attached(self, draft: Draft, port: Port) -> Iterator[tuple[Goal, int, int]]:
+        """The prefixes of an interface: each with the node that it is attached to and the cost from there."""
+        interface, here = self._interface(port), draft.index[port[0]]
+        assert interface.ospf is not None
+        domain = self.domains.of(*port)
+        for entry in interface.addresses:
+            if entry.address.family != self.family or (entry.address.family == 6 and entry.address.is_link_local):
+                continue
+            if interface.loopback and not interface.ospf.point_to_point:  # RFC 2328 section 12.4.1.1: as a host
+                yield Prefix(self.family, entry.address.value, BITS[self.family]), here, 0
+                continue
+            net = (
+                draft.transit.get((domain.name, entry.prefix if self.family == 4 else None))
+                if domain and port in draft.met
+                else None
+            )
+            yield (entry.prefix, here, interface.ospf.cost) if net is None else (entry.prefix, net, 0)
 
     def _interface(self, port: Port) -> Interface:
         return self.network.devices[port[0]].interfaces[port[1]]
@@ -246,36 +293,36 @@ class Ospf:
         if backbone is None or len(self.areas) < 2:
             return
         border = [r for r in backbone.routers if len(self._member[r]) > 1]
-        known: dict[str, dict[Goal, float]] = {}
-        inner: dict[str, dict[Goal, float]] = {}
-        for router in border:
-            inner[router] = self._intra(router, [a for a in self._member[router] if a is not backbone])
+        inner = {r: self._intra(r, [a for a in self._member[r] if a is not backbone]) for r in border}
         _set_summary(backbone, border, inner)
-        for router in border:
-            ways = self._intra(router, self._member[router])
-            if backbone.summary is not None:
-                rows = [n for n, b in enumerate(backbone.border) if b != router]
-                far = backbone.graph.dist[backbone.index[router], [backbone.index[backbone.border[n]] for n in rows]]
-                if rows:
-                    best = (backbone.summary[rows] + far[:, None]).min(axis=0)
-                    for goal, cost in zip(backbone.summary_goals, best, strict=True):
-                        if goal not in ways and cost < float("inf"):
-                            ways[goal] = float(cost)
-            known[router] = ways
+        known = {router: self._known_to(router, backbone) for router in border}
         for area in self.areas.values():
-            if area is backbone:
-                continue
-            inside = set(area.goals)
-            told: dict[str, dict[Goal, float]] = {}
-            for router in border:
-                if router not in area.index:
-                    continue
-                rest = {g: c for g, c in known[router].items() if g not in inside}
-                if area.stub != "normal":
-                    rest = {g: c for g, c in rest.items() if not isinstance(g, str)} if area.stub == "stub" else {}
-                    rest[Prefix(self.family, 0, 0)] = 1.0  # RFC 2328 section 12.4.3.1; StubDefaultCost of appendix C.2
-                told[router] = rest
-            _set_summary(area, list(told), told)
+            if area is not backbone:
+                told = {r: self._told_into(area, known[r]) for r in border if r in area.index}
+                _set_summary(area, list(told), told)
+
+    def _known_to(self, router: str, backbone: Area) -> dict[Goal, float]:
+        """What a border router knows: its own areas, and over the backbone what the other border routers tell."""
+        ways = self._intra(router, self._member[router])
+        rows = [n for n, b in enumerate(backbone.border) if b != router]
+        if backbone.summary is None or not rows:
+            return ways
+        far = backbone.graph.dist[backbone.index[router], [backbone.index[backbone.border[n]] for n in rows]]
+        best = (backbone.summary[rows] + far[:, None]).min(axis=0)
+        for goal, cost in zip(backbone.summary_goals, best, strict=True):
+            if goal not in ways and cost < float("inf"):
+                ways[goal] = float(cost)
+        return ways
+
+    def _told_into(self, area: Area, known: Mapping[Goal, float]) -> dict[Goal, float]:
+        """What a border router tells into an area that is not the backbone; a stub gets a default route besides or instead."""
+        inside = set(area.goals)
+        rest = {g: c for g, c in known.items() if g not in inside}
+        if area.stub == "normal":
+            return rest
+        rest = {g: c for g, c in rest.items() if not isinstance(g, str)} if area.stub == "stub" else {}
+        rest[Prefix(self.family, 0, 0)] = 1.0  # RFC 2328 section 12.4.3.1; StubDefaultCost of appendix C.2
+        return rest
 
     def _intra(self, router: str, areas: Iterable[Area]) -> dict[Goal, float]:
         out: dict[Goal, float] = {}
@@ -384,12 +431,11 @@ class Ospf:
                 _offer(ways, goal, cost, hops, INTRA)
         else:
             ways = self.ways(router)
-        for goal, (cost, hops, origin) in ways.items():
-            if hops and not isinstance(goal, str):
-                table.add(Route(goal, origin, preference, cost, hops))
+        learned = [Route(g, way[2], preference, way[0], way[1]) for g, way in ways.items() if way[1] and not isinstance(g, str)]
         if self.externals and any(a.stub == "normal" for a in areas):
-            for route in self._external(router, ways, preference):
-                table.add(route)
+            learned += self._external(router, ways, preference)
+        for route in learned:
+            table.add(route)
 
     def _external(self, router: str, ways: Mapping[Goal, Way], preference: int) -> list[Route]:
         best: dict[Prefix, tuple[tuple[int, int, int], tuple[Hop, ...]]] = {}

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import itertools
+from collections.abc import Iterable, Iterator
 
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Prefix
@@ -26,16 +27,12 @@ class Rip:
     def __init__(self, network: Network, domains: Domains, announced: Iterable[Announced] = ()) -> None:
         self.network = network
         self.neighbours: dict[Port, list[Port]] = {}
-        ports = [
-            (name, i.name)
-            for name in sorted(network.devices)
-            for i in network.devices[name].interfaces.values()
-            if i.rip and any(a.address.family == 4 for a in i.addresses) and domains.link(name, i.name).up
-        ]
+        ports = list(_speakers(network, domains))
+        # a router that only redistributes, with no interface that speaks, tells nobody anything
         self.routers = list(dict.fromkeys(d for d, _ in ports))
         self._index = {name: n for n, name in enumerate(self.routers)}
         self._own: dict[Prefix, dict[str, int]] = {}
-        links: list[list[Link]] = [[] for _ in self.routers]
+        self._links: list[list[Link]] = [[] for _ in self.routers]
         by_domain: dict[str, list[Port]] = {}
         for name, port in ports:
             interface = network.devices[name].interfaces[port]
@@ -46,23 +43,25 @@ class Rip:
             if domain is not None and interface.rip == "active":
                 by_domain.setdefault(domain.name, []).append((name, port))
         for here in by_domain.values():
-            for one in here:
-                for other in here:
-                    if one[0] == other[0]:
-                        continue
-                    a, b = (network.devices[d].interfaces[i] for d, i in (one, other))
-                    address = next(
-                        (x.address for x in b.addresses for y in a.addresses if x.address.family == 4 and y.prefix == x.prefix),
-                        None,
-                    )
-                    if address is not None:
-                        self.neighbours.setdefault(one, []).append(other)
-                        links[self._index[one[0]]].append(Link(1, self._index[other[0]], Hop(one[1], address)))
+            for one, other in itertools.permutations(here, 2):
+                self._pair(one, other)
         for told in announced:
-            held = self._own.setdefault(told.prefix, {})
-            held[told.router] = min(told.metric, held.get(told.router, INFINITY))
-        edges = least((n, link.neighbour, 1) for n, some in enumerate(links) for link in some)
-        self._graph = Graph(len(self.routers), len(self.routers), edges, links) if self.routers else None
+            if told.router in self._index:
+                held = self._own.setdefault(told.prefix, {})
+                held[told.router] = min(told.metric, held.get(told.router, INFINITY))
+        edges = least((n, link.neighbour, 1) for n, some in enumerate(self._links) for link in some)
+        self._graph = Graph(len(self.routers), len(self.routers), edges, self._links) if self.routers else None
+
+    def _pair(self, one: Port, other: Port) -> None:
+        """Two interfaces on a segment hear one another where they have a subnet in common."""
+        if one[0] == other[0]:
+            return
+        a, b = (self.network.devices[d].interfaces[i] for d, i in (one, other))
+        mine = {y.prefix for y in a.addresses}
+        address = next((x.address for x in b.addresses if x.address.family == 4 and x.prefix in mine), None)
+        if address is not None:
+            self.neighbours.setdefault(one, []).append(other)
+            self._links[self._index[one[0]]].append(Link(1, self._index[other[0]], Hop(one[1], address)))
 
     def routes(self, router: str) -> list[Route]:
         """What a router learns; of equal ways the one by the lowest neighbour's address, as RFC 2453 keeps but one."""
@@ -84,3 +83,12 @@ class Rip:
             hop = min(hops, key=lambda h: (h.address.value if h.address else 0, h.interface))
             out.append(Route(prefix, "rip", preference, int(best), (hop,)))
         return out
+
+
+def _speakers(network: Network, domains: Domains) -> Iterator[Port]:
+    """The interfaces that speak RIP and are up, by device; version 2 is for IPv4 alone (RFC 2453)."""
+    for name in sorted(network.devices):
+        for interface in network.devices[name].interfaces.values():
+            four = any(a.address.family == 4 for a in interface.addresses)
+            if interface.rip and four and domains.link(name, interface.name).up:
+                yield name, interface.name
