@@ -121,111 +121,111 @@ def read_tree(text: str, name: str, problems: Problems) -> Node:
         NetworkFileError: the text is no YAML, or uses what network files do not have.
 
     """
-    lines = text.splitlines()
-    problems.lines[name] = lines
-    root: Node | None = None
-    stack: list[Node] = []
-    keys: list[tuple[str, Mark] | None] = []
-    count = 0
-
-    def put(node: Node) -> None:
-        nonlocal root
-        if not stack:
-            root = node
-            return
-        top = stack[-1]
-        if isinstance(top.value, list):
-            top.value.append(node)
-            return
-        assert isinstance(top.value, dict)
-        pending = keys[-1]
-        if pending is None:
-            if not isinstance(node.value, str):
-                raise _refuse(
-                    "yaml.key",
-                    node.mark,
-                    "a key is a plain word, not a list or a mapping.",
-                    "Check the brackets and braces before it.",
-                    lines,
-                )
-            keys[-1] = (node.value, node.mark)
-            return
-        keys[-1] = None
-        key, key_mark = pending
-        node.key = key_mark
-        if key in top.value:
-            first = top.value[key].key or top.value[key].mark
-            problems.add(
-                "yaml.duplicate-key",
-                key_mark,
-                f"'{key}' is written twice in the same mapping; the first is at line {first.line}.",
-                "Rename one, or join the two.",
-            )
-            return
-        if node.value == "":
-            problems.add("yaml.empty-value", key_mark, f"nothing is written after '{key}:'.", "Give it a value, or remove the key.")
-            return
-        top.value[key] = node
-
+    reader = _Reader(name, text.splitlines(), problems)
+    problems.lines[name] = reader.lines
     try:
         for event in yaml.parse(text, Loader=_Loader):
-            start = getattr(event, "start_mark", None)
-            mark = Mark(name, start.line + 1, start.column + 1) if start else Mark(name, 0)
-            if isinstance(event, yaml.DocumentStartEvent) and root is not None:
-                raise _refuse(
-                    "yaml.documents",
-                    mark,
-                    "a second document begins here.",
-                    "A network file is one document; remove the '---'.",
-                    lines,
-                )
-            if isinstance(event, yaml.AliasEvent) or getattr(event, "anchor", None):
-                raise _refuse(
-                    "yaml.alias",
-                    mark,
-                    "anchors (&name) and aliases (*name) are not read in network files.",
-                    "Name the shared part under groups:, services: or lists: and refer to it.",
-                    lines,
-                )
-            tag = getattr(event, "tag", None)
-            if tag and tag != "!":
-                raise _refuse(
-                    "yaml.tag",
-                    mark,
-                    f"the tag {tag} is not read in network files.",
-                    "Remove it; every value is taken as text.",
-                    lines,
-                )
-            if isinstance(event, yaml.ScalarEvent | yaml.MappingStartEvent | yaml.SequenceStartEvent):
-                count += 1
-                if count > MOST_NODES:
-                    raise _refuse(
-                        "yaml.too-many", mark, f"the file has more than {MOST_NODES:,} values.", "Divide the network.", lines
-                    )
-            if isinstance(event, yaml.ScalarEvent):
-                value = event.value
-                if event.style is None and value in ("~", "null", "Null", "NULL"):
-                    value = ""
-                put(Node(value, mark))
-            elif isinstance(event, yaml.MappingStartEvent | yaml.SequenceStartEvent):
-                if len(stack) >= MOST_DEPTH:
-                    raise _too_deep(mark, lines)
-                node = Node({} if isinstance(event, yaml.MappingStartEvent) else [], mark)
-                put(node)
-                stack.append(node)
-                keys.append(None)
-            elif isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
-                stack.pop()
-                keys.pop()
+            reader.take(event)
     except yaml.YAMLError as fault:
         if "nesting depth" in str(fault):  # the parser's own bound comes first where brackets alone are nested
             place = getattr(fault, "problem_mark", None)
             mark = Mark(name, place.line + 1, place.column + 1) if place else Mark(name, 1)
-            raise _too_deep(mark, lines) from None
-        raise _yaml_fault(fault, name, lines) from None
-    if root is None:
+            raise _too_deep(mark, reader.lines) from None
+        raise _yaml_fault(fault, name, reader.lines) from None
+    if reader.root is None:
         raise _refuse("file.empty", Mark(name, 1), "the file is empty.", "'mossy new FILE' writes a small network to start from.")
-    return root
+    return reader.root
+
+
+class _Reader:
+    """Puts the parser's events together to a tree."""
+
+    __slots__ = ("count", "keys", "lines", "name", "problems", "root", "stack")
+
+    def __init__(self, name: str, lines: list[str], problems: Problems) -> None:
+        self.name = name
+        self.lines = lines
+        self.problems = problems
+        self.root: Node | None = None
+        self.stack: list[Node] = []
+        self.keys: list[tuple[str, Mark] | None] = []
+        self.count = 0
+
+    def take(self, event: Any) -> None:
+        """One event: a scalar, or the beginning or end of a list or mapping."""
+        if isinstance(event, yaml.MappingEndEvent | yaml.SequenceEndEvent):
+            self.stack.pop()
+            self.keys.pop()
+            return
+        start = event.start_mark
+        mark = Mark(self.name, start.line + 1, start.column + 1) if start else Mark(self.name, 0)
+        self.refuse_what_is_not_read(event, mark)
+        if isinstance(event, yaml.ScalarEvent):
+            self.room_for_one_more(mark)
+            empty = event.style is None and event.value in ("~", "null", "Null", "NULL")
+            self.put(Node("" if empty else event.value, mark))
+        elif isinstance(event, yaml.MappingStartEvent | yaml.SequenceStartEvent):
+            self.room_for_one_more(mark)
+            if len(self.stack) >= MOST_DEPTH:
+                raise _too_deep(mark, self.lines)
+            node = Node({} if isinstance(event, yaml.MappingStartEvent) else [], mark)
+            self.put(node)
+            self.stack.append(node)
+            self.keys.append(None)
+
+    def refuse_what_is_not_read(self, event: Any, mark: Mark) -> None:
+        """A second document, anchors and aliases, tags: a network file has none, so that it means what it shows."""
+        if isinstance(event, yaml.DocumentStartEvent) and self.root is not None:
+            words, remedy = "a second document begins here.", "A network file is one document; remove the '---'."
+            raise _refuse("yaml.documents", mark, words, remedy, self.lines)
+        if isinstance(event, yaml.AliasEvent) or getattr(event, "anchor", None):
+            words = "anchors (&name) and aliases (*name) are not read in network files."
+            remedy = "Name the shared part under groups:, services: or lists: and refer to it."
+            raise _refuse("yaml.alias", mark, words, remedy, self.lines)
+        tag = getattr(event, "tag", None)
+        if tag and tag != "!":
+            words = f"the tag {tag} is not read in network files."
+            raise _refuse("yaml.tag", mark, words, "Remove it; every value is taken as text.", self.lines)
+
+    def room_for_one_more(self, mark: Mark) -> None:
+        """Bounded, so that no file takes long."""
+        self.count += 1
+        if self.count > MOST_NODES:
+            words = f"the file has more than {MOST_NODES:,} values."
+            raise _refuse("yaml.too-many", mark, words, "Divide the network.", self.lines)
+
+    def put(self, node: Node) -> None:
+        """A node into what it belongs to: the document, a list, or a mapping, where it is a key or a value."""
+        if not self.stack:
+            self.root = node
+            return
+        top = self.stack[-1]
+        if isinstance(top.value, list):
+            top.value.append(node)
+            return
+        if self.keys[-1] is not None:
+            self.put_value(top, self.keys[-1], node)
+            return
+        if not isinstance(node.value, str):
+            words = "a key is a plain word, not a list or a mapping."
+            raise _refuse("yaml.key", node.mark, words, "Check the brackets and braces before it.", self.lines)
+        self.keys[-1] = (node.value, node.mark)
+
+    def put_value(self, mapping: Node, pending: tuple[str, Mark], node: Node) -> None:
+        """The value of a key; the first of two equal keys stays."""
+        assert isinstance(mapping.value, dict)
+        self.keys[-1] = None
+        key, key_mark = pending
+        node.key = key_mark
+        if key in mapping.value:
+            first = mapping.value[key].key or mapping.value[key].mark
+            words = f"'{key}' is written twice in the same mapping; the first is at line {first.line}."
+            self.problems.add("yaml.duplicate-key", key_mark, words, "Rename one, or join the two.")
+        elif node.value == "":
+            words = f"nothing is written after '{key}:'."
+            self.problems.add("yaml.empty-value", key_mark, words, "Give it a value, or remove the key.")
+        else:
+            mapping.value[key] = node
 
 
 _SAY = (

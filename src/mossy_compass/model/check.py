@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from mossy_compass.marks import Mark, Problems, Severity
-from mossy_compass.model.network import Device, Kind, Network, Term, Verdict
+from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, StaticRoute, Term, Verdict
 from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address
 
@@ -45,49 +45,58 @@ def _lists(network: Network, problems: Problems) -> None:
     for name, places in attached(network).items():
         entry = network.lists[name]
         if not places and name not in used:
-            problems.add(
-                "idle.unattached",
-                entry.mark,
-                f"list '{name}' is attached to no interface: no packet is compared with it.",
-                "Attach it: filter: {arriving: " + name + "} at an interface, or remove it.",
-                WARN,
-            )
-        elif not entry.rules and places:
-            where = ", ".join(f"{d}/{i}" for d, i, _ in places)
-            problems.add(
-                "list.empty",
-                entry.mark,
-                f"list '{name}' has no rule, and is attached at {where}: what it does follows from the setting empty-list.",
-                "Write its rules.",
-                WARN,
-            )
-        active = [r for r in entry.rules if not r.disabled]
-        if active and all(r.verdict in (Verdict.DENY, Verdict.REJECT) for r in active) and places:
-            ends = {network.devices[d].settings.end_of_list for d, _, _ in places}
-            if EndOfList.PERMIT not in ends:
-                problems.add(
-                    "list.only-denies",
-                    entry.mark,
-                    f"list '{name}' has only denies, and its end denies the rest: nothing passes.",
-                    "Add {permit: any} at the end if the rest is meant to pass.",
-                    WARN,
-                )
+            words = f"list '{name}' is attached to no interface: no packet is compared with it."
+            remedy = f"Attach it: filter: {{arriving: {name}}} at an interface, or remove it."
+            problems.add("idle.unattached", entry.mark, words, remedy, WARN)
+        if places:
+            _attached_list(network, entry, places, problems)
         for rule in entry.rules:
             if rule.disabled:
-                problems.add("idle.disabled", rule.mark, f"rule {rule.id} of '{name}' is disabled and passed over.", "", NOTE)
+                words = f"rule {rule.id} of '{name}' is disabled and passed over."
+                problems.add("idle.disabled", rule.mark, words, "", NOTE)
+
+
+def _attached_list(network: Network, entry: AccessList, places: list[tuple[str, str, str]], problems: Problems) -> None:
+    """A list that is attached: without a rule, or with nothing but denies before an end that denies."""
+    if not entry.rules:
+        where = ", ".join(f"{d}/{i}" for d, i, _ in places)
+        words = f"list '{entry.name}' has no rule, and is attached at {where}: what it does follows from the setting empty-list."
+        problems.add("list.empty", entry.mark, words, "Write its rules.", WARN)
+    active = [r for r in entry.rules if not r.disabled]
+    if active and all(r.verdict in (Verdict.DENY, Verdict.REJECT) for r in active):
+        ends = {network.devices[d].settings.end_of_list for d, _, _ in places}
+        if EndOfList.PERMIT not in ends:
+            words = f"list '{entry.name}' has only denies, and its end denies the rest: nothing passes."
+            problems.add("list.only-denies", entry.mark, words, "Add {permit: any} at the end if the rest is meant to pass.", WARN)
+
+
+def _rules(network: Network) -> Iterator[Rule]:
+    """Every rule of a list, and the conditions of every policy route."""
+    for entry in network.lists.values():
+        yield from entry.rules
+    for device in network.devices.values():
+        yield from (e.rule for e in device.policy_routes)
 
 
 def _terms(network: Network) -> Iterator[Term]:
-    for entry in network.lists.values():
-        for rule in entry.rules:
-            yield from rule.sources or ()
-            yield from rule.destinations or ()
+    """Every entry of an address condition or group, wherever it stands."""
+    for rule in _rules(network):
+        yield from (*(rule.sources or ()), *(rule.destinations or ()))
     for device in network.devices.values():
         for translate in device.translate:
-            yield from translate.sources or ()
-            yield from translate.destinations or ()
+            yield from (*(translate.sources or ()), *(translate.destinations or ()))
     for group in network.groups.values():
         yield from group.terms
+
+
+def _service_words(network: Network) -> set[str]:
+    """Every word that names a service somewhere."""
+    words = {w for r in _rules(network) for w in r.service_words.split(", ")}
+    for device in network.devices.values():
+        words |= {w for t in device.translate for w in t.service_words.split(", ")}
+        words |= {s.words for s in device.serves}
+        words |= {s.words for far in device.far_hosts.values() for s in far.serves}
+    return words
 
 
 def _unused(network: Network, problems: Problems) -> None:
@@ -95,96 +104,82 @@ def _unused(network: Network, problems: Problems) -> None:
     for group in network.groups.values():
         if group.name not in named:
             problems.add("idle.unused", group.mark, f"group '{group.name}' is named by no rule.", "Use it or remove it.", NOTE)
-    words = {w for entry in network.lists.values() for r in entry.rules for w in r.service_words.split(", ")}
-    words |= {s.words for d in network.devices.values() for s in d.serves}
-    words |= {s.words for d in network.devices.values() for f in d.far_hosts.values() for s in f.serves}
+    words = _service_words(network)
     for service in network.services.values():
         if service.name not in words:
-            problems.add(
-                "idle.unused",
-                service.mark,
-                f"service '{service.name}' is named by no rule and no device.",
-                "Use it or remove it.",
-                NOTE,
-            )
+            said = f"service '{service.name}' is named by no rule and no device."
+            problems.add("idle.unused", service.mark, said, "Use it or remove it.", NOTE)
 
 
 def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -> None:
     if device.kind is Kind.SWITCH:
-        for port in device.interfaces.values():
-            if port.arriving_list or port.leaving_list:
-                problems.add(
-                    "switch.list",
-                    port.arriving_mark if port.arriving_list else port.leaving_mark,
-                    f"{device.name} is a switch and only bridges: no list is examined there.",
-                    "Attach the list to the router or firewall that the packets pass.",
-                )
+        _switch(device, problems)
         return
+    _cabling(device, members, problems)
+    leased = any(i.leased for i in device.interfaces.values())
+    away = any(r.origin == "gateway" or r.prefix.is_default for r in device.routes)
+    if device.kind is Kind.HOST and not away and not leased:
+        words = f"{device.name} has no gateway: it reaches its own subnet and nothing else."
+        problems.add("host.no-gateway", device.mark, words, "Add gateway: ADDRESS.", WARN)
+    for route in device.routes:
+        if route.next_hop is not None and not leased:
+            _next_hop(device, route, route.next_hop, problems)
+
+
+def _switch(device: Device, problems: Problems) -> None:
+    """What is written at a device that only bridges, and has no effect there."""
+    for port in device.interfaces.values():
+        if port.arriving_list or port.leaving_list:
+            mark = port.arriving_mark if port.arriving_list else port.leaving_mark
+            words = f"{device.name} is a switch and only bridges: no list is examined there."
+            problems.add("switch.list", mark, words, "Attach the list to the router or firewall that the packets pass.")
+    kinds = (
+        ("translate", [t.mark for t in device.translate]),
+        ("policy-routes", [e.mark for e in device.policy_routes]),
+        ("stateful", [device.stateful_mark] if device.stateful and device.stateful_mark else []),
+        ("routes", [r.mark for r in device.routes]),
+    )
+    for key, marks in kinds:
+        for mark in marks[:1]:
+            words = f"{device.name} is a switch and only bridges: {key} has no effect there."
+            problems.add("switch.key", mark, words, "Write it at the router or firewall that the packets pass.", WARN)
+
+
+def _cabling(device: Device, members: set[tuple[str, str]], problems: Problems) -> None:
+    """Interfaces that nobody can be reached by."""
     used = {(device.name, i.parent) for i in device.interfaces.values() if i.parent}
-    plugged = [i for i in device.interfaces.values() if (device.name, i.name) in members]
     for interface in device.interfaces.values():
         here = (device.name, interface.name)
         virtual = interface.loopback or interface.parent or (interface.vlan is not None)
         if here not in members and here not in used and not virtual and interface.addresses:
-            problems.add(
-                "interface.alone",
-                interface.mark,
-                f"{device.name}/{interface.name} is on no segment: nobody can be reached by it.",
-                f"Name {device.name}/{interface.name} in a segment.",
-                WARN,
-            )
-    if not plugged and device.interfaces:
-        problems.add(
-            "device.alone", device.mark, f"{device.name} is connected to nothing.", "Name one of its interfaces in a segment.", WARN
-        )
+            words = f"{device.name}/{interface.name} is on no segment: nobody can be reached by it."
+            remedy = f"Name {device.name}/{interface.name} in a segment."
+            problems.add("interface.alone", interface.mark, words, remedy, WARN)
     if not device.interfaces:
         problems.add("device.alone", device.mark, f"{device.name} has no interface.", "Give it one.", WARN)
-    if (
-        device.kind is Kind.HOST
-        and not any(r.origin == "gateway" or r.prefix.is_default for r in device.routes)
-        and not any(i.leased for i in device.interfaces.values())
-    ):
-        problems.add(
-            "host.no-gateway",
-            device.mark,
-            f"{device.name} has no gateway: it reaches its own subnet and nothing else.",
-            "Add gateway: ADDRESS.",
-            WARN,
-        )
+    elif not any((device.name, i.name) in members for i in device.interfaces.values()):
+        words = f"{device.name} is connected to nothing."
+        problems.add("device.alone", device.mark, words, "Name one of its interfaces in a segment.", WARN)
+
+
+def _next_hop(device: Device, route: StaticRoute, hop: Address, problems: Problems) -> None:
+    """A next hop that is the device itself, or on none of its subnets."""
     own = [a.prefix for i in device.interfaces.values() for a in i.addresses]
-    for route in device.routes:
-        hop = route.next_hop
-        if hop is None or any(i.leased for i in device.interfaces.values()):
-            continue
-        if any(hop == a.address for i in device.interfaces.values() for a in i.addresses if not hop.is_link_local):
-            problems.add(
-                "route.self",
-                route.mark,
-                f"the {_route(route.origin)} {hop} is {device.name} itself.",
-                "Name the neighbour's address.",
-                WARN,
-            )
-        elif hop.is_link_local and hop.family == 6:
-            continue
-        elif not any(prefix.holds(hop) for prefix in own):
-            if route.origin == "gateway":
-                problems.add(
-                    "host.gateway-elsewhere",
-                    route.mark,
-                    f"gateway {hop} is on no subnet of {device.name} ({', '.join(map(str, own)) or 'it has none'}): nothing beyond them can be reached.",
-                    "Use an address of the host's own subnet.",
-                    WARN,
-                )
-            elif not any(r.prefix.holds(hop) and r is not route and not r.prefix.is_default for r in device.routes) and not (
-                device.ospf or device.rip
-            ):
-                problems.add(
-                    "route.next-hop-elsewhere",
-                    route.mark,
-                    f"next hop {hop} is on no subnet of {device.name}: the route is inactive.",
-                    "Use an address of a connected subnet.",
-                    WARN,
-                )
+    if not hop.is_link_local and any(hop == a for a, _ in device.own_addresses()):
+        words = f"the {_route(route.origin)} {hop} is {device.name} itself."
+        problems.add("route.self", route.mark, words, "Name the neighbour's address.", WARN)
+        return
+    if (hop.is_link_local and hop.family == 6) or any(prefix.holds(hop) for prefix in own):
+        return
+    if route.origin == "gateway":
+        held = ", ".join(map(str, own)) or "it has none"
+        words = f"gateway {hop} is on no subnet of {device.name} ({held}): nothing beyond them can be reached."
+        problems.add("host.gateway-elsewhere", route.mark, words, "Use an address of the host's own subnet.", WARN)
+        return
+    recursive = any(r.prefix.holds(hop) and r is not route and not r.prefix.is_default for r in device.routes)
+    if not recursive and not (device.ospf or device.rip):
+        words = f"next hop {hop} is on no subnet of {device.name}: the route is inactive."
+        problems.add("route.next-hop-elsewhere", route.mark, words, "Use an address of a connected subnet.", WARN)
 
 
 def _route(origin: str) -> str:

@@ -73,6 +73,7 @@ FINDINGS: dict[str, str] = {
     "setting.unknown": "A setting that does not exist.",
     "subnet.no-way-back": "A subnet's packets get to a router that has no route back to it.",
     "switch.address": "A switch is given an address.",
+    "switch.key": "Something is written at a switch that has no effect there.",
     "switch.list": "A list is attached to a switch, where no list is examined.",
     "translate.goal": "A translation rule sends packets to what is not one address.",
     "translate.kind": "A translation rule has keys that do not go together.",

@@ -138,39 +138,40 @@ def faults(names: tuple[str, ...]) -> Iterator[Fault]:
     known = {s.value for s in Stage if s not in OWN_ALONE}
     for number, name in enumerate(names):
         if name not in known:
-            yield Fault(
-                number, f"'{name}' is no stage of a packet that arrives.", f"Stages are: {', '.join(s.value for s in THROUGH)}."
-            )
+            stages = ", ".join(s.value for s in THROUGH)
+            yield Fault(number, f"'{name}' is no stage of a packet that arrives.", f"Stages are: {stages}.")
         elif name in names[:number]:
             yield Fault(number, f"stage '{name}' stands twice in the order.", "Remove one of the two.")
     order = [Stage(n) for n in dict.fromkeys(names) if n in known]
     missing = [s for s in OBLIGATORY if s not in order]
     for stage in missing:
         yield Fault(-1, f"the order has no stage '{stage}', without which a packet has no fate.", f"Add {stage}.")
-    if missing:
-        return
-    given: set[str] = set()
-    for number, stage in enumerate(order):
-        for need in SPECS[stage].needs:
-            if need not in given:
-                giver = next(s for s, spec in SPECS.items() if need in spec.gives)
-                yield Fault(number, f"stage '{stage}' needs the {need}, which is not known there.", f"Put it after '{giver}'.")
-        given |= set(SPECS[stage].gives)
-        for later in SPECS[stage].before:
-            if later in order[:number]:
-                yield Fault(number, f"stage '{stage}' has no effect after '{later}'.", f"Put it before '{later}'.")
-        if Stage.SEND in order[:number]:
-            yield Fault(
-                number,
-                f"stage '{stage}' stands after 'send', which ends a packet's stay: it would never be asked.",
-                "Put it before 'send'.",
-            )
+    if not missing:
+        for number, stage in enumerate(order):
+            yield from _misplaced(order, number, stage)
+        yield from _nothing_to_pass_over(order)
+
+
+def _misplaced(order: list[Stage], number: int, stage: Stage) -> Iterator[Fault]:
+    """A stage that needs what is not known yet, or that could have no effect where it stands."""
+    given = given_before(order, stage)
+    for need in SPECS[stage].needs:
+        if need not in given:
+            giver = next(s for s, spec in SPECS.items() if need in spec.gives)
+            yield Fault(number, f"stage '{stage}' needs the {need}, which is not known there.", f"Put it after '{giver}'.")
+    for later in SPECS[stage].before:
+        if later in order[:number]:
+            yield Fault(number, f"stage '{stage}' has no effect after '{later}'.", f"Put it before '{later}'.")
+    if Stage.SEND in order[:number]:
+        words = f"stage '{stage}' stands after 'send', which ends a packet's stay: it would never be asked."
+        yield Fault(number, words, "Put it before 'send'.")
+
+
+def _nothing_to_pass_over(order: list[Stage]) -> Iterator[Fault]:
     lists = [n for n, s in enumerate(order) if s in FILTERS]
     if lists and Stage.INSPECTION in order and order.index(Stage.INSPECTION) > lists[-1]:
-        number = order.index(Stage.INSPECTION)
-        yield Fault(
-            number, "stage 'inspection' stands after every list: there is nothing left to pass over.", "Put it before a list."
-        )
+        words = "stage 'inspection' stands after every list: there is nothing left to pass over."
+        yield Fault(order.index(Stage.INSPECTION), words, "Put it before a list.")
 
 
 def given_before(order: Iterable[Stage], stage: Stage) -> set[str]:

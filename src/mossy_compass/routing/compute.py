@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from mossy_compass.errors import NotConverged
-from mossy_compass.model.network import Device, Network
+from mossy_compass.model.network import Device, Network, OspfProcess, RipProcess
 from mossy_compass.packet.address import Prefix
 from mossy_compass.routing import leases, local
 from mossy_compass.routing.domains import Domains
@@ -132,43 +132,55 @@ class Routing:
         told: dict[str, Told] = {d.name: frozenset() for d in tellers}
         seen: list[Told] = []
         for _ in range(MOST_ROUNDS):
-            before: Told = frozenset(t for some in told.values() for t in some)
+            before = _all(told)
             if before in seen:
                 raise circle
             seen.append(before)
             for device in sorted(tellers, key=lambda d: d.name):
-                now: Told = frozenset(t for some in told.values() for t in some)
-                ospf, rip = self._protocols(now)
+                ospf, rip = self._protocols(_all(told))
                 told[device.name] = frozenset(self._told_by(device, self._build(device, ospf, rip)))
-            after: Told = frozenset(t for some in told.values() for t in some)
-            if after == before:
+            if _all(told) == before:
                 self.race = circle.cycle
-                return self._protocols(after)
+                return self._protocols(before)
         raise circle
 
     def _told_by(self, device: Device, table: RouteTable) -> Iterable[External | Announced]:
         """What a device announces of its active routes. A default route is announced by its own key alone."""
         routes = [r for r in table if not r.prefix.is_default and r.origin != "local"]
         if device.ospf is not None:
-            spoken = {a.prefix for i in device.interfaces.values() if i.ospf for a in i.addresses}
-            for route in routes:
-                given = device.ospf.redistribute.get(origin_group(route))
-                if given and route.prefix not in spoken:
-                    yield External(device.name, route.prefix, *given)
-            if device.ospf.originate_default is not None:
-                kind, metric, always = device.ospf.originate_default
-                for family in (4, 6):
-                    default = Prefix(family, 0, 0)
-                    held = table.exact(default)
-                    if always or (held is not None and origin_group(held) != "ospf"):
-                        yield External(device.name, default, kind, metric)
+            yield from _into_ospf(device, device.ospf, routes, table)
         if device.rip is not None:
-            for route in routes:
-                metric = device.rip.redistribute.get(origin_group(route), 0)
-                if metric and route.prefix.family == 4:
-                    yield Announced(device.name, route.prefix, metric)
-            if device.rip.originate_default:
-                yield Announced(device.name, Prefix(4, 0, 0), 1)
+            yield from _into_rip(device, device.rip, routes)
+
+
+def _into_ospf(device: Device, process: OspfProcess, routes: Iterable[Route], table: RouteTable) -> Iterator[External]:
+    spoken = {a.prefix for i in device.interfaces.values() if i.ospf for a in i.addresses}
+    for route in routes:
+        given = process.redistribute.get(origin_group(route))
+        if given and route.prefix not in spoken:
+            yield External(device.name, route.prefix, *given)
+    if process.originate_default is None:
+        return
+    kind, metric, always = process.originate_default
+    for family in (4, 6):
+        default = Prefix(family, 0, 0)
+        held = table.exact(default)
+        if always or (held is not None and origin_group(held) != "ospf"):
+            yield External(device.name, default, kind, metric)
+
+
+def _into_rip(device: Device, process: RipProcess, routes: Iterable[Route]) -> Iterator[Announced]:
+    for route in routes:
+        metric = process.redistribute.get(origin_group(route), 0)
+        if metric and route.prefix.family == 4:
+            yield Announced(device.name, route.prefix, metric)
+    if process.originate_default:
+        yield Announced(device.name, Prefix(4, 0, 0), 1)
+
+
+def _all(told: Mapping[str, Told]) -> Told:
+    """What all devices tell together."""
+    return frozenset(t for some in told.values() for t in some)
 
 
 def _tells(device: Device) -> bool:

@@ -112,12 +112,7 @@ def apply(network: Network, leases: Leases) -> Network:
     fill = _Filler(known)
     lists = {n: fill.access_list(entry) for n, entry in network.lists.items()}
     groups = {n: replace(g, terms=fill.all(g.terms) or ()) for n, g in network.groups.items()}
-    for name, device in devices.items():
-        if device.translate:
-            devices[name] = replace(device, translate=tuple(fill.translate(t) for t in device.translate))
-        if device.policy_routes:
-            entries = tuple(replace(e, rule=fill.rule(e.rule)) for e in device.policy_routes)
-            devices[name] = replace(devices[name], policy_routes=entries)
+    devices = {n: fill.device(d) for n, d in devices.items()}
     return replace(network, devices=devices, lists=lists, groups=groups)
 
 
@@ -157,6 +152,12 @@ class _Filler:
 
     def rule(self, rule: Rule) -> Rule:
         return replace(rule, sources=self.all(rule.sources), destinations=self.all(rule.destinations))
+
+    def device(self, device: Device) -> Device:
+        if not device.translate and not device.policy_routes:
+            return device
+        entries = tuple(replace(e, rule=self.rule(e.rule)) for e in device.policy_routes)
+        return replace(device, translate=tuple(map(self.translate, device.translate)), policy_routes=entries)
 
     def translate(self, entry: Translate) -> Translate:
         return replace(entry, sources=self.all(entry.sources), destinations=self.all(entry.destinations))

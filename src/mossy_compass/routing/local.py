@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from mossy_compass.model.network import Device, RouteAction, StaticRoute
+from mossy_compass.model.network import Device, Interface, RouteAction, StaticRoute
 from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domains
 from mossy_compass.routing.table import Hop, Loser, Route, RouteTable
@@ -104,44 +104,57 @@ def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute
         return None, f"{name} is down ({link.why})"
     if not any(a.address.family == family for a in interface.addresses):
         return None, f"{name} has no IPv{family} address yet"
-    if entry.next_hop is not None:
-        return Hop(name, entry.next_hop, entry.mark), ""
-    if interface.leased:
-        for route in device.routes:
-            if route.origin == "lease" and route.next_hop and any(a.prefix.holds(route.next_hop) for a in interface.addresses):
-                return Hop(name, route.next_hop, entry.mark), ""
-    if device.settings.asks_peer:
-        domain = domains.of(device.name, name)
-        others = [m for m in domain.members if m != (device.name, name)] if domain else []
-        if len(others) == 1:
-            peer = domains.network.devices[others[0][0]].interfaces[others[0][1]]
-            found = next((a.address for a in peer.addresses if a.address.family == family), None)
-            if found is not None:
-                return Hop(name, found, entry.mark), ""
-    return Hop(name, None, entry.mark), ""
+    found = entry.next_hop or _leased_gateway(device, interface)
+    if found is None and device.settings.asks_peer:
+        found = _peer(domains, device, name, family)
+    return Hop(name, found, entry.mark), ""
+
+
+def _leased_gateway(device: Device, interface: Interface) -> Address | None:
+    """The gateway that an interface's lease names, where there is one."""
+    if not interface.leased:
+        return None
+    hops = [r.next_hop for r in device.routes if r.origin == "lease" and r.next_hop]
+    return next((h for h in hops if any(a.prefix.holds(h) for a in interface.addresses)), None)
+
+
+def _peer(domains: Domains, device: Device, name: str, family: int) -> Address | None:
+    """The address of the only other interface on a segment; None where there are several, or none of the family."""
+    domain = domains.of(device.name, name)
+    others = [m for m in domain.members if m != (device.name, name)] if domain else []
+    if len(others) != 1:
+        return None
+    peer = domains.network.devices[others[0][0]].interfaces[others[0][1]]
+    return next((a.address for a in peer.addresses if a.address.family == family), None)
 
 
 def via(
     device: Device, domains: Domains, table: RouteTable, hop: Address, entry: StaticRoute
 ) -> tuple[tuple[Hop, ...] | None, str]:
-    """The ways out towards a next hop that may be some routes away."""
+    """The ways out towards a next hop that may be some routes away (RFC 4271 section 5.1.3 has the idea)."""
     found = table.lookup(hop)
-    for interface in device.interfaces.values():
-        if any(a.prefix.holds(hop) for a in interface.addresses):
-            link = domains.link(device.name, interface.name)
-            if not link.up and (found is None or found.prefix.is_default):
-                return None, f"{interface.name}, which next hop {hop} is behind, is down ({link.why})"
+    if found is None or found.prefix.is_default:
+        down = _down_towards(device, domains, hop)
+        if down:
+            return None, down
     if found is None or (found.prefix.is_default and found.origin != "connected"):
         return None, f"next hop {hop} is on no connected subnet and no route leads to it"
     if found.origin == "connected":
         return (Hop(found.hops[0].interface, hop, entry.mark),), ""
     if found.action is RouteAction.LOCAL:
         return None, f"next hop {hop} is {device.name} itself"
-    if found.prefix == entry.prefix or found.action is not RouteAction.FORWARD:
-        return (
-            None,
-            f"next hop {hop} is only reached by the route itself"
-            if found.prefix == entry.prefix
-            else f"the route to next hop {hop} says {found.action}",
-        )
+    if found.prefix == entry.prefix:
+        return None, f"next hop {hop} is only reached by the route itself"
+    if found.action is not RouteAction.FORWARD:
+        return None, f"the route to next hop {hop} says {found.action}"
     return tuple(Hop(h.interface, h.address or hop, entry.mark, hop) for h in found.hops), ""
+
+
+def _down_towards(device: Device, domains: Domains, hop: Address) -> str:
+    """Why a next hop cannot be reached, where the interface that it is behind is down."""
+    for interface in device.interfaces.values():
+        if any(a.prefix.holds(hop) for a in interface.addresses):
+            link = domains.link(device.name, interface.name)
+            if not link.up:
+                return f"{interface.name}, which next hop {hop} is behind, is down ({link.why})"
+    return ""
