@@ -71,6 +71,7 @@ FINDINGS: dict[str, str] = {
     "service.circle": "A service contains itself.",
     "service.unknown": "A word is no service.",
     "setting.unknown": "A setting that does not exist.",
+    "subnet.overlap": "Subnets on different segments overlap, so some addresses are never found.",
     "subnet.no-way-back": "A subnet's packets get to a router that has no route back to it.",
     "switch.address": "A switch is given an address.",
     "switch.key": "Something is written at a switch that has no effect there.",

@@ -181,7 +181,7 @@ class Decision(NamedTuple):
         note: a remark.
         table: id of the table that was asked, as ``list visitors-in``; the plan finds it again by that.
         row: id of the row that decided.
-        root: what lies behind the reason.
+        logged: the row says that a match is logged.
 
     """
 
@@ -191,7 +191,7 @@ class Decision(NamedTuple):
     note: Because | None = None
     table: str = ""
     row: str = ""
-    root: Because | None = None
+    logged: bool = False
 
 
 Decide = Callable[[Facts], Decision | None]

@@ -12,12 +12,18 @@ class Cause(NamedTuple):
         code: stable dotted name.
         sentence: what it means.
         remedies: what people do about it, most usual first.
+        back: the same where it was the answer that was lost; empty where that makes no difference.
 
     """
 
     code: str
     sentence: str
     remedies: tuple[str, ...] = ()
+    back: tuple[str, ...] = ()
+
+    def remedies_for(self, answer: bool) -> tuple[str, ...]:
+        """The remedies for a packet that was lost on its way there, or for an answer that was lost on its way back."""
+        return self.back if answer and self.back else self.remedies
 
 
 CAUSES: dict[str, Cause] = {
@@ -69,11 +75,13 @@ CAUSES: dict[str, Cause] = {
             "filter.rule",
             "A rule of an access list forbids it.",
             ("put a narrower permit above that rule", "check that the rule is meant for this traffic"),
+            ("permit the answers by a rule of their own, above that one", "or keep sessions there: stateful"),
         ),
         Cause(
             "filter.end",
             "No rule of an attached list matched, and the list's end denies.",
             ("add a permit for it", "see the nearest rule: often one condition is too narrow"),
+            ("permit the answers by a rule of their own", "or keep sessions there: stateful"),
         ),
         Cause(
             "filter.empty",
@@ -97,7 +105,8 @@ CAUSES: dict[str, Cause] = {
         Cause(
             "route.none",
             "The device has no route to the destination.",
-            ("add a route, or a default route", "for an answer: every router on the way needs a route back"),
+            ("add a route, or a default route",),
+            ("add a route back to the sender's subnet", "or translate the sender's address before it gets there"),
         ),
         Cause("route.discard", "The best route says discard.", ("remove that route, or add a longer prefix",)),
         Cause("route.unreachable", "The best route says unreachable.", ("remove that route, or add a longer prefix",)),

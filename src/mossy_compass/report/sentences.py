@@ -44,34 +44,61 @@ def verdict_word(journey: Journey) -> str:
     return WORDS[journey.fate]
 
 
+MOST_PERMITS = 3
+"""So many rules that let a packet through stand in the first line; the hops show all of them."""
+
+
 def headline(journey: Journey) -> str:
-    """The answer in one sentence."""
-    start = who(journey)
-    leg = journey.deciding
+    """The answer in one sentence: who, to whom, which service, in which direction, what happened, by which rule."""
+    twice = "".join(f"; although {b.cited()}" for b in journey.although if b.kind == "duplicate")
+    sees = "" if journey.answered else f"; {journey.sender} sees {journey.symptom.value}"
+    return f"{who(journey)}: {outcome(journey)}{twice}{sees} [{journey.cause}]"
+
+
+def outcome(journey: Journey) -> str:
+    """What happened, and by what, without the two ends."""
     because = journey.because.cited()
-    although = "".join(f"; although {b.cited()}" for b in journey.although)
-    tail = f"{although}; {journey.sender} sees {journey.symptom.value} [{journey.cause}]"
     if journey.answered:
-        permits = [b.cited() for _, b in journey.there.permits()]
-        by = f", let through by {' and '.join(permits)}" if permits else "; no list is attached where it passed"
-        return f"{start}: DELIVERED and answered: {because}{by}{although} [{journey.cause}]"
+        return f"DELIVERED and answered: {because}{_let_through(journey)}"
     if journey.lookup is not None and journey.lost == "lookup":
-        return f"{start}: not sent, {_lookup_words(journey.lookup, journey)}{tail}"
+        return f"not sent, {_lookup_words(journey.lookup, journey)}"
     if journey.cause == "name.unknown":
-        return f"{start}: DROPPED before it left: {because}{tail}"
-    by = " by " if _by(journey) else ": "
+        return f"DROPPED before it left: {because}"
     if journey.lost == "back":
-        root = f": {journey.root}; it met " if journey.root and _by(journey) else f": {journey.root}, and " if journey.root else by
-        return f"{start}: delivered, but the ANSWER is {WORDS[journey.fate]} on the way back at {leg.end}{root}{because}{tail}"
+        word = WORDS[journey.fate] if journey.fate is not Fate.DELIVERED else "LOST"
+        return f"delivered, but the ANSWER is {word} on the way back at {journey.deciding.end}{_root(journey)}{because}"
+    return f"{_on_the_way_there(journey)}{because}"
+
+
+def _on_the_way_there(journey: Journey) -> str:
+    """What happened to a packet of which its own way decided; ends where the reason follows."""
+    end = journey.there.end
     if journey.fate is Fate.LOOPED:
-        return f"{start}: LOOPED on the way there: {because}{tail}"
+        return "LOOPED on the way there: "
     if journey.fate is Fate.REFUSED:
-        return f"{start}: REFUSED by the host {leg.end} after delivery: {because}{tail}"
-    if journey.fate is Fate.DELIVERED or journey.cause == "service.silent":
-        return (
-            f"{start}: {'delivered, but UNANSWERED' if journey.fate is Fate.DELIVERED else 'arrived, but IGNORED'}: {because}{tail}"
-        )
-    return f"{start}: {WORDS[journey.fate]} on the way there at {leg.end}{by}{because}{tail}"
+        return f"REFUSED by the host {end} after delivery: "
+    if journey.fate is Fate.DELIVERED:
+        return "delivered, but UNANSWERED: "
+    if journey.cause in ("service.silent", "answer.unasked"):
+        return "arrived, but IGNORED: "
+    return f"{WORDS[journey.fate]} on the way there at {end}{' by ' if _by(journey) else ': '}"
+
+
+def _root(journey: Journey) -> str:
+    """What lies behind the loss of an answer, and how the reason follows from it."""
+    if not journey.root:
+        return " by " if _by(journey) else ": "
+    return f": {journey.root}; it met " if _by(journey) else f": {journey.root}, and "
+
+
+def _let_through(journey: Journey) -> str:
+    """The rules and defaults that let it pass; that nothing was examined is said too."""
+    permits = [b.cited() for _, b in journey.there.permits()]
+    if not permits:
+        return "; no list is attached where it passed"
+    more = len(permits) - MOST_PERMITS
+    words = permits if more <= 0 else [*permits[:MOST_PERMITS], f"{more} more"]
+    return f", let through by {' and '.join(words)}"
 
 
 def _lookup_words(lookup: Lookup, journey: Journey) -> str:
@@ -79,9 +106,7 @@ def _lookup_words(lookup: Lookup, journey: Journey) -> str:
     asked = lookup.journey
     if asked.answered:
         return f"the LOOKUP was answered, but {journey.because.cited()}"
-    inner = headline(asked)
-    words = inner[len(who(asked)) + 2 :].rpartition("; ")[0]
-    return f"the LOOKUP at {asked.there.packet.destination} failed: {words}"
+    return f"the LOOKUP at {asked.there.packet.destination} failed: {outcome(asked)}"
 
 
 def _by(journey: Journey) -> bool:
@@ -90,32 +115,52 @@ def _by(journey: Journey) -> bool:
 
 def extras(journey: Journey) -> list[tuple[str, str]]:
     """The lines under the first: label and sentence."""
-    out = []
-    if journey.lookup is not None:
-        asked = journey.lookup
-        said = ", ".join(asked.addresses) or "no address"
-        words = f"{asked.name} asked at {asked.resolver}"
-        out.append(("lookup", f"{words}: {said}" if asked.journey.answered else words))
+    lines = [*_lookup_line(journey)]
     if journey.note:
-        out.append(("why", journey.note))
+        lines.append(("why", journey.note))
     if journey.because.about and not journey.answered:
-        out.append(("purpose", f'{journey.because.words}: "{journey.because.about}"'))
-    out += [("nearest", words) for words in journey.nearest]
+        lines.append(("purpose", f'{journey.because.words}: "{journey.because.about}"'))
+    lines += [("although", b.cited()) for b in journey.although if b.kind != "duplicate"]
+    lines += [("noted", b.cited()) for b in journey.told]
+    lines += [("nearest", words) for words in journey.nearest]
     if journey.symptom_note and not journey.answered:
-        out.append(("sender", f"{journey.symptom.value}: {journey.symptom_note}"))
-    if (
-        journey.seen_as
-        and not journey.seen_as.startswith(str(journey.there.packet.source))
-        and f"[{journey.there.packet.source}]" not in journey.seen_as
-    ):
-        out.append(("seen as", f"{journey.seen_as} by {journey.target_owner or journey.there.end}"))
+        lines.append(("sender", f"{journey.symptom.value}: {journey.symptom_note}"))
+    if translated(journey):
+        lines.append(
+            (
+                "seen as",
+                f"{journey.seen_as} by {journey.there.end if journey.answered else journey.target_owner or journey.there.end}",
+            )
+        )
+    lines += [("logged", words) for words in logged(journey)]
     if journey.latency_ms and journey.answered:
-        out.append(("time", f"{journey.latency_ms:g} ms on the cables, there and back"))
-    if not journey.answered:
-        remedies = CAUSES[journey.cause].remedies
-        if remedies:
-            out.append(("usually", "; ".join(remedies)))
-    return out
+        lines.append(("time", f"{journey.latency_ms:g} ms on the cables, there and back"))
+    remedies = CAUSES[journey.cause].remedies_for(journey.lost == "back")
+    if remedies and not journey.answered:
+        lines.append(("usually", "; ".join(remedies)))
+    return lines
+
+
+def _lookup_line(journey: Journey) -> list[tuple[str, str]]:
+    asked = journey.lookup
+    if asked is None:
+        return []
+    said = ", ".join(asked.addresses) or "no address"
+    words = f"{asked.name} asked at {asked.resolver}"
+    return [("lookup", f"{words}: {said}" if asked.journey.answered else words)]
+
+
+def translated(journey: Journey) -> bool:
+    """True when the far end saw another source than the one that was sent."""
+    sent, seen = journey.there.packet, journey.there.arrived
+    return bool(journey.seen_as) and (sent.source, sent.from_port) != (seen.source, seen.from_port)
+
+
+def logged(journey: Journey) -> list[str]:
+    """The rules with ``log: yes`` that a packet met, there and back."""
+    return [
+        f"{r.because.cited()} at {h.device}: {r.did}" for leg in journey.homeward for h in leg.hops for r in h.rulings if r.logged
+    ]
 
 
 def hop_ports(hop: Hop, leg: Leg) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 
@@ -9,7 +10,7 @@ from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import intersect
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.network import Device, Interface, Kind, RouteAction, Term, Translate
-from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
+from mossy_compass.packet.address import BITS, Address, InterfaceAddress, Prefix
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.domains import Domain, Port
 from mossy_compass.routing.ospf import PASSIVE
@@ -31,30 +32,36 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
     problems = Problems(dict(lines or {}))
     said = {p.mark for p in before if p.code in _SAID_BEFORE}
     _segments(routing, problems)
+    _overlaps(routing, problems)
     _leases(routing, problems)
     for device in routing.network.devices.values():
         _same_subnet(device, problems)
-    try:
-        routing.settled()
-    except NotConverged as fault:
-        mark = next((d.ospf.mark for d in routing.network.devices.values() if d.ospf and d.rip), routing.network.mark)
-        problems.add("route.not-converged", mark, str(fault).replace("\n", " "), "Redistribute in one direction only.")
+    if not _settles(routing, problems):
         return tuple(problems.in_order())
-    if routing.race:
-        teller = next(d for d in routing.network.devices.values() if d.ospf and d.rip)
-        problems.add(
-            "route.race",
-            teller.ospf.mark if teller.ospf else teller.mark,
-            "redistribution has more than one stable state, and which of them comes about is chance: "
-            f"{'; then '.join(routing.race)}. The tables shown are those in which devices speak in the order of their names.",
-            "Redistribute at one device only, or give the protocols preferences so that each keeps the route it had first.",
-            WARN,
-        )
     _silent_pairs(routing, problems)
     for device in routing.network.devices.values():
         _static(routing, device, problems, said)
     _no_way_back(routing, problems)
     return tuple(problems.in_order())
+
+
+def _settles(routing: Routing, problems: Problems) -> bool:
+    """Whether routing has a stable state at all; that there are several is a finding of its own."""
+    both = [d for d in routing.network.devices.values() if d.ospf and d.rip]
+    mark = both[0].ospf.mark if both and both[0].ospf else routing.network.mark
+    try:
+        routing.settled()
+    except NotConverged as fault:
+        problems.add("route.not-converged", mark, str(fault).replace("\n", " "), "Redistribute in one direction only.")
+        return False
+    if routing.race:
+        words = (
+            "redistribution has more than one stable state, and which of them comes about is chance: "
+            f"{'; then '.join(routing.race)}. The tables shown are those in which devices speak in the order of their names."
+        )
+        remedy = "Redistribute at one device only, or give the protocols preferences so that each keeps the route it had first."
+        problems.add("route.race", mark, words, remedy, WARN)
+    return True
 
 
 def _holders(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface, InterfaceAddress]]:
@@ -66,38 +73,77 @@ def _holders(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface
 
 
 def _segments(routing: Routing, problems: Problems) -> None:
+    """What the interfaces on one segment do not agree on."""
     for domain in routing.domains.domains:
-        found = list(_holders(routing, domain))
         told: set[frozenset[Port]] = set()
-        by_family: dict[tuple[int, int], list[tuple[Port, Interface, InterfaceAddress]]] = defaultdict(list)
-        for item in found:
-            by_family[item[2].address.family, item[2].length].append(item)
-        groups = list(by_family.items())
-        for number, ((family, _), some) in enumerate(groups):
-            for (other_family, _), others in groups[number + 1 :]:
-                if family != other_family:
-                    continue
-                for port, interface, entry in some:
-                    for other, _, second in others:
-                        pair = frozenset((port, other))
-                        if port != other and pair not in told and entry.prefix.overlaps(second.prefix):
-                            told.add(pair)
-                            _mask(domain, port, interface, entry, other, second, problems)
-        sizes: dict[int, list[tuple[str, Mark]]] = defaultdict(list)
-        for name, port_name in domain.members:
-            here = routing.network.devices[name].interfaces[port_name]
-            sizes[here.mtu].append((f"{name}/{port_name}", here.mark))
-        if len(sizes) > 1:
-            low = min(sizes)
-            rest = ", ".join(f"{n} {size}" for size in sorted(sizes) if size != low for n, _ in sizes[size][:3])
-            problems.add(
-                "segment.mtu",
-                sizes[low][0][1],
-                f"MTU {low} at {sizes[low][0][0]} and not at the others on segment {domain.name} ({rest}): "
-                "large packets towards it are lost, and OSPF neighbours do not form.",
-                "Give all of them the same mtu.",
-                WARN,
+        for (port, interface, entry), (other, _, second) in itertools.combinations(_holders(routing, domain), 2):
+            pair = frozenset((port, other))
+            if len(pair) == 2 and pair not in told and entry.length != second.length and entry.prefix.overlaps(second.prefix):
+                told.add(pair)
+                _mask(domain, port, interface, entry, other, second, problems)
+        _mtus(routing, domain, problems)
+        _twice_link_local(routing, domain, problems)
+
+
+def _mtus(routing: Routing, domain: Domain, problems: Problems) -> None:
+    sizes: dict[int, list[tuple[str, Mark]]] = defaultdict(list)
+    for name, port in domain.members:
+        interface = routing.network.devices[name].interfaces[port]
+        sizes[interface.mtu].append((f"{name}/{port}", interface.mark))
+    if len(sizes) < 2:
+        return
+    low = min(sizes)
+    rest = ", ".join(f"{n} {size}" for size in sorted(sizes) if size != low for n, _ in sizes[size][:3])
+    words = (
+        f"MTU {low} at {sizes[low][0][0]} and not at the others on segment {domain.name} ({rest}): "
+        "large packets towards it are lost, and OSPF neighbours do not form."
+    )
+    problems.add("segment.mtu", sizes[low][0][1], words, "Give all of them the same mtu.", WARN)
+
+
+def _twice_link_local(routing: Routing, domain: Domain, problems: Problems) -> None:
+    """The same link-local address on two segments is two addresses; twice on one segment it is one that was given twice."""
+    for address, answers in domain.owners.items():
+        if address.family == 6 and address.is_link_local and len(answers) > 1:
+            first, other = answers[:2]
+            mark = routing.network.devices[other.device].interfaces[other.interface].mark
+            words = (
+                f"{address} is at {first.device}/{first.interface} and at {other.device}/{other.interface} on segment {domain.name}"
             )
+            remedy = "Give one of them another link-local address."
+            problems.add("address.duplicate", mark, f"{words}: which of them answers is chance.", remedy, WARN)
+
+
+def _overlaps(routing: Routing, problems: Problems) -> None:
+    """One subnet on several segments: each router believes that all of it is on its own side."""
+    told: set[tuple[str, str]] = set()
+    held: list[tuple[Prefix, Domain, Port, Mark]] = []
+    for domain in routing.domains.domains:
+        for port, interface, entry in _holders(routing, domain):
+            if entry.length < BITS[entry.address.family]:
+                held.append((entry.prefix, domain, port, interface.mark))
+    held.sort(key=lambda h: (h[0].family, h[0].span.first, -h[0].span.last, h[1].name))
+    open_: list[tuple[Prefix, Domain, Port, Mark]] = []
+    for entry_ in held:
+        open_ = [o for o in open_ if o[0].span.last >= entry_[0].span.first]
+        for other in open_:
+            pair = (other[1].name, entry_[1].name)
+            if other[1] is not entry_[1] and other[2][0] != entry_[2][0] and pair not in told:
+                told.add(pair)
+                words = (
+                    f"{'/'.join(entry_[2])} ({entry_[0]}, segment {entry_[1].name}) and {'/'.join(other[2])} ({other[0]}, segment "
+                    f"{other[1].name}) are on different segments, and their subnets overlap: some of the addresses are never found."
+                )
+                problems.add(
+                    "subnet.overlap",
+                    entry_[3],
+                    words,
+                    "Give one of the segments another subnet.",
+                    WARN,
+                    also=((other[3], "the other one"),),
+                )
+        if len(open_) < 50:
+            open_.append(entry_)
 
 
 def _mask(
@@ -194,31 +240,26 @@ def _silent_pairs(routing: Routing, problems: Problems) -> None:
 
 
 def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark]) -> None:
+    """Static routes that are never used, or that lead to nobody; tables that nothing asks."""
     for name in routing.table_names(device.name):
         table = routing.table(device.name, name)
         written = {r.mark for r in device.routes if r.table == name}
         for loser in table.inactive:
             if loser.route.mark in written and loser.route.mark not in said:
                 kind = "its gateway" if loser.route.origin == "gateway" else f"the route to {_goal(loser.route.prefix)}"
-                problems.add(
-                    "route.inactive",
-                    loser.route.mark or device.mark,
-                    f"{device.name}: {kind} is never used: {loser.why}.",
-                    "Mend what it waits for, or remove it.",
-                    WARN,
-                )
+                words = f"{device.name}: {kind} is never used: {loser.why}."
+                mark = loser.route.mark or device.mark
+                problems.add("route.inactive", mark, words, "Mend what it waits for, or remove it.", WARN)
         for route in table.single():
-            for hop in route.hops:
-                if route.origin in ("static", "gateway") and hop.address and hop.via is None and hop.mark not in said:
+            for hop in route.hops if route.origin in ("static", "gateway") else ():
+                if hop.address and hop.via is None and hop.mark not in said:
                     _asked(routing, device, route.origin, hop, hop.address, problems)
-        if name != "main" and not any(c.table == name for e in device.policy_routes for c in e.candidates):
-            problems.add(
-                "idle.table",
-                next(r.mark for r in device.routes if r.table == name),
-                f"{device.name}: nothing asks the route table '{name}': its routes have no effect.",
-                "Name it in a candidate of policy-routes, or leave table: out for routes of the main table.",
-                NOTE,
-            )
+        asked = {c.table for e in device.policy_routes for c in e.candidates}
+        if name != "main" and name not in asked:
+            mark = next(r.mark for r in device.routes if r.table == name)
+            words = f"{device.name}: nothing asks the route table '{name}': its routes have no effect."
+            remedy = "Name it in a candidate of policy-routes, or leave table: out for routes of the main table."
+            problems.add("idle.table", mark, words, remedy, NOTE)
 
 
 def _goal(prefix: Prefix) -> str:

@@ -57,6 +57,7 @@ class Ruling(NamedTuple):
         arriving, leaving, relation: further facts that the table's rows may have asked about.
         session: number of the session that the packet belongs to.
         hop, ways: for a route, the way that was taken, and all equal ones.
+        logged: the row says that a match is logged.
 
     """
 
@@ -75,6 +76,7 @@ class Ruling(NamedTuple):
     session: int | None = None
     hop: RouteHop | None = None
     ways: tuple[RouteHop, ...] = ()
+    logged: bool = False
 
     @property
     def note(self) -> str:
@@ -203,7 +205,8 @@ class Journey:
         symptom: what the sender sees; ``said`` has more about it.
         seen_as: source address and port that the far end saw; empty when it did not get there.
         although: what is written and would have changed the fate, but has no effect.
-        near: where a list stopped it: the rules that nearly permitted it, at most two.
+        near: where a list stopped it: the rules that nearly permitted it, and the permit that a deny hides.
+        told: what else a reader should know of it, though it did not decide alone.
         lookup: the journey that first asked for the target's address; None when no lookup was needed.
         plan: the plan that it was walked on, to ask why other rows were passed over; no part of the record.
 
@@ -226,6 +229,7 @@ class Journey:
     seen_as: str
     although: tuple[Because, ...] = ()
     near: tuple[Because, ...] = ()
+    told: tuple[Because, ...] = ()
     lookup: Lookup | None = None
     plan: Plan | None = field(default=None, compare=False)
 

@@ -114,6 +114,7 @@ class Stay:
             facts.leaving,
             facts.relation,
             session,
+            logged=decision.logged,
         )
         self.rulings.append(ruling._replace(**more) if more else ruling)
 

@@ -91,7 +91,7 @@ class Place:
         if found is None:
             assert row.verdict is not None
             because = Because("rule", (consult.table.name, row.id), row.mark, row.about)
-            found = Decision(_DID[row.verdict], because, consult.on[row.verdict], None, consult.table.id, row.id)
+            found = Decision(_DID[row.verdict], because, consult.on[row.verdict], None, consult.table.id, row.id, row.log)
             self._decisions[key] = found
         return found
 
