@@ -14,7 +14,7 @@ from mossy_compass.files.steering import policy_routes, translations
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Device, FarHost, Interface, Kind, LeasePool, RouteAction, Serves, StaticRoute
 from mossy_compass.model.settings import SETTINGS, settings_of
-from mossy_compass.packet.address import Prefix, from_key
+from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, from_key
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, parse_protocol
 
 
@@ -105,6 +105,7 @@ def _routes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
 def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> None:
     """Keys of a route that contradict one another."""
     forwards = route.action == "forward"
+    _prefix_faults(ctx, route, mark)
     if route.next_hop is not None and route.leaving in entry.uplinks:
         words = f"a route by the group {route.leaving} has no next-hop: each member has its own."
         ctx.fault("route.group", mark, words, "Remove next-hop, or write a route for each member.")
@@ -121,6 +122,13 @@ def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> 
             f"next hop {route.next_hop} is link-local: it means a neighbour on one segment, and the route does not say on which."
         )
         ctx.fault("route.link-local", mark, words, "Add leaving: INTERFACE.")
+
+
+def _prefix_faults(ctx: Context, route: RouteIn, mark: Mark) -> None:
+    """Destinations that no router routes: multicast and loopback (RFC 1812 section 5.3.7, RFC 4291 section 2.5.3)."""
+    special = Address(route.prefix.family, route.prefix.value).special if route.prefix.length >= 4 else ""
+    if "multicast" in special or "loopback" in special:
+        ctx.fault("route.prefix", mark, f"{route.prefix} is {special}: no unicast route leads there.", "Remove the route.")
 
 
 def _adrift(route: RouteIn, entry: DeviceIn) -> bool:
@@ -178,16 +186,21 @@ def _leases(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
             continue
         first, last = (from_key(k) for k in pool.range.spans[0])
         own = next((a for a in interfaces[port].addresses if a.prefix.holds(first) and a.prefix.holds(last)), None)
-        if own is None:
-            words = f"the range {pool.range.text} is not within a subnet of {name}/{port}."
-            ctx.fault("lease.range", ctx.spot(*path, "range"), words, "Give addresses of the interface's own subnet.")
-            continue
-        ends = (own.prefix.value, own.prefix.value + own.prefix.span.last - own.prefix.span.first)
-        if first.family == 4 and own.length < 31 and (first.value == ends[0] or last.value == ends[1]):
-            words = f"the range {pool.range.text} holds the subnet's own or broadcast address, which no host can have."
-            ctx.fault("lease.range", ctx.spot(*path, "range"), words, "Leave both ends of the subnet out.")
+        if own is None or _holds_an_end(own, first, last):
+            words = f"the range {pool.range.text} is not within a subnet of {name}/{port}"
+            if own is not None:
+                words = f"the range {pool.range.text} holds the subnet's own or broadcast address, which no host can have"
+            ctx.fault(
+                "lease.range", ctx.spot(*path, "range"), f"{words}.", "Give addresses of hosts in the interface's own subnet."
+            )
             continue
         yield LeasePool(port, first, last, pool.gateway or own.address, tuple(pool.resolvers), mark)
+
+
+def _holds_an_end(own: InterfaceAddress, first: Address, last: Address) -> bool:
+    """True where a range begins or ends with an address that no host has (RFC 1122 section 3.2.1.3)."""
+    prefix = own.prefix
+    return first.family == 4 and own.length < 31 and (first.value == prefix.value or last.value == prefix.span.last)
 
 
 def _serves(ctx: Context, words: Iterable[str], path: Path) -> tuple[Serves, ...]:

@@ -144,24 +144,28 @@ def _contradictions(ctx: Context, rule: Rule, path: Path) -> None:
     if rule.from_ports and rule.services and not any(s.protocol in WITH_PORTS for s in rule.services):
         said = f"from-port asks for a port, and {rule.service_words} has none: the rule could never match."
         ctx.fault("rule.port", ctx.spot(*path, "from-port"), said, "Remove one of the two.")
-    families = {key: _families(terms) for key, terms in (("from", rule.sources), ("to", rule.destinations))}
-    if families["from"] and families["to"] and not families["from"] & families["to"]:
-        said = f"from is IPv{min(families['from'])} and to is IPv{min(families['to'])}: no packet has both."
+    source, destination = _families(rule.sources), _families(rule.destinations)
+    if source and destination and not source & destination:
+        said = f"from is IPv{min(source)} and to is IPv{min(destination)}: no packet has both."
         ctx.fault("rule.family", ctx.spot(*path, "to"), said, "Write a rule for each family.")
+    for key, held in (("from", source), ("to", destination)):
+        _icmp_family(ctx, rule, key, held, path)
+
+
+def _icmp_family(ctx: Context, rule: Rule, key: str, held: set[int], path: Path) -> None:
+    """A rule of one family's ICMP with the other family's addresses."""
     wanted = {ICMP: 4, ICMP6: 6}.get(rule.protocol or 0)
-    for key, held in families.items():
-        if wanted and held and wanted not in held:
-            said = f"the rule is for {protocol_name(rule.protocol or 0)}, and {key} has only IPv{min(held)} addresses: it could never match."
-            ctx.fault(
-                "rule.family", ctx.spot(*path, key), said, f"Write icmp{'6' if wanted == 4 else ''}, or IPv{wanted} addresses."
-            )
+    if wanted and held and wanted not in held:
+        name = protocol_name(rule.protocol or 0)
+        said = f"the rule is for {name}, and {key} has only IPv{min(held)} addresses: it could never match."
+        ctx.fault("rule.family", ctx.spot(*path, key), said, f"Write icmp{'6' if wanted == 4 else ''}, or IPv{wanted} addresses.")
 
 
 def _families(terms: Iterable[Term] | None) -> set[int]:
     """The families of a condition's addresses; none where it may be both, or is not known yet."""
     out: set[int] = set()
     for term in terms or ():
-        if term.spans is None or term.leased:
+        if term.spans is None or term.leased or any(m.leased for m in term.members):
             return set()
         out |= {4 if s.first < V6_BASE else 6 for s in term.spans} | {6 for s in term.spans if s.last >= V6_BASE}
         out |= {4} if term.masked else set()

@@ -92,52 +92,62 @@ def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> Ne
     """
     data = tree.plain()
     if not isinstance(data, dict):
-        problems.add(
-            "file.shape", tree.mark, "this is not a network file: a mapping is wanted.", "It begins with 'mossy-network: 1'."
-        )
+        words = "this is not a network file: a mapping is wanted."
+        problems.add("file.shape", tree.mark, words, "It begins with 'mossy-network: 1'.")
         return None
-    if "mossy-network" not in data:
-        problems.add("key.missing", tree.mark, "'mossy-network' is missing.", "A network file begins with 'mossy-network: 1'.")
-        data["mossy-network"] = "1"
-    elif data["mossy-network"] != "1":
-        problems.add(
-            "file.version",
-            tree.at("mossy-network").mark,
-            f"version '{data['mossy-network']}' is not known.",
-            "This release reads version 1.",
-        )
-        data["mossy-network"] = "1"
-    if "devices" not in data:
-        problems.add(
-            "key.missing",
-            tree.mark,
-            "'devices' is missing: there is no device in this network.",
-            "Add devices: with at least one device.",
-        )
-        data["devices"] = {}
+    _heading(tree, data, problems)
     wounds: set[int] = set()
-    for _ in range(12):
+    for _ in range(MOST_ROUNDS):
         try:
             return NetworkIn.read(data)
         except ValidationError as fault:
-            cut: dict[tuple[str | int, ...], list[str | int]] = {}
-            for error in fault.errors(include_url=False):
-                path = _real_path(data, error["loc"])
-                if error["type"] == "missing":
-                    path = _real_path(data, error["loc"][:-1])
-                node = live.at(*path)
-                code, message, remedy = _say(error, data, path)
-                at_key = error["type"] in ("extra_forbidden", "missing") or "[key]" in error["loc"]
-                if id(node) not in wounds:
-                    problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
-                cut[tuple(path)] = path
-            if () in cut or problems.full:
+            cut = [_report(error, data, live, problems, wounds) for error in fault.errors(include_url=False)]
+            if [] in cut or problems.full:
                 return None
-            for path in sorted(cut.values(), key=lambda p: [(str(type(s)), s) for s in p], reverse=True):
-                if not any(tuple(path[:n]) in cut for n in range(1, len(path))):
-                    fresh = [live.at(*path[:n]) for n in range(2, len(path))]
-                    hurt += fresh
-                    wounds |= {id(node) for node in fresh}
-                    _remove(data, path)
-                    live.at(*path[:-1]).cut(path[-1])
+            hurt += _cut_out(cut, data, live, wounds)
     return None
+
+
+MOST_ROUNDS = 12
+"""So often what is faulty is cut out and the rest tried again; a fault that hides another is rarely three deep."""
+
+
+def _heading(tree: Node, data: dict[str, Any], problems: Problems) -> None:
+    """The keys that every file has; what is missing is supplied, so that the rest is still looked at."""
+    if "mossy-network" not in data:
+        problems.add("key.missing", tree.mark, "'mossy-network' is missing.", "A network file begins with 'mossy-network: 1'.")
+    elif data["mossy-network"] != "1":
+        words = f"version '{data['mossy-network']}' is not known."
+        problems.add("file.version", tree.at("mossy-network").mark, words, "This release reads version 1.")
+    data["mossy-network"] = "1"
+    if "devices" not in data:
+        words = "'devices' is missing: there is no device in this network."
+        problems.add("key.missing", tree.mark, words, "Add devices: with at least one device.")
+        data["devices"] = {}
+
+
+def _report(error: Any, data: Any, live: Node, problems: Problems, wounds: set[int]) -> list[str | int]:
+    """Note one fault, unless it is about a part that something was cut out of; gives the path of what is faulty."""
+    missing = error["type"] == "missing"
+    path = _real_path(data, error["loc"][:-1] if missing else error["loc"])
+    node = live.at(*path)
+    code, message, remedy = _say(error, data, path)
+    at_key = missing or error["type"] == "extra_forbidden" or "[key]" in error["loc"]
+    if id(node) not in wounds:
+        problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
+    return path
+
+
+def _cut_out(paths: list[list[str | int]], data: Any, live: Node, wounds: set[int]) -> list[Node]:
+    """Remove what is faulty, the last of a list first; gives the parts that it was cut out of."""
+    cut = {tuple(p): p for p in paths}
+    out: list[Node] = []
+    for path in sorted(cut.values(), key=lambda p: [(str(type(s)), s) for s in p], reverse=True):
+        if any(tuple(path[:n]) in cut for n in range(1, len(path))):
+            continue
+        fresh = [live.at(*path[:n]) for n in range(2, len(path))]
+        out += fresh
+        wounds |= {id(node) for node in fresh}
+        _remove(data, path)
+        live.at(*path[:-1]).cut(path[-1])
+    return out

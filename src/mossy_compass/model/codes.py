@@ -48,6 +48,7 @@ FINDINGS: dict[str, str] = {
     "ospf.no-neighbour": "Two interfaces on one segment speak OSPF and do not become neighbours.",
     "route.action": "A route that discards has a next hop, which has no effect.",
     "route.link-local": "A link-local next hop without the interface that it is behind.",
+    "route.prefix": "A route leads to what no unicast route can lead to.",
     "route.next-hop-special": "A next hop is an address that no router can have.",
     "route.family": "A route's prefix and next hop are of different families.",
     "route.group": "A route by a group of uplinks has a next hop.",

@@ -36,13 +36,9 @@ class Sent(NamedTuple):
 
 def reply_to(here: DevicePlan, facts: Facts, reply: Reply, choose: Choose | None = None) -> Sent | None:
     """The packet that goes home; None where nothing is asked for, or nothing may be said."""
-    packet, came = facts.packet, facts.came
-    if reply is Reply.ANSWER:
-        made = answer_to(packet)
-        return Sent(made, True) if made else None
-    if reply is Reply.REFUSAL:
-        made = None if packet.quoted is not None else refusal_of(packet)
-        return Sent(made, True) if made and _single(made) else None
+    if reply in (Reply.ANSWER, Reply.REFUSAL):
+        return _of_the_far_end(facts.packet, reply)
+    came = facts.came
     kind = _kind(here.settings, came, reply)
     if kind is None or came.quoted is not None or not _single(came):
         return None
@@ -50,6 +46,12 @@ def reply_to(here: DevicePlan, facts: Facts, reply: Reply, choose: Choose | None
         return Sent(reset_of(came), True)
     source = error_source(here, came, facts.arriving, choose)
     return Sent(icmp_error(came, source, kind.value), False) if source else None
+
+
+def _of_the_far_end(packet: Packet, reply: Reply) -> Sent | None:
+    """An answer, or the refusal of what nobody listens for; neither about an error."""
+    made = answer_to(packet) if reply is Reply.ANSWER else None if packet.quoted is not None else refusal_of(packet)
+    return Sent(made, True) if made and _single(made) else None
 
 
 def _kind(settings: Settings, packet: Packet, reply: Reply) -> Reply | None:

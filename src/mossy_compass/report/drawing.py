@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import sentences
-from mossy_compass.report.sheet import FONT, SMALL, Picture, Rect, curve
+from mossy_compass.report.sheet import FONT, SMALL, Box, Picture, Rect, curve
 from mossy_compass.walk.grid import Grid
 from mossy_compass.walk.journey import Journey, Leg, Way
 
@@ -33,8 +33,6 @@ MOST_PIXELS = 12_000
 
 def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = None) -> None:
     """Draw a laid-out network, and a journey's legs over it, on the given axes."""
-    from matplotlib.patches import FancyBboxPatch
-
     axes.set_xlim(0, picture.width)
     axes.set_ylim(0, picture.height)
     axes.set_axis_off()
@@ -45,39 +43,7 @@ def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = Non
     for leg in journey.homeward if journey else ():
         _leg(axes, picture, leg)
     for box in picture.boxes.values():
-        fill, edge = _FILL[box.kind]
-        r = box.rect
-        axes.add_patch(
-            FancyBboxPatch(
-                (r.x - r.w / 2 + 3, r.y - r.h / 2 + 3),
-                r.w - 6,
-                r.h - 6,
-                boxstyle="round,pad=3,rounding_size=5" if box.kind != "firewall" else "square,pad=3",
-                facecolor=fill,
-                edgecolor=_DOWN if box.down else edge,
-                linestyle="--" if box.down else "-",
-                linewidth=2.2 if box.kind == "firewall" else 1.1,
-                zorder=4,
-            )
-        )
-        y = r.y + r.h / 2 - 6 - FONT * 0.65
-        for number, words in enumerate(box.lines):
-            size = FONT if number == 0 else SMALL
-            weight = "bold" if number == 0 else "normal"
-            axes.text(r.x, y, words, size=size, weight=weight, color=INK, ha="center", va="center", family=_FACE, zorder=5)
-            y -= FONT * 0.7 + SMALL * 0.75 if number == 0 else SMALL * 1.4
-        for row in box.rows:
-            axes.text(
-                row.x,
-                row.y,
-                row.words,
-                size=SMALL + 1,
-                color=_DOWN if row.down else INK,
-                ha="left",
-                va="center",
-                family=_FACE,
-                zorder=6,
-            )
+        _box(axes, box)
     for label in picture.labels:
         axes.text(
             label.rect.x,
@@ -94,6 +60,36 @@ def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = Non
         )
     if journey:
         _ends(axes, picture, journey)
+
+
+def _box(axes: Axes, box: Box) -> None:
+    """A device, or a segment with its hosts."""
+    from matplotlib.patches import FancyBboxPatch
+
+    fill, edge = _FILL[box.kind]
+    wall = box.kind == "firewall"
+    r = box.rect
+    axes.add_patch(
+        FancyBboxPatch(
+            (r.x - r.w / 2 + 3, r.y - r.h / 2 + 3),
+            r.w - 6,
+            r.h - 6,
+            boxstyle="square,pad=3" if wall else "round,pad=3,rounding_size=5",
+            facecolor=fill,
+            edgecolor=_DOWN if box.down else edge,
+            linestyle="--" if box.down else "-",
+            linewidth=2.2 if wall else 1.1,
+            zorder=4,
+        )
+    )
+    words: dict[str, Any] = {"va": "center", "family": _FACE}
+    y = r.y + r.h / 2 - 6 - FONT * 0.65
+    for number, line in enumerate(box.lines):
+        size, weight = (SMALL, "normal") if number else (FONT, "bold")
+        axes.text(r.x, y, line, size=size, weight=weight, color=INK, ha="center", zorder=5, **words)
+        y -= SMALL * 1.4 if number else FONT * 0.7 + SMALL * 0.75
+    for row in box.rows:
+        axes.text(row.x, row.y, row.words, size=SMALL + 1, color=_DOWN if row.down else INK, ha="left", zorder=6, **words)
 
 
 def _route(picture: Picture, leg: Leg) -> list[list[tuple[float, float]]]:

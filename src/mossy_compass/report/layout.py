@@ -92,19 +92,22 @@ def place(network: Network, only: Collection[str] | None = None) -> Picture:
     labels, left_out = _arranged(network, boxes, lines, parts, min(tries)[1])
     for box in boxes.values():
         _set_rows(box)
-    home = {n: (n, b.rect.x, b.rect.y) for n, b in boxes.items() if b.kind != "segment"}
-    for key, box in boxes.items():
-        home |= {row.device: (key, row.x, row.y) for row in box.rows}
+    return _framed(boxes, lines, labels, left_out)
+
+
+def _framed(boxes: dict[str, Box], lines: list[Line], labels: list[Label], left_out: int) -> Picture:
+    """Everything moved so that the picture begins at its lower left corner, with a margin around it."""
     rects = [b.rect for b in boxes.values()] + [n.rect for n in labels] or [Rect(0, 0, 100, 100)]
     left, low = min(r.x - r.w / 2 for r in rects) - 18, min(r.y - r.h / 2 for r in rects) - 18
     width = max(r.x + r.w / 2 for r in rects) + 18 - left
     height = max(r.y + r.h / 2 for r in rects) + 18 - low
     for rect in rects:
         rect.x, rect.y = rect.x - left, rect.y - low
-    for box in boxes.values():
-        for row in box.rows:
-            row.x, row.y = row.x - left, row.y - low
-    home = {n: (k, x - left, y - low) for n, (k, x, y) in home.items()}
+    for row in (row for box in boxes.values() for row in box.rows):
+        row.x, row.y = row.x - left, row.y - low
+    home = {n: (n, b.rect.x, b.rect.y) for n, b in boxes.items() if b.kind != "segment"}
+    for key, box in boxes.items():
+        home |= {row.device: (key, row.x, row.y) for row in box.rows}
     return Picture(boxes, lines, labels, home, width, height, left_out)
 
 
@@ -115,27 +118,20 @@ def _down_words(segment: Segment, interface: Interface) -> str:
 
 
 def _wire(network: Network, shown: dict[str, Device], boxes: dict[str, Box]) -> list[Line]:
+    """The lines: a cable between two boxes is one; a segment with hosts, or more ends, becomes a box of its own."""
     lines: list[Line] = []
     for segment in network.segments.values():
         members = [(d, i) for d, i in segment.members if d in shown]
         ends = [(d, i) for d, i in members if d in boxes]
-        hosts = [(d, i) for d, i in members if d not in boxes]
         states = {m: _down_words(segment, shown[m[0]].interfaces[m[1]]) for m in members}
-        if not hosts and len(segment.members) == 2 and len(ends) == 2 and ends[0][0] != ends[1][0]:
+        direct = len(members) == len(ends) == len(segment.members) == 2 and ends[0][0] != ends[1][0]
+        if direct:
             why = ", ".join(dict.fromkeys(w for w in states.values() if w))
             lines.append(Line(ends[0][0], ends[1][0], segment.name, why))
-            continue
-        if not members:
-            continue
-        rows = []
-        for name, port in hosts:
-            words = " ".join([name, *map(host_part, shown[name].interfaces[port].addresses)])
-            down = states[name, port]
-            rows.append(Row(name, words + (f" [{down}]" if down else ""), down=bool(down)))
-        key = f"segment {segment.name}"
-        boxes[key] = _box(segment.name, "segment", (segment.name, *subnets(network, segment.members)), rows)
-        boxes[key].down = segment.down
-        lines += [Line(name, key, segment.name, states[name, port]) for name, port in ends]
+        elif members:
+            key = f"segment {segment.name}"
+            boxes[key] = _segment_box(network, segment, [m for m in members if m not in ends], states)
+            lines += [Line(name, key, segment.name, states[name, port]) for name, port in ends]
     together: dict[tuple[str, ...], list[Line]] = defaultdict(list)
     for line in lines:
         together[tuple(sorted((line.start, line.end)))].append(line)
@@ -143,6 +139,17 @@ def _wire(network: Network, shown: dict[str, Device], boxes: dict[str, Box]) -> 
         for number, line in enumerate(group):
             line.bow = (number - (len(group) - 1) / 2) * 34
     return lines
+
+
+def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]], states: dict[tuple[str, str], str]) -> Box:
+    rows = []
+    for name, port in hosts:
+        words = " ".join([name, *map(host_part, network.devices[name].interfaces[port].addresses)])
+        down = states[name, port]
+        rows.append(Row(name, words + (f" [{down}]" if down else ""), down=bool(down)))
+    box = _box(segment.name, "segment", (segment.name, *subnets(network, segment.members)), rows)
+    box.down = segment.down
+    return box
 
 
 def _springs_of_parts(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[dict[str, tuple[float, float]]]:

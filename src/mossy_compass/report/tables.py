@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from mossy_compass.model.network import Device, Interface, PolicyRoute, Rule, Translate
@@ -13,7 +14,7 @@ from mossy_compass.plan.order import SPECS
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.stages.translate import as_rule
 from mossy_compass.report.words import candidate
-from mossy_compass.routing.domains import Answer
+from mossy_compass.routing.domains import Answer, Port
 from mossy_compass.routing.table import Loser, Route
 
 
@@ -37,51 +38,54 @@ def _count(number: int, word: str) -> str:
 def interfaces(plan: Plan, name: str) -> Rows:
     """Interfaces with their state, addresses, cable, lists and routing protocols."""
     device = plan.network.devices[name]
-    rows = []
-    down = 0
-    for port in device.interfaces.values():
-        link = plan.domains.link(name, port.name)
-        down += not link.up
-        domain = plan.domains.of(name, port.name)
-        cable = plan.domains.segment_of(name, port.parent or port.name)
-        where = domain.name if domain else cable.name if cable else "loopback" if port.loopback else "-"
-        rows.append(
-            (
-                port.name + (f" ({port.zone})" if port.zone else ""),
-                "up" if link.up else f"down: {link.why}",
-                "\n".join(map(str, port.addresses)) or ("leased, none yet" if port.leased else "-"),
-                where,
-                str(port.mtu),
-                "\n".join(_notes(plan, device, port)) or "-",
-            )
-        )
+    rows = tuple(_interface_row(plan, device, port) for port in device.interfaces.values())
+    down = sum(not plan.domains.link(name, port).up for port in device.interfaces)
     about = f"{_count(len(rows), 'interface')} of {name}" + (f", {down} down" if down else ", all up" if len(rows) > 1 else ", up")
-    return Rows("interfaces", about, ("interface", "state", "addresses", "segment", "MTU", "more"), tuple(rows))
+    return Rows("interfaces", about, ("interface", "state", "addresses", "segment", "MTU", "more"), rows)
+
+
+def _interface_row(plan: Plan, device: Device, port: Interface) -> tuple[str, ...]:
+    link = plan.domains.link(device.name, port.name)
+    domain = plan.domains.of(device.name, port.name)
+    cable = plan.domains.segment_of(device.name, port.parent or port.name)
+    where = domain.name if domain else cable.name if cable else "loopback" if port.loopback else "-"
+    return (
+        port.name + (f" ({port.zone})" if port.zone else ""),
+        "up" if link.up else f"down: {link.why}",
+        "\n".join(map(str, port.addresses)) or ("leased, none yet" if port.leased else "-"),
+        where,
+        str(port.mtu),
+        "\n".join(_notes(plan, device, port)) or "-",
+    )
 
 
 def _notes(plan: Plan, device: Device, port: Interface) -> list[str]:
+    """What else there is to say of an interface: purpose, lease, VLAN, lists, routing protocols."""
+    here = (device.name, port.name)
+    leases = plan.routing.leases
     out = [port.about] if port.about else []
-    if (device.name, port.name) in plan.routing.leases.held:
-        out.append(f"leased from {'/'.join(plan.routing.leases.held[device.name, port.name].server)}")
-    if (device.name, port.name) in plan.routing.leases.wanting:
-        out.append(f"no lease: {plan.routing.leases.wanting[device.name, port.name]}")
+    if here in leases.held:
+        out.append(f"leased from {'/'.join(leases.held[here].server)}")
+    if here in leases.wanting:
+        out.append(f"no lease: {leases.wanting[here]}")
+    out += _vlan_words(port)
+    if device.layer3 and not port.loopback:
+        lists = (("arriving", port.arriving_list), ("leaving", port.leaving_list))
+        out += [f"{way} list {listed}" for way, listed in lists if listed]
+    if port.ospf:
+        out.append(f"OSPF area {port.ospf.area}, cost {port.ospf.cost}" + (", passive" if port.ospf.passive else ""))
+    return [*out, f"RIP {port.rip}"] if port.rip else out
+
+
+def _vlan_words(port: Interface) -> list[str]:
+    out = []
     if port.parent:
         out.append(f"tag {port.vlan} on {port.parent}")
     elif port.vlan is not None:
         out.append(f"of VLAN {port.vlan}")
     if port.access_vlan is not None:
         out.append(f"untagged VLAN {port.access_vlan}")
-    if port.trunk_vlans:
-        out.append(f"tagged VLANs {', '.join(map(str, port.trunk_vlans))}")
-    if device.layer3 and not port.loopback:
-        out += [
-            f"{way} list {listed}" for way, listed in (("arriving", port.arriving_list), ("leaving", port.leaving_list)) if listed
-        ]
-    if port.ospf:
-        out.append(f"OSPF area {port.ospf.area}, cost {port.ospf.cost}" + (", passive" if port.ospf.passive else ""))
-    if port.rip:
-        out.append(f"RIP {port.rip}")
-    return out
+    return [*out, f"tagged VLANs {', '.join(map(str, port.trunk_vlans))}"] if port.trunk_vlans else out
 
 
 def _place(route: Route) -> str:
@@ -138,27 +142,33 @@ def neighbours(plan: Plan, name: str) -> Rows:
     device = plan.network.devices[name]
     ospf, rip = plan.routing.settled()
     rows: list[tuple[str, ...]] = []
-    for port in device.interfaces.values():
-        domain = plan.domains.of(name, port.name)
-        if domain is None or not device.layer3:
-            continue
-        spoken = {p: f"OSPF IPv{family}" for family, o in ospf.items() for p in o.neighbours.get((name, port.name), [])}
-        spoken |= dict.fromkeys(rip.neighbours.get((name, port.name), []) if rip else [], "RIP")
-        for address, answers in sorted(domain.owners.items()):
-            others = [a for a in answers if (a.device, a.interface) != (name, port.name) and _written(plan, a, address)]
-            for answer in others:
-                said = [spoken[answer.device, answer.interface]] if (answer.device, answer.interface) in spoken else []
-                said += ["DUPLICATE: two answer for it"] if len(answers) > 1 else []
-                rows.append((port.name, str(address), f"{answer.device}/{answer.interface}", ", ".join(said) or "-"))
-        for other, other_port in domain.proxies:
-            if other != name:
-                rows.append((port.name, "(further addresses)", f"{other}/{other_port}", "answers for others"))
+    for port in device.interfaces:
+        spoken = {p: f"OSPF IPv{family}" for family, o in ospf.items() for p in o.neighbours.get((name, port), [])}
+        spoken |= dict.fromkeys(rip.neighbours.get((name, port), []) if rip else [], "RIP")
+        rows += _answering(plan, name, port, spoken)
     return Rows(
         "neighbours",
         f"on the segments of {name}, {_count(len(rows), 'neighbour')} answer",
         ("interface", "address", "who", "more"),
         tuple(rows),
     )
+
+
+def _answering(plan: Plan, name: str, port: str, spoken: Mapping[Port, str]) -> Iterator[tuple[str, ...]]:
+    """The others on an interface's segment, an address a row."""
+    domain = plan.domains.of(name, port)
+    if domain is None:
+        return
+    for address, answers in sorted(domain.owners.items()):
+        twice = ["DUPLICATE: two answer for it"] if len(answers) > 1 else []
+        for answer in answers:
+            other = (answer.device, answer.interface)
+            if other != (name, port) and _written(plan, answer, address):
+                said = [spoken[other], *twice] if other in spoken else twice
+                yield port, str(address), "/".join(other), ", ".join(said) or "-"
+    for other in domain.proxies:
+        if other[0] != name:
+            yield port, "(further addresses)", "/".join(other), "answers for others"
 
 
 def _written(plan: Plan, answer: Answer, address: Address) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
@@ -66,18 +66,20 @@ def journey(record: Journey, details: bool = False) -> RenderableType:
         parts.append(Padding(rows_of([(label, words) for label, words in extra], ("dim", ""), (8, None)), (0, 0, 0, 2)))
     asked = record.lookup.journey if record.lookup else None
     if asked is not None and (details or not asked.answered):
-        for leg in asked.legs if details else asked.homeward:
-            parts.append(Padding(Text(f"lookup {sentences.leg_title(leg)}", style="bold"), (0, 0, 0, 2)))
-            parts.append(Padding(_hops(leg), (0, 0, 0, 2)))
+        parts += _legs(asked, details, "lookup ")
+    return Group(*parts, *_legs(record, details))
+
+
+def _legs(record: Journey, details: bool, before: str = "") -> Iterator[RenderableType]:
+    """The way there and back, or with details every leg and every ruling."""
     for leg in record.legs if details else record.homeward:
-        if not leg.hops or leg.packet.protocol == 0:
+        if leg.packet.protocol == 0:  # no packet left
             continue
-        parts.append(Padding(Text(sentences.leg_title(leg), style="bold"), (0, 0, 0, 2)))
+        yield Padding(Text(before + sentences.leg_title(leg), style="bold"), (0, 0, 0, 2))
         if details:
-            parts += [Padding(_hop_details(n, hop, leg, record.plan), (0, 0, 0, 4)) for n, hop in enumerate(leg.hops, 1)]
+            yield from (Padding(_hop_details(n, hop, leg, record.plan), (0, 0, 0, 4)) for n, hop in enumerate(leg.hops, 1))
         else:
-            parts.append(Padding(_hops(leg), (0, 0, 0, 2)))
-    return Group(*parts)
+            yield Padding(_hops(leg), (0, 0, 0, 2))
 
 
 def brief(record: Journey) -> RenderableType:

@@ -235,16 +235,11 @@ def ask(
 
     """
     wishes = replace(options or Options(), **more)  # type: ignore[arg-type]
-    for word, value in (("sender", sender), ("target", target), ("service", service)):
-        if not isinstance(value, str):
-            raise QuestionError(f"the {word} is a text, not {value!r}; write it in quotes, a service like 'tcp/443'.")
+    _texts(sender, target, service)
     network = plan.network
     device, far = sender_of(network, sender)
     wishes.check()
-    wanted = services_of(network, service)[0]
-    if wanted is not None and wanted.protocol in WITH_PORTS and wanted.ports is None:
-        raise QuestionError(f"'{service}' needs a port; write one like {service}/443.")
-    wanted = _first_port(wanted) if wanted else None
+    wanted = _wanted(network, service)
     what = str(wanted) if wanted else "ping"
     found = addresses or addresses_of(network, target)
     if not found:
@@ -258,6 +253,21 @@ def ask(
     if source.family != destination.family:
         raise QuestionError(f"source {source} and destination {destination} are of different families.")
     return Question(sender, device.name, target, what, _packet(source, destination, wanted, wishes), None, destination, leaving)
+
+
+def _texts(sender: object, target: object, service: object) -> None:
+    """Refuse what is no text, as a port number in the place of a service."""
+    for word, value in (("sender", sender), ("target", target), ("service", service)):
+        if not isinstance(value, str):
+            raise QuestionError(f"the {word} is a text, not {value!r}; write it in quotes, a service like 'tcp/443'.")
+
+
+def _wanted(network: Network, service: str) -> Service | None:
+    """The first member of a service, at its first port; None for an echo request."""
+    wanted = services_of(network, service)[0]
+    if wanted is not None and wanted.protocol in WITH_PORTS and wanted.ports is None:
+        raise QuestionError(f"'{service}' needs a port; write one like {service}/443.")
+    return _first_port(wanted) if wanted else None
 
 
 def _segment_of(here: DevicePlan, sender: str, destination: Address) -> str | None:
@@ -293,16 +303,19 @@ def _destination(
     here: DevicePlan, far: FarHost | None, found: Sequence[Address], wanted: Service | None, wishes: Options, target: str
 ) -> Address:
     """Which of the target's addresses: of the family that is asked for, and that the sender has, where there is a choice."""
-    family = wishes.family
-    if family is None and wishes.source is not None:
-        family = parse_address(wishes.source).family
-    if family is None and wanted is not None and wanted.protocol in (ICMP, ICMP6):
-        family = 4 if wanted.protocol == ICMP else 6
+    family = wishes.family or _family(wanted, wishes)
     usable = [a for a in found if family in (None, a.family)]
     if not usable:
         raise QuestionError(f"{target} has no IPv{family} address; it has {', '.join(map(str, found))}.")
     own = {a.family for a in (far.addresses if far else here.own)}
     return next((a for a in usable if a.family in own), usable[0])
+
+
+def _family(wanted: Service | None, wishes: Options) -> int | None:
+    """The family that a question is about without saying so; None where either will do."""
+    if wishes.source is not None:
+        return parse_address(wishes.source).family
+    return {ICMP: 4, ICMP6: 6}.get(wanted.protocol) if wanted else None
 
 
 def _source(
@@ -334,14 +347,21 @@ def _packet(source: Address, destination: Address, wanted: Service | None, wishe
     if wanted is None:
         return echo_request(source, destination, 1 if port is None else port, ttl)._replace(size=size)
     if wanted.protocol in (ICMP, ICMP6):
-        if wanted.protocol != (ICMP if destination.family == 4 else ICMP6):
-            raise QuestionError(f"{wanted} does not go with {destination}. Ask for ping, which is of the target's family.")
-        kind = wanted.ports.first if wanted.ports else (8 if wanted.protocol == ICMP else 128) << 8
-        return Packet(wanted.protocol, source, destination, 1 if port is None else port, 0, kind, ttl=ttl, size=size)
-    own_port = (FIRST_DYNAMIC_PORT if port is None else port) if wanted.protocol in WITH_PORTS else 0
-    to_port = wanted.ports.first if wanted.ports and wanted.protocol in WITH_PORTS else 0
+        return _icmp_packet(source, destination, wanted, wishes)
+    if wanted.protocol not in WITH_PORTS:
+        return Packet(wanted.protocol, source, destination, ttl=ttl, size=size)
+    to_port = wanted.ports.first if wanted.ports else 0
     flags = "SYN" if wanted.protocol == TCP else ""
-    return Packet(wanted.protocol, source, destination, own_port, to_port, -1, flags, ttl, size)
+    return Packet(wanted.protocol, source, destination, FIRST_DYNAMIC_PORT if port is None else port, to_port, -1, flags, ttl, size)
+
+
+def _icmp_packet(source: Address, destination: Address, wanted: Service, wishes: Options) -> Packet:
+    """A packet of an ICMP kind; an echo request where none is said."""
+    if wanted.protocol != (ICMP if destination.family == 4 else ICMP6):
+        raise QuestionError(f"{wanted} does not go with {destination}. Ask for ping, which is of the target's family.")
+    kind = wanted.ports.first if wanted.ports else (8 if wanted.protocol == ICMP else 128) << 8
+    identifier = 1 if wishes.from_port is None else wishes.from_port
+    return Packet(wanted.protocol, source, destination, identifier, 0, kind, ttl=wishes.ttl, size=wishes.size)
 
 
 def known_ends(network: Network, words: Iterable[str]) -> None:

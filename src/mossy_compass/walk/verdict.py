@@ -36,21 +36,10 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg]) -> Journey:
     packet = question.packet
     assert packet is not None
     there, back, legs = _homeward(plan, question, legs)
-    lost = "there"
-    symptom, said = Symptom.SILENCE, None
-    expected = there.fate is Fate.DELIVERED and back is not None and back.way is Way.BACK
-    if expected and back is not None and _received(question, packet, back):
-        symptom, said = Symptom.ANSWERED, Because("said.packet", (back.arrived,))
-    elif expected:
-        lost = "back"
-    elif back is not None and _home(question, back):
-        said = Because("said.packet", (back.arrived,))
-        refused = back.way is Way.BACK or there.fate is Fate.REFUSED
-        symptom = Symptom.REFUSED if refused else Symptom.UNREACHABLE
-    elif back is not None:
-        said = Because("said.lost", (back.way is Way.BACK, back.end, back.because))
-    elif len(there.hops) == 1 and there.cause in OWN_SYSTEM:
-        symptom, said = Symptom.UNREACHABLE, Because("said.own-system", (question.device,))
+    symptom, said = _symptom(question, packet, there, back)
+    # a delivered packet whose answer set out and was not received: its fate is decided on the way back
+    answer = there.fate is Fate.DELIVERED and back is not None and back.way is Way.BACK
+    lost = "back" if answer and symptom is not Symptom.ANSWERED else "there"
     deciding = back if lost == "back" and back is not None else there
     return Journey(
         question.sender,
@@ -72,6 +61,22 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg]) -> Journey:
         _near(plan, deciding),
         plan=plan,
     )
+
+
+def _symptom(question: Question, packet: Packet, there: Leg, back: Leg | None) -> tuple[Symptom, Because | None]:
+    """What the sender sees, from what really got to it."""
+    if back is None:
+        if len(there.hops) == 1 and there.cause in OWN_SYSTEM:
+            return Symptom.UNREACHABLE, Because("said.own-system", (question.device,))
+        return Symptom.SILENCE, None
+    expected = there.fate is Fate.DELIVERED and back.way is Way.BACK
+    if expected:
+        received = _received(question, packet, back)
+        return (Symptom.ANSWERED, Because("said.packet", (back.arrived,))) if received else (Symptom.SILENCE, None)
+    if not _home(question, back):
+        return Symptom.SILENCE, Because("said.lost", (back.way is Way.BACK, back.end, back.because))
+    refused = back.way is Way.BACK or there.fate is Fate.REFUSED
+    return (Symptom.REFUSED if refused else Symptom.UNREACHABLE), Because("said.packet", (back.arrived,))
 
 
 def _homeward(plan: Plan, question: Question, legs: Sequence[Leg]) -> tuple[Leg, Leg | None, list[Leg]]:
@@ -215,25 +220,25 @@ def facts_of(ruling: Ruling) -> Facts:
 
 def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
     """What is written and would have changed the fate, but has no effect; and an address that was given twice."""
-    address = there.arrived.destination
-    owners = plan.owners(address)
-    if len(owners) > 1:
-        last = there.hops[-1].device
-        for name in owners:
-            if name != last and name in plan.network.devices:
-                yield Because("although.duplicate", (name, address), _own_mark(plan, name, address))
+    yield from _given_twice(plan, there)
     if there.fate not in (Fate.DELIVERED, Fate.REFUSED):
         return
-    decided = {r.table for leg in (there, back) if leg for h in leg.hops for r in h.rulings if r.table}
-    told: set[str] = set()
+    # a list that did decide is not idle, whatever it was meant for
+    told = {r.table for leg in (there, back) if leg for h in leg.hops for r in h.rulings if r.table}
     for hop in there.hops:
         for name, idle in _idle_lists(plan, hop):
-            # a list that did decide is not idle, whatever it was meant for
-            if name not in told and f"list {name}" not in decided:
-                found = _would_deny(plan, hop, name, idle)
-                if found is not None:
-                    told.add(name)
-                    yield found
+            found = None if f"list {name}" in told else _would_deny(plan, hop, name, idle)
+            if found is not None:
+                told.add(f"list {name}")
+                yield found
+
+
+def _given_twice(plan: Plan, there: Leg) -> Iterator[Because]:
+    address, last = there.arrived.destination, there.end
+    owners = plan.owners(address)
+    for name in owners if len(owners) > 1 else ():
+        if name != last and name in plan.network.devices:
+            yield Because("although.duplicate", (name, address), _own_mark(plan, name, address))
 
 
 def _idle_lists(plan: Plan, hop: Hop) -> Iterator[tuple[str, tuple[str, ...]]]:

@@ -123,22 +123,20 @@ def _service_reasons(here: DevicePlan) -> dict[str, Because]:
 
 
 def _because(here: DevicePlan, own: Own, row: Row, facts: Facts) -> Because:
+    """What a row of the device's own table rests on."""
     name = own.far.name if own.far else here.name
-    packet = facts.packet
-    if row.id == "answer":
-        return Because("address.own", (name, packet.destination))
-    if row.id == "to-self":
-        return setting(here.settings, "to-self")
+    settings, packet = here.settings, facts.packet
     if row.id == "ping":
-        settings = here.settings
-        code = "ping.answered" if settings.answers_ping else "ping.ignored"
         mark = settings.mark("answers-ping")
+        code = "ping.answered" if settings.answers_ping else "ping.ignored"
         return Because(code, (name, settings.text("answers-ping"), "" if mark else settings.kind), mark)
+    if row.id == "closed-port":
+        listens = tuple(dict.fromkeys(s.words for s in here.serves(own.far)))
+        mark = settings.mark("closed-port") or (own.far.mark if own.far else here.device.mark)
+        return Because("service.closed", (name, packet, listens), mark)
     if row.id == "known":
         assert facts.session is not None
         return Because("session.known", (facts.session.number, here.name))
-    if row.id in ("stray", "error", "icmp"):
-        return Because("unasked", (name,))
-    listens = tuple(dict.fromkeys(s.words for s in here.serves(own.far)))
-    mark = here.settings.mark("closed-port") or (own.far.mark if own.far else here.device.mark)
-    return Because("service.closed", (name, packet, listens), mark)
+    if row.id == "to-self":
+        return setting(settings, "to-self")
+    return Because("address.own", (name, packet.destination)) if row.id == "answer" else Because("unasked", (name,))
