@@ -147,7 +147,10 @@ def test_an_unattached_list_is_told_of_where_it_would_have_mattered(demo: mc.Pla
     journey = mc.trace(demo, "kiosk-1", "seeds.example", "https")
     assert journey.answered
     assert [b.words for b in journey.although] == ["list spring-sale rule 10 would deny it: spring-sale is attached nowhere"]
-    assert ("although", "list spring-sale rule 10 would deny it: spring-sale is attached nowhere (fernhollow.yaml:56)") in sentences.extras(journey)
+    assert (
+        "although",
+        "list spring-sale rule 10 would deny it: spring-sale is attached nowhere (fernhollow.yaml:56)",
+    ) in sentences.extras(journey)
     assert mc.trace(demo, "kiosk-1", "almanac", "https").although == ()
 
 

@@ -280,22 +280,25 @@ def _listed(value: object) -> object:
 
 def number(low: float, high: float, unit: str = "", whole: bool = True) -> Kind:
     """A number in a range, written as text, with its unit if it likes."""
+    kind = f"a {'whole ' if whole else ''}number from {low:g} to {high:g}"
 
     def check(value: object) -> float:
-        written = str(value).strip()
-        if unit and written.endswith(unit):
-            written = written[: -len(unit)].strip()
-        pattern = r"-?\d{1,12}" if whole else r"-?\d{1,9}(\.\d{1,6})?"
-        if isinstance(value, str) and re.fullmatch(pattern, written, re.ASCII):
-            found = int(written) if whole else float(written)
-            if low <= found <= high:
-                return found
-        kind = "a whole number" if whole else "a number"
-        if isinstance(value, str):
-            raise fault(f"'{value}' is not {kind} from {low:g} to {high:g}{f' ({unit})' if unit else ''}.")
-        raise fault(f"{kind} from {low:g} to {high:g} is wanted here.")
+        if not isinstance(value, str):
+            raise fault(f"{kind} is wanted here.")
+        found = _read_number(value.strip().removesuffix(unit).strip(), whole)
+        if found is None or not low <= found <= high:
+            raise fault(f"'{value}' is not {kind}{f' ({unit})' if unit else ''}.")
+        return found
 
     return _plain(check, {"type": ["integer", "string"], "minimum": low, "maximum": high})
+
+
+def _read_number(written: str, whole: bool) -> float | None:
+    """A plain decimal number of bounded length; None for anything else."""
+    pattern = r"-?\d{1,12}" if whole else r"-?\d{1,9}(\.\d{1,6})?"
+    if not re.fullmatch(pattern, written, re.ASCII):
+        return None
+    return int(written) if whole else float(written)
 
 
 def _yes_no(value: object) -> bool:

@@ -38,25 +38,28 @@ def network(ctx: Context) -> Network:
 
 def _name_faults(ctx: Context) -> None:
     """Names that would be read two ways."""
-    doc = ctx.doc
-    for name in doc.services:
+    for name in ctx.doc.services:
         if name in BUILT_IN_SERVICES:
             known = ", ".join(map(str, BUILT_IN_SERVICES[name]))
             words = f"'{name}' is the name of a well-known service ({known}); here it would mean something else."
             ctx.fault("service.built-in", ctx.mark("services", name), words, "Choose another name.")
     for section in ("groups", "devices", "names", "segments"):
-        for name in getattr(doc, section):
-            if name in BUILT_IN_GROUPS:
-                words = f"'{name}' is a built-in group; a rule that says it would not mean this."
-                ctx.fault("group.built-in", ctx.mark(section, name), words, "Choose another name.")
-    for name in doc.groups:
-        for section, things in (("devices", doc.devices), ("names", doc.names)):
-            if name in things:
+        for name in set(BUILT_IN_GROUPS) & set(getattr(ctx.doc, section)):
+            words = f"'{name}' is a built-in group; a rule that says it would not mean this."
+            ctx.fault("group.built-in", ctx.mark(section, name), words, "Choose another name.")
+    for section in ("devices", "names"):
+        for name in ctx.doc.groups:
+            if name in getattr(ctx.doc, section):
                 words = f"'{name}' is also one of the {section}; a rule that says it would be read two ways."
                 also = ((ctx.mark(section, name), "the other one"),)
                 ctx.fault("name.twice", ctx.mark("groups", name), words, "Choose another name.", also=also)
-    for name, addresses in doc.names.items():
-        if name in doc.devices and set(addresses) != set(ctx.addresses_of(name)):
+    _records(ctx)
+
+
+def _records(ctx: Context) -> None:
+    """Name records that are called like a device, and say something else."""
+    for name, addresses in ctx.doc.names.items():
+        if name in ctx.doc.devices and set(addresses) != set(ctx.addresses_of(name)):
             words = f"the name record '{name}' is also a device, which has other addresses: they would be taken for one another."
             also = ((ctx.mark("devices", name), "the device"),)
             ctx.fault("name.twice", ctx.mark("names", name), words, "Choose another name.", also=also)

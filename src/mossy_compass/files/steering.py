@@ -92,10 +92,11 @@ def _goal(ctx: Context, entry: TranslateIn, path: Path) -> Address | None:
     found = term(ctx, entry.goes_to.address, spot)
     if found is None:
         return None
-    hosts = [from_key(s.first) for s in found.spans or () if s.first == s.last]
+    spans = found.spans or ()
+    hosts = [from_key(s.first) for s in spans if s.first == s.last]
     family = _family(None, term_list(ctx, entry.to, (*path, "to"))) if entry.to else 4
     fitting = [a for a in hosts if a.family == family] or hosts
-    if not fitting or len(hosts) != len(found.spans or ()) or len(fitting) > 1:
+    if len(hosts) != len(spans) or len(fitting) != 1:
         words = f"'{entry.goes_to.address}' is not one address: packets go to one host."
         ctx.fault("translate.goal", spot, words, "Name a host, or its address.")
         return None

@@ -147,11 +147,10 @@ def _switch(device: Device, problems: Problems) -> None:
 
 def _cabling(device: Device, members: set[tuple[str, str]], problems: Problems) -> None:
     """Interfaces that nobody can be reached by."""
-    used = {(device.name, i.parent) for i in device.interfaces.values() if i.parent}
+    used = members | {(device.name, i.parent) for i in device.interfaces.values() if i.parent}
     for interface in device.interfaces.values():
-        here = (device.name, interface.name)
-        virtual = interface.loopback or interface.parent or (interface.vlan is not None)
-        if here not in members and here not in used and not virtual and interface.addresses:
+        virtual = interface.loopback or interface.vlan is not None
+        if (device.name, interface.name) not in used and not virtual and interface.addresses:
             words = f"{device.name}/{interface.name} is on no segment: nobody can be reached by it."
             remedy = f"Name {device.name}/{interface.name} in a segment."
             problems.add("interface.alone", interface.mark, words, remedy, WARN)
@@ -175,11 +174,15 @@ def _next_hop(device: Device, route: StaticRoute, hop: Address, problems: Proble
         held = ", ".join(map(str, own)) or "it has none"
         words = f"gateway {hop} is on no subnet of {device.name} ({held}): nothing beyond them can be reached."
         problems.add("host.gateway-elsewhere", route.mark, words, "Use an address of the host's own subnet.", WARN)
-        return
-    recursive = any(r.prefix.holds(hop) and r is not route and not r.prefix.is_default for r in device.routes)
-    if not recursive and not (device.ospf or device.rip):
+    elif not _recursive(device, route, hop):
         words = f"next hop {hop} is on no subnet of {device.name}: the route is inactive."
         problems.add("route.next-hop-elsewhere", route.mark, words, "Use an address of a connected subnet.", WARN)
+
+
+def _recursive(device: Device, route: StaticRoute, hop: Address) -> bool:
+    """True where another route may lead to a next hop: one that is written, or one that a protocol may teach."""
+    others = (r.prefix for r in device.routes if r is not route and not r.prefix.is_default)
+    return bool(device.ospf or device.rip) or any(p.holds(hop) for p in others)
 
 
 def _route(origin: str) -> str:
@@ -200,7 +203,7 @@ def _addresses(network: Network, problems: Problems) -> None:
                 problems.add(
                     "address.duplicate",
                     mark,
-                    f"{address} is borne by {first[0]}/{first[1]} and by {name}/{port}: which of them answers is chance.",
+                    f"{address} is at {first[0]}/{first[1]} and at {name}/{port}: which of them answers is chance.",
                     "Give one of them another address.",
                     WARN,
                     also=((first[2], "the other one"),),

@@ -52,22 +52,30 @@ class Address(NamedTuple):
 
     @property
     def special(self) -> str:
-        """Why no single far device can bear this address (RFC 1122 3.2.1.3, RFC 4291 2.4); empty for most."""
-        top = self.value >> (24 if self.family == 4 else 120)
-        if self.value == 0:
+        """Why no single far device can have this address (RFC 1122 3.2.1.3, RFC 4291 2.4); empty for most."""
+        if not self.value:
             return "the unspecified address"
-        if (self.family == 4 and top >> 4 == 14) or (self.family == 6 and top == 255):
-            return "a multicast address"
-        if self.family == 4 and self.value == 0xFFFFFFFF:
-            return "the broadcast address of whatever segment it is sent on"
-        if (self.family == 4 and top == 127) or (self.family == 6 and self.value == 1):
-            return "a loopback address, which means the sender itself"
+        for family, first, last, words in _SPECIAL:
+            if family == self.family and first <= self.value <= last:
+                return words
         return ""
 
     @property
     def is_private(self) -> bool:
         """True for addresses that mean nothing on the public Internet (RFC 1918, RFC 4193)."""
         return in_spans(self.key, PRIVATE_SPANS)
+
+
+_LOOPBACK = "a loopback address, which means the sender itself"
+_MULTICAST = "a multicast address"
+_SPECIAL = (
+    (4, 127 << 24, (128 << 24) - 1, _LOOPBACK),
+    (4, 224 << 24, (240 << 24) - 1, _MULTICAST),
+    (4, 0xFFFFFFFF, 0xFFFFFFFF, "the broadcast address of whatever segment it is sent on"),
+    (6, 1, 1, _LOOPBACK),
+    (6, 255 << 120, (1 << 128) - 1, _MULTICAST),
+)
+"""Runs of addresses that name no single host: family, first, last, and what they are."""
 
 
 class Span(NamedTuple):
@@ -255,12 +263,12 @@ def parse_interface_address(text: str) -> InterfaceAddress:
     length = _length(tail, address, text)
     prefix = prefix_of(address, length)
     if address.special and "loopback" not in address.special:
-        raise AddressError(f"'{text}' is {address.special}, not one that an interface can bear.")
+        raise AddressError(f"'{text}' is {address.special}, not one that an interface can have.")
     if address.family == 4 and length < 31:
         if address.value == prefix.value:
-            raise AddressError(f"'{text}' is the network address of {prefix}, not one that an interface can bear.")
+            raise AddressError(f"'{text}' is the network address of {prefix}, not one that an interface can have.")
         if address.value == prefix.span.last:
-            raise AddressError(f"'{text}' is the broadcast address of {prefix}, not one that an interface can bear.")
+            raise AddressError(f"'{text}' is the broadcast address of {prefix}, not one that an interface can have.")
     return InterfaceAddress(address, length)
 
 

@@ -107,10 +107,15 @@ def _addresses(key: str, fields: tuple[str, str], terms: Sequence[Term] | None, 
     """The addresses of a condition, with ``self`` filled in; ``any`` is no condition."""
     if terms is None or any(t.words == "any" for t in terms):
         return None
-    spans = merge(s for t in terms for s in (reader.own if t.spans is None else t.spans))
+    spans = merge(s for t in terms for s in _spans(t, reader))
     masked: tuple[Masked, ...] = tuple(dict.fromkeys(m for t in terms for m in t.masked))
     parts: tuple[Part, ...] = ((fields[0], spans), (fields[1], masked)) if masked else ((fields[0], spans),)
     return Condition(key, parts, tuple(t.words for t in terms), tuple(terms))
+
+
+def _spans(term: Term, reader: Reader) -> Spans:
+    """The runs of a term; ``self`` is the reader's own addresses."""
+    return reader.own if term.spans is None else term.spans
 
 
 def _protocol(rule: Rule, reader: Reader) -> Condition | None:

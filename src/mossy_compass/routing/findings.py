@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
+from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import intersect
@@ -14,7 +15,7 @@ from mossy_compass.packet.address import BITS, Address, InterfaceAddress, Prefix
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.domains import Domain, Port
 from mossy_compass.routing.ospf import PASSIVE
-from mossy_compass.routing.table import Hop
+from mossy_compass.routing.table import Hop, Loser
 
 WARN, NOTE = Severity.WARNING, Severity.NOTE
 _SAID_BEFORE = ("host.gateway-elsewhere", "route.next-hop-elsewhere", "route.self", "interface.alone")
@@ -114,36 +115,44 @@ def _twice_link_local(routing: Routing, domain: Domain, problems: Problems) -> N
             problems.add("address.duplicate", mark, f"{words}: which of them answers is chance.", remedy, WARN)
 
 
+class Held(NamedTuple):
+    """A subnet where it is: on which segment, at which interface."""
+
+    prefix: Prefix
+    segment: str
+    port: Port
+    mark: Mark
+
+    @property
+    def words(self) -> str:
+        return f"{'/'.join(self.port)} ({self.prefix}, segment {self.segment})"
+
+
 def _overlaps(routing: Routing, problems: Problems) -> None:
     """One subnet on several segments: each router believes that all of it is on its own side."""
     told: set[tuple[str, str]] = set()
-    held: list[tuple[Prefix, Domain, Port, Mark]] = []
-    for domain in routing.domains.domains:
-        for port, interface, entry in _holders(routing, domain):
-            if entry.length < BITS[entry.address.family]:
-                held.append((entry.prefix, domain, port, interface.mark))
-    held.sort(key=lambda h: (h[0].family, h[0].span.first, -h[0].span.last, h[1].name))
-    open_: list[tuple[Prefix, Domain, Port, Mark]] = []
-    for entry_ in held:
-        open_ = [o for o in open_ if o[0].span.last >= entry_[0].span.first]
-        for other in open_:
-            pair = (other[1].name, entry_[1].name)
-            if other[1] is not entry_[1] and other[2][0] != entry_[2][0] and pair not in told:
+    held = [
+        Held(entry.prefix, domain.name, port, interface.mark)
+        for domain in routing.domains.domains
+        for port, interface, entry in _holders(routing, domain)
+        if entry.length < BITS[entry.address.family]
+    ]
+    held.sort(key=lambda h: (h.prefix.family, h.prefix.span.first, -h.prefix.span.last, h.segment))
+    around: list[Held] = []  # those that begin before and have not ended yet
+    for one in held:
+        around = [o for o in around if o.prefix.span.last >= one.prefix.span.first][-MOST_AROUND:]
+        for other in around:
+            pair = (other.segment, one.segment)
+            if other.segment != one.segment and other.port[0] != one.port[0] and pair not in told:
                 told.add(pair)
-                words = (
-                    f"{'/'.join(entry_[2])} ({entry_[0]}, segment {entry_[1].name}) and {'/'.join(other[2])} ({other[0]}, segment "
-                    f"{other[1].name}) are on different segments, and their subnets overlap: some of the addresses are never found."
-                )
-                problems.add(
-                    "subnet.overlap",
-                    entry_[3],
-                    words,
-                    "Give one of the segments another subnet.",
-                    WARN,
-                    also=((other[3], "the other one"),),
-                )
-        if len(open_) < 50:
-            open_.append(entry_)
+                words = f"{one.words} and {other.words} are on different segments, and their subnets overlap: some addresses are never found."
+                also = ((other.mark, "the other one"),)
+                problems.add("subnet.overlap", one.mark, words, "Give one of the segments another subnet.", WARN, also)
+        around.append(one)
+
+
+MOST_AROUND = 50
+"""So many subnets are compared with each: whoever writes more within one another has been told already."""
 
 
 def _mask(
@@ -246,10 +255,7 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
         written = {r.mark for r in device.routes if r.table == name}
         for loser in table.inactive:
             if loser.route.mark in written and loser.route.mark not in said:
-                kind = "its gateway" if loser.route.origin == "gateway" else f"the route to {_goal(loser.route.prefix)}"
-                words = f"{device.name}: {kind} is never used: {loser.why}."
-                mark = loser.route.mark or device.mark
-                problems.add("route.inactive", mark, words, "Mend what it waits for, or remove it.", WARN)
+                _never_used(device, loser, problems)
         for route in table.single():
             for hop in route.hops if route.origin in ("static", "gateway") else ():
                 if hop.address and hop.via is None and hop.mark not in said:
@@ -260,6 +266,12 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
             words = f"{device.name}: nothing asks the route table '{name}': its routes have no effect."
             remedy = "Name it in a candidate of policy-routes, or leave table: out for routes of the main table."
             problems.add("idle.table", mark, words, remedy, NOTE)
+
+
+def _never_used(device: Device, loser: Loser, problems: Problems) -> None:
+    kind = "its gateway" if loser.route.origin == "gateway" else f"the route to {_goal(loser.route.prefix)}"
+    words = f"{device.name}: {kind} is never used: {loser.why}."
+    problems.add("route.inactive", loser.route.mark or device.mark, words, "Mend what it waits for, or remove it.", WARN)
 
 
 def _goal(prefix: Prefix) -> str:

@@ -65,26 +65,23 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
     """The ways out of a static route; or None and the reason."""
     if entry.action is not RouteAction.FORWARD:
         return (), ""
-    if entry.leaving is not None and entry.leaving in device.uplinks:
-        found, reasons = [], []
-        for member in device.uplinks[entry.leaving]:
-            hop, why = by_interface(device, domains, member, entry)
-            if hop is None:
-                reasons.append(why)
-            else:
-                found.append(hop)
-        return (
-            (tuple(found), "")
-            if found
-            else (None, f"no member of {entry.leaving} can serve: {'; '.join(reasons) or 'it has none'}")
-        )
     if entry.leaving is not None:
-        hop, why = by_interface(device, domains, entry.leaving, entry)
-        return (None, why) if hop is None else ((hop,), "")
+        return _by_name(device, domains, entry.leaving, entry)
     assert entry.next_hop is not None
     if entry.next_hop.family == 6 and entry.next_hop.is_link_local:
         return _link_local_hop(device, domains, entry)
     return via(device, domains, table, entry.next_hop, entry)
+
+
+def _by_name(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
+    """The ways out by a named interface, or by every member of a group of uplinks that can serve."""
+    members = device.uplinks.get(name, (name,))
+    tried = [by_interface(device, domains, member, entry) for member in members]
+    found = tuple(hop for hop, _ in tried if hop is not None)
+    if found:
+        return found, ""
+    reasons = "; ".join(why for _, why in tried)
+    return None, f"no member of {name} can serve: {reasons or 'it has none'}" if name in device.uplinks else reasons
 
 
 def _link_local_hop(device: Device, domains: Domains, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
@@ -133,12 +130,9 @@ def via(
 ) -> tuple[tuple[Hop, ...] | None, str]:
     """The ways out towards a next hop that may be some routes away (RFC 4271 section 5.1.3 has the idea)."""
     found = table.lookup(hop)
-    if found is None or found.prefix.is_default:
-        down = _down_towards(device, domains, hop)
-        if down:
-            return None, down
     if found is None or (found.prefix.is_default and found.origin != "connected"):
-        return None, f"next hop {hop} is on no connected subnet and no route leads to it"
+        nowhere = f"next hop {hop} is on no connected subnet and no route leads to it"
+        return None, _down_towards(device, domains, hop) or nowhere
     if found.origin == "connected":
         return (Hop(found.hops[0].interface, hop, entry.mark),), ""
     if found.action is RouteAction.LOCAL:

@@ -33,16 +33,11 @@ class Rip:
         self._index = {name: n for n, name in enumerate(self.routers)}
         self._own: dict[Prefix, dict[str, int]] = {}
         self._links: list[list[Link]] = [[] for _ in self.routers]
-        by_domain: dict[str, list[Port]] = {}
         for name, port in ports:
-            interface = network.devices[name].interfaces[port]
-            for entry in interface.addresses:
+            for entry in network.devices[name].interfaces[port].addresses:
                 if entry.address.family == 4:
                     self._own.setdefault(entry.prefix, {})[name] = 1
-            domain = domains.of(name, port)
-            if domain is not None and interface.rip == "active":
-                by_domain.setdefault(domain.name, []).append((name, port))
-        for here in by_domain.values():
+        for here in _active(network, domains, ports):
             for one, other in itertools.permutations(here, 2):
                 self._pair(one, other)
         for told in announced:
@@ -92,3 +87,13 @@ def _speakers(network: Network, domains: Domains) -> Iterator[Port]:
             four = any(a.address.family == 4 for a in interface.addresses)
             if interface.rip and four and domains.link(name, interface.name).up:
                 yield name, interface.name
+
+
+def _active(network: Network, domains: Domains, ports: Iterable[Port]) -> Iterable[list[Port]]:
+    """The interfaces that hear neighbours, those of one segment together."""
+    out: dict[str, list[Port]] = {}
+    for name, port in ports:
+        domain = domains.of(name, port)
+        if domain is not None and network.devices[name].interfaces[port].rip == "active":
+            out.setdefault(domain.name, []).append((name, port))
+    return out.values()
