@@ -14,7 +14,7 @@ from mossy_compass.files.validate import validate
 from mossy_compass.marks import Problem, Problems
 from mossy_compass.model.check import check_network
 from mossy_compass.model.network import Network
-from mossy_compass.plan.check import check_orders
+from mossy_compass.plan.check import check_orders, check_rules
 
 
 @dataclass(frozen=True)
@@ -82,6 +82,7 @@ def read_node(tree: Node, problems: Problems) -> Reading:
     if network is not None and whole:
         check_network(network, problems)
         check_orders(network, problems)
+        check_rules(network, problems)
     if problems.errors:
         network = None
     return Reading(network, tuple(problems.in_order()), problems.lines)

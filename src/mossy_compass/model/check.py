@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
+from dataclasses import replace
 
 from mossy_compass.marks import Mark, Problems, Severity
-from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, StaticRoute, Term, Verdict
+from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, StaticRoute, Term, Translate, Verdict
 from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address
 
@@ -22,6 +23,8 @@ def check_network(network: Network, problems: Problems) -> None:
     for device in network.devices.values():
         _device(device, members, problems)
     _addresses(network, problems)
+    _segments(network, problems)
+    _same(network, problems)
 
 
 def attached(network: Network) -> dict[str, list[tuple[str, str, str]]]:
@@ -208,3 +211,74 @@ def _addresses(network: Network, problems: Problems) -> None:
                     WARN,
                     also=((first[2], "the other one"),),
                 )
+
+
+def _segments(network: Network, problems: Problems) -> None:
+    """Cables with nothing at their ends, and cables too narrow for IPv6 (RFC 8200 section 5)."""
+    for segment in network.segments.values():
+        if len(segment.members) < 2:
+            words = (
+                f"segment '{segment.name}' has {'one member alone' if segment.members else 'no member'}: nobody is reached by it."
+            )
+            problems.add("segment.empty", segment.mark, words, "Name what is plugged into it.", WARN)
+    cables = {member: s for s in network.segments.values() for member in s.members}
+    for device in network.devices.values():
+        for port in device.interfaces.values():
+            six = any(a.address.family == 6 for a in port.addresses)
+            cable = cables.get((device.name, port.name))
+            mtu = min(port.mtu, cable.link.mtu if cable and cable.link.mtu else port.mtu)
+            if six and mtu < LEAST_MTU_6:
+                words = f"{device.name}/{port.name} has IPv6 and an MTU of {mtu} bytes: IPv6 needs {LEAST_MTU_6} on every link."
+                problems.add("interface.small-mtu", port.mark, words, f"Raise it to {LEAST_MTU_6}, or leave IPv6 out there.", WARN)
+
+
+LEAST_MTU_6 = 1280
+"""Bytes that every link with IPv6 carries undivided (RFC 8200 section 5)."""
+
+
+Named = tuple[str, Hashable, Mark]
+"""How a thing is called, what it says, and where."""
+
+
+def _bare(rule: Rule) -> Hashable:
+    """What a rule says, without what it is called and what for; its addresses by their words, which say the same."""
+    words = (_words(rule.sources), _words(rule.destinations))
+    return words, replace(rule, id="", about="", log=False, sources=None, destinations=None)
+
+
+def _bare_translation(rule: Translate) -> Hashable:
+    words = (_words(rule.sources), _words(rule.destinations))
+    return words, replace(rule, id="", about="", sources=None, destinations=None)
+
+
+def _words(terms: tuple[Term, ...] | None) -> frozenset[str] | None:
+    """What a condition or group names. The terms themselves may hold one another many times over."""
+    return None if terms is None else frozenset(t.words for t in terms)
+
+
+def _same(network: Network, problems: Problems) -> None:
+    """Two things of one kind that say the same: most often one was meant to say something else."""
+    kinds: list[tuple[str, list[Named]]] = [
+        ("group", [(g.name, _words(g.terms), g.mark) for g in network.groups.values()]),
+        ("service", [(s.name, frozenset(s.services), s.mark) for s in network.services.values()]),
+        ("list", [(e.name, tuple(_bare(r) for r in e.rules), e.mark) for e in network.lists.values() if e.rules]),
+    ]
+    kinds += [
+        ("rule", [(f"{r.id} of '{e.name}'", _bare(r), r.mark) for r in e.rules if not r.disabled]) for e in network.lists.values()
+    ]
+    for device in network.devices.values():
+        kinds.append(("route", [(f"to {r.prefix} of {device.name}", replace(r, about=""), r.mark) for r in device.routes]))
+        rules: list[Named] = [
+            (f"{t.id} of {device.name}", replace(t, id="", about=""), t.mark) for t in device.translate if not t.disabled
+        ]
+        kinds.append(("translation rule", rules))
+    for kind, things in kinds:
+        seen: dict[Hashable, tuple[str, Mark]] = {}
+        for name, value, mark in things:
+            if value in seen:
+                words = f"{kind} {name} says the same as {kind} {seen[value][0]}."
+                problems.add(
+                    "same.twice", mark, words, "Remove one of the two, or mend it.", NOTE, also=((seen[value][1], "the other one"),)
+                )
+            else:
+                seen[value] = (name, mark)

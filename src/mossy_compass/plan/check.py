@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from mossy_compass.marks import Mark, Problems, Severity
-from mossy_compass.model.network import AccessList, Device, Network, Rule
+from mossy_compass.marks import Mark, Problems, Severity, hint
+from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule
+from mossy_compass.packet.address import in_spans
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.order import SPECS, Stage, faults, given_before, orders
+from mossy_compass.plan.plan import port_names
+from mossy_compass.plan.shadow import shadowed
 from mossy_compass.plan.stages.translate import as_rule
 
 
@@ -34,6 +37,48 @@ def check_orders(network: Network, problems: Problems) -> None:
             _left_out(device, problems, mark)
         if device.layer3:
             _rows(network, device, problems)
+
+
+def check_rules(network: Network, problems: Problems) -> None:
+    """Rules that can never decide, that name interfaces which are not there, and what lets strangers in."""
+    for source in network.lists.values():
+        for shadow in shadowed(source):
+            by = " and ".join(f"rule {r.id}" for r in shadow.by) if len(shadow.by) < 4 else f"{len(shadow.by)} rules"
+            words = f"rule {shadow.row.id} of '{source.name}' can never match: {by} above it take{'s' * (len(shadow.by) == 1)} all of it."
+            also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
+            problems.add("rule.shadowed", shadow.row.mark, words, "Move it up, or remove it.", Severity.WARNING, also)
+    for device in network.devices.values():
+        if device.layer3:
+            _named_ports(network, device, problems)
+        if device.kind is Kind.FIREWALL:
+            _open_outside(network, device, problems)
+
+
+def _named_ports(network: Network, device: Device, problems: Problems) -> None:
+    """Interfaces that a rule names and the device where it stands does not have: the rule could never match there."""
+    known = port_names(device)
+    for standing in _standing(network, device):
+        for key, names in (("arriving", standing.rule.arriving), ("leaving", standing.rule.leaving)):
+            unknown = [n for n in names or () if n not in known]
+            if names and len(unknown) == len(names):
+                words = f"{standing.words} is for what is {key} by {', '.join(unknown)}, and {device.name} has no such interface: it can never match."
+                problems.add("rule.interface", standing.rule.mark, words, hint(unknown[0], known, "interfaces"))
+            elif unknown:
+                words = f"{standing.words} names {', '.join(unknown)}, and {device.name} has no such interface."
+                problems.add("rule.interface", standing.rule.mark, words, hint(unknown[0], known, "interfaces"), Severity.WARNING)
+
+
+def _open_outside(network: Network, device: Device, problems: Problems) -> None:
+    """A firewall's interface to what is not its own, by which strangers come in without meeting a rule."""
+    if not device.settings.no_list_permits:
+        return
+    for port in device.interfaces.values():
+        held = [a.address for a in port.addresses if not a.address.is_link_local]
+        outside = bool(held) and not any(in_spans(a.key, network.local) for a in held)
+        if outside and port.arriving_list is None and not port.loopback:
+            words = f"no list is attached to what arrives by {device.name}/{port.name}, which faces strangers: whatever they send is let in."
+            remedy = "Attach one: filter: {arriving: NAME}, or set no-list: deny."
+            problems.add("firewall.open", port.mark, words, remedy, Severity.WARNING)
 
 
 def _left_out(device: Device, problems: Problems, mark: Mark) -> None:

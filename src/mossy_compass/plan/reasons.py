@@ -138,7 +138,9 @@ REASONS: dict[str, Shape] = {
     "root.no-opening": _shape("note", "device protocol"),
     "root.stateless": _shape("note", "device"),
     "root.untranslated": _shape("note", "source device"),
-    "root.translated-nowhere": _shape("note", "source"),
+    "root.translated-nowhere": _shape("note", "source device uplink"),
+    "root.out-again": _shape("note", "device port destination"),
+    "told.inactive": _shape("note", "device origin prefix why"),
     # the rules that nearly permitted it
     "near": _shape("note", "list row misses packet"),
     "near.translation": _shape("note", "row device misses packet"),

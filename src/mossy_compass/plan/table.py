@@ -235,16 +235,17 @@ class Table:
     Attributes:
         id: what rulings cite it by, as ``list visitors-in``.
         name: as people call it.
-        mark: where it is written.
+        mark, about: where it is written, and what for.
         rows: all of them, disabled ones and notes too.
         first: takes facts and gives the row that decides, or None. Disabled rows and notes never decide.
 
     """
 
-    __slots__ = ("_near", "first", "id", "mark", "name", "rows")
+    __slots__ = ("_near", "about", "first", "id", "mark", "name", "rows")
 
-    def __init__(self, id: str, rows: Iterable[Row], mark: Mark = NOWHERE, name: str = "") -> None:
+    def __init__(self, id: str, rows: Iterable[Row], mark: Mark = NOWHERE, name: str = "", about: str = "") -> None:
         self.id = id
+        self.about = about
         self.name = name or id
         self.mark = mark
         self.rows = tuple(rows)
@@ -334,4 +335,4 @@ def list_table(source: AccessList, reader: Reader) -> Table:
     rows = (
         Row(r.id, conditions_of(r, reader), r.mark, r.verdict, disabled=r.disabled, log=r.log, about=r.about) for r in source.rules
     )
-    return Table(f"list {source.name}", rows, source.mark, source.name)
+    return Table(f"list {source.name}", rows, source.mark, source.name, source.about)

@@ -180,7 +180,7 @@ def _nobody(v: Values) -> str:
 
 def _sent(v: Values) -> str:
     words = f"{v['device']}/{v['port']} answers for {v['address']}" + (" as proxy" if v["proxy"] else "")
-    others, switches = v["others"], v["switches"]
+    others, switches = ["/".join(o) for o in v["others"]], v["switches"]
     if others:
         words += f"; so {'does' if len(others) == 1 else 'do'} {', '.join(others)}: which of them gets it is chance"
     if switches:
@@ -235,6 +235,12 @@ def packet_kind(packet: Packet) -> str:
 def _lost(v: Values) -> str:
     what = "refusal" if v["answer"] else "error message"
     return f"the {what} is lost on its way home at {v['end']}: {v['reason'].cited()}"
+
+
+def _nowhere(v: Values) -> str:
+    """Which uplink lacks the rule, where that can be told."""
+    words = f"private source {v['source']} was translated nowhere"
+    return f"{words}: {v['device']} has no rule for what leaves by {v['uplink']}" if v["uplink"] else words
 
 
 def idle(where: tuple[str, ...]) -> str:
@@ -325,7 +331,11 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "root.no-opening": _no_opening,
     "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",
     "root.untranslated": "private source {source} left {device} untranslated",
-    "root.translated-nowhere": "private source {source} was translated nowhere",
+    "root.translated-nowhere": _nowhere,
+    "root.out-again": "{device} sends the answer back out of {port}, by which it came in: it has no route to {destination} but the default",
+    "told.inactive": lambda v: (
+        f"{v['device']} takes its default route, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
+    ),
     "near": _near,
     "near.translation": _near_translation,
     "near.below": "{list} rule {row}{{place}} further down would permit it",

@@ -43,6 +43,7 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
     for device in routing.network.devices.values():
         _static(routing, device, problems, said)
     _no_way_back(routing, problems)
+    _no_route_in(routing, problems)
     return tuple(problems.in_order())
 
 
@@ -316,6 +317,60 @@ def _no_way_back(routing: Routing, problems: Problems) -> None:
                         f"Add a route to {entry.prefix} at {name}, or translate its sources before they leave.",
                         WARN,
                     )
+
+
+def _no_route_in(routing: Routing, problems: Problems) -> None:
+    """Devices that translate a subnet's sources on the way out, and would send the answers out again for want of a route.
+
+    The answers come back to the translated address, are put back, and then there is no route inside but the default.
+    """
+    for domain in routing.domains.domains:
+        for port, interface, entry in _holders(routing, domain):
+            router = routing.network.devices[port[0]]
+            if router.kind is Kind.HOST or not router.settings.forwarding or entry.length == BITS[entry.address.family]:
+                continue
+            hosts = [
+                e
+                for p, _, e in _holders(routing, domain)
+                if routing.network.devices[p[0]].kind is Kind.HOST and entry.prefix.holds(e.address)
+            ]
+            if hosts:
+                for name, leaving in _translators(routing, port[0], entry.prefix):
+                    _back_inside(routing, name, leaving, entry.prefix, hosts[0].address, interface.mark, problems)
+
+
+def _translators(routing: Routing, start: str, subnet: Prefix) -> list[tuple[str, str]]:
+    """The devices that a subnet's packets may get to and that translate it as they leave, each with the interface."""
+    seen, out = {start}, []
+    queue: list[tuple[str, Domain | None]] = [(start, None)]
+    while queue:
+        name, came_over = queue.pop(0)
+        device = routing.network.devices[name]
+        for leaving, other in sorted(_onward(routing, device, subnet.family)):
+            domain = routing.domains.of(name, leaving)
+            if domain is came_over:  # back where it came from: nobody is asked to go that way
+                continue
+            if _translated(device, leaving, subnet):
+                out.append((name, leaving))
+            elif other not in seen and routing.network.devices[other].settings.forwarding:
+                seen.add(other)
+                queue.append((other, domain))
+    return list(dict.fromkeys(out))
+
+
+def _back_inside(
+    routing: Routing, name: str, leaving: str, subnet: Prefix, sample: Address, where: Mark, problems: Problems
+) -> None:
+    route = routing.table(name).lookup(sample)
+    if route is not None and not route.prefix.is_default and leaving not in {h.interface for h in route.hops}:
+        return
+    if route is not None and leaving not in {h.interface for h in route.hops}:
+        return  # a default route that leads inside is a route back
+    device = routing.network.devices[name]
+    mark = next((t.mark for t in device.translate if t.becomes_interface), device.mark)
+    words = f"{name} translates {subnet} as it leaves by {leaving}, and has no route to {subnet} but what leads out again: answers do not get home."
+    remedy = f"Add a route to {subnet} at {name}."
+    problems.add("firewall.no-route-back", mark, words, remedy, WARN, also=((where, "the subnet"),))
 
 
 def _onward(routing: Routing, device: Device, family: int) -> set[tuple[str, str]]:

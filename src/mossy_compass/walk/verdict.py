@@ -18,6 +18,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.table import Near
@@ -59,6 +60,7 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg]) -> Journey:
         _seen_as(there),
         tuple(_although(plan, there, back)),
         _near(plan, deciding),
+        tuple(_told(plan, legs)),
         plan=plan,
     )
 
@@ -158,14 +160,25 @@ def _seen_as(there: Leg) -> str:
 
 def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
     """Why an answer finds no way home: its private destination was never hidden behind a public one."""
-    if back is None or back.cause != "route.none" or not back.packet.destination.is_private:
-        return None
+    if back is None or back.cause not in ("route.none", "loop") or not back.packet.destination.is_private:
+        return _no_route_in(plan, there, back)
     source = back.packet.destination
     for hop in there.hops:
         if any(r.did is Did.KEPT for r in hop.rulings):
             return Because("root.untranslated", (source, hop.device))
-    if not any(a.is_private for a in plan.device(back.end).own):
-        return Because("root.translated-nowhere", (source,))
+    if any(a.is_private for a in plan.device(back.end).own):
+        return None
+    uplink = next((h for h in reversed(there.hops) if h.leaving and any(a.is_private for a in plan.device(h.device).own)), None)
+    return Because("root.translated-nowhere", (source, uplink.device if uplink else "", (uplink.leaving or "") if uplink else ""))
+
+
+def _no_route_in(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
+    """An answer that a translating device put back, and then sent out again: it knows no way inside but the default."""
+    for hop in back.hops if back is not None else ():
+        rewritten = any(r.stage == Stage.TRANSLATE_DESTINATION and r.did is Did.REWRITTEN for r in hop.rulings)
+        if rewritten and hop.leaving is not None and hop.leaving == hop.arriving:
+            destination = hop.rulings[-1].saw.destination
+            return Because("root.out-again", (hop.device, hop.arriving, destination), plan.device(hop.device).device.mark)
     return None
 
 
@@ -233,12 +246,41 @@ def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
                 yield found
 
 
+def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
+    """What else a reader should know: a default route that was taken only because a better route is inactive."""
+    said: set[tuple[str, object]] = set()
+    for leg in legs[:2]:
+        for hop in leg.hops:
+            for ruling in hop.rulings:
+                if ruling.hop is not None and ruling.because.code == "route" and ruling.because.get("prefix").is_default:
+                    for loser in plan.device(hop.device).table.inactive:
+                        prefix = loser.route.prefix
+                        if prefix.holds(ruling.saw.destination) and not prefix.is_default and (hop.device, prefix) not in said:
+                            said.add((hop.device, prefix))
+                            values = (hop.device, loser.route.origin, prefix, loser.why)
+                            yield Because("told.inactive", values, loser.route.mark)
+
+
 def _given_twice(plan: Plan, there: Leg) -> Iterator[Because]:
+    yield from _gateway_twice(plan, there)
     address, last = there.arrived.destination, there.end
     owners = plan.owners(address)
     for name in owners if len(owners) > 1 else ():
         if name != last and name in plan.network.devices:
             yield Because("although.duplicate", (name, address), _own_mark(plan, name, address))
+
+
+def _gateway_twice(plan: Plan, there: Leg) -> Iterator[Because]:
+    """A next hop on the way that several devices claim: which of them got the packet is chance, and its fate may follow."""
+    for hop in there.hops:
+        for ruling in hop.rulings:
+            remark = ruling.remark
+            if remark is not None and remark.code == "note.sent" and remark.get("others"):
+                other, _ = remark.get("others")[0]
+                if remark.get("address") != there.arrived.destination:
+                    yield Because(
+                        "although.duplicate", (other, remark.get("address")), _own_mark(plan, other, remark.get("address"))
+                    )
 
 
 def _idle_lists(plan: Plan, hop: Hop) -> Iterator[tuple[str, tuple[str, ...]]]:

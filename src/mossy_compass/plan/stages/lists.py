@@ -108,12 +108,12 @@ def otherwise(here: DevicePlan, table: Table | None, where: str, port: str) -> O
         return Otherwise("no-list", Decision(Did.DROPPED, because, (stop,), note))
     if not table.rows:
         mark = settings.mark("empty-list") or table.mark
-        because = Because("list.empty", (table.name, settings.text("empty-list")), mark)
+        because = Because("list.empty", (table.name, settings.text("empty-list")), mark, table.about)
         note = Because("note.list", (table.name, where, here.name, port))
         if settings.empty_list_permits:
             return Otherwise("empty-list", Decision(Did.PERMITTED, because, PASS, note, table.id))
         return Otherwise("empty-list", Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "filter.empty"),), None, table.id))
-    because = Because("list.end", (table.name,), table.mark)
+    because = Because("list.end", (table.name,), table.mark, table.about)
     note = Because("note.end", (len(table.rows), settings.text("end-of-list")))
     actions: dict[EndOfList, tuple[Did, Action]] = {
         EndOfList.PERMIT: (Did.PERMITTED, Pass()),

@@ -203,7 +203,7 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     interface = here.device.interfaces[leaving]
     mtu = min([interface.mtu, *(c.link.mtu for c in cables if c.link.mtu)])
     mark = next((c.mark for c in cables if c.link.mtu == mtu), interface.mark)
-    others = tuple(f"{a.device}/{a.interface}" for a in answers[1:])
+    others = tuple((a.device, a.interface) for a in answers[1:])
     note = Because("note.sent", (chosen.device, chosen.interface, target, chosen.why == "proxy", others, domain.switches), None)
     latency = sum(c.link.latency_ms for c in cables)
     handover = Handover(chosen.device, chosen.interface, domain.name, domain.switches, latency)
