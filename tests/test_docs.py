@@ -14,7 +14,7 @@ import pytest
 import yaml
 
 import mossy_compass as mc
-from mossy_compass.files import schema
+from mossy_compass.files import keys, schema
 from mossy_compass.model.codes import FINDINGS
 from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.reasons import REASONS
@@ -82,10 +82,10 @@ def test_every_key_stands_in_an_example() -> None:
 
     for example in EXAMPLES:
         walk(yaml.load(example, yaml.BaseLoader))
-    parts = [v for v in vars(schema).values() if isinstance(v, type) and issubclass(v, schema.Part) and v is not schema.Part]
-    keys = {word for p in parts for word in p.known()}
-    assert {"mossy-network", "filter", "ospf"} <= keys
-    assert keys - shown <= {"rules", "silent", "metric", "type"}
+    parts = [v for v in vars(schema).values() if isinstance(v, type) and issubclass(v, keys.Part) and v is not keys.Part]
+    known = {word for p in parts for word in p.known()}
+    assert {"mossy-network", "filter", "ospf"} <= known
+    assert known - shown <= {"rules", "silent", "metric", "type"}
 
 
 def test_generated_tables_are_current() -> None:

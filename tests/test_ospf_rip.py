@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 import mossy_compass as mc
 from mossy_compass.packet.address import parse_prefix
 from mossy_compass.routing.compute import Routing
-from mossy_compass.routing.ospf import External, Ospf
+from mossy_compass.routing.ospf import Ospf
+from mossy_compass.routing.told import External
 from tests.conftest import DATA
 
 Ways = dict[str, tuple[str, int, list[str]]]

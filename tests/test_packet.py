@@ -178,13 +178,27 @@ def test_sets_in_words() -> None:
 A, B = parse_address("10.40.0.1"), parse_address("10.40.0.2")
 
 
+def answer(packet: Packet) -> Packet:
+    """Return the answer, which there must be."""
+    given = answer_to(packet)
+    assert given is not None
+    return given
+
+
+def refusal(packet: Packet) -> Packet:
+    """Return the refusal, which there must be."""
+    given = refusal_of(packet)
+    assert given is not None
+    return given
+
+
 def test_answers() -> None:
     syn = Packet(6, A, B, 50000, 443, flags="SYN")
-    assert answer_to(syn) == Packet(6, B, A, 443, 50000, flags="SYN-ACK")
-    assert refusal_of(syn).flags == "RST"
-    assert answer_to(echo_request(A, B, 7)).what() == "icmp/echo-reply"
-    assert answer_to(echo_request(A, B, 7)).from_port == 7
-    error = refusal_of(Packet(17, A, B, 50000, 53))
+    assert answer(syn) == Packet(6, B, A, 443, 50000, flags="SYN-ACK")
+    assert refusal(syn).flags == "RST"
+    assert answer(echo_request(A, B, 7)).what() == "icmp/echo-reply"
+    assert answer(echo_request(A, B, 7)).from_port == 7
+    error = refusal(Packet(17, A, B, 50000, 53))
     assert error.what() == "icmp/port-unreachable"
     assert error.quoted == Packet(17, A, B, 50000, 53)
     six = icmp_error(
@@ -198,4 +212,4 @@ def test_what_opens_a_session() -> None:
     assert not Packet(6, A, B, flags="SYN-ACK").opening
     assert Packet(17, A, B).opening
     assert echo_request(A, B).opening
-    assert not answer_to(echo_request(A, B)).opening
+    assert not answer(echo_request(A, B)).opening

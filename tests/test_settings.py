@@ -187,7 +187,7 @@ def test_a_further_packet_of_a_session_takes_the_sessions_rewrite_and_passes_ove
     _, sessions = mc.trace_question(plan, question)
     assert question.packet is not None
     again, _ = mc.trace_question(plan, question._replace(packet=question.packet._replace(flags="ACK")), sessions)
-    ways = {(r.stage, r.did): r.because.words for r in again.there.hops[1].rulings}
+    ways = {(r.stage, str(r.did)): r.because.words for r in again.there.hops[1].rulings}
     assert ways["inspection", "known session"] == "session 1 of r"
     assert ways["translate source", "rewritten"] == "session 1 of r"
     assert ("arriving list", "permitted") not in ways

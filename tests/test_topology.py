@@ -402,7 +402,7 @@ def test_choices_at_two_devices_in_a_row_are_independent() -> None:
             for number in range(4000):
                 packet = mc.Packet(6, mc.Address(4, 10 << 24), mc.Address(4, 20), 40000, 443)
                 change = {"from_port": number} if varied == "from_port" else {"source": mc.Address(4, (10 << 24) + number)}
-                packet = packet._replace(**change)  # type: ignore[arg-type]
+                packet = packet._replace(**change)
                 counts[tuple(share(packet, Sharing.FLOW, 2, salt_of(n)) for n in (first, second))] += 1  # type: ignore[index]
             assert len(counts) == 4
             assert min(counts.values()) > 880  # five standard deviations below 1000

@@ -38,7 +38,7 @@ def test_every_cell_is_a_journey_of_its_own(demo: mc.Plan, whole: grids.Grid) ->
         journey = mc.trace(demo, cell.source, cell.target, cell.service)
         assert (cell.answered, cell.cause, cell.symptom) == (journey.answered, journey.cause, journey.symptom)
         assert cell.because == journey.because.words
-    assert len(whole.cells) == 210
+    assert len(whole.cells) == 240
     assert {c.source for c in whole.cells} == set(grids.ends_of(demo.network))
 
 
@@ -52,7 +52,7 @@ def test_text_csv_and_json_have_the_same_cells(whole: grids.Grid) -> None:
     ]
     shown = text.as_text(gridtext.whole(whole, "f"))
     good = sum(c.answered for c in whole.cells)
-    assert shown.startswith(f"f: {good} of 210 tests are answered, {210 - good} are not.")
+    assert shown.startswith(f"f: {good} of 240 tests are answered, {240 - good} are not.")
     assert max(map(len, shown.splitlines())) <= 100
     lines = shown.split("Why not", maxsplit=1)[0].splitlines()
     assert sum(line.split().count("yes") for line in lines) == good

@@ -21,8 +21,8 @@ if TYPE_CHECKING:
         NetworkFileError,
         NotConverged,
         QuestionError,
-        Unsupported,
     )
+    from mossy_compass.exchange.frames import frame
     from mossy_compass.files.builder import Builder
     from mossy_compass.files.load import Reading, load, read_bytes, read_file
     from mossy_compass.marks import Mark, Problem, Severity
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     from mossy_compass.plan.reasons import Because, Fate
     from mossy_compass.routing.findings import findings
     from mossy_compass.walk.ask import ask
-    from mossy_compass.walk.grid import grid
+    from mossy_compass.walk.grid import compare, grid
     from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom
     from mossy_compass.walk.many import every_path
     from mossy_compass.walk.trace import trace, trace_question
@@ -49,7 +49,6 @@ _HOMES = {
         "NetworkFileError",
         "NotConverged",
         "QuestionError",
-        "Unsupported",
     ),
     "mossy_compass.files.builder": ("Builder",),
     "mossy_compass.files.load": ("Reading", "load", "read_bytes", "read_file"),
@@ -63,7 +62,8 @@ _HOMES = {
     "mossy_compass.walk.journey": ("Hop", "Journey", "Leg", "Ruling", "Symptom"),
     "mossy_compass.routing.findings": ("findings",),
     "mossy_compass.walk.ask": ("ask",),
-    "mossy_compass.walk.grid": ("grid",),
+    "mossy_compass.walk.grid": ("compare", "grid"),
+    "mossy_compass.exchange.frames": ("frame",),
     "mossy_compass.walk.many": ("every_path",),
     "mossy_compass.walk.trace": ("trace", "trace_question"),
 }
@@ -111,10 +111,11 @@ __all__ = [
     "Ruling",
     "Severity",
     "Symptom",
-    "Unsupported",
     "ask",
+    "compare",
     "every_path",
     "findings",
+    "frame",
     "grid",
     "load",
     "parse_address",

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from mossy_compass.cli.output import say, write_whole
 from mossy_compass.errors import InputError
 
 if TYPE_CHECKING:
@@ -34,32 +35,38 @@ def form_option(*forms: str) -> Callable[[F], F]:
     )
 
 
+def shape_of(picture: str) -> str:
+    """The form of a picture, by the end of its name.
+
+    Raises:
+        InputError: it is none that is drawn.
+
+    """
+    shape = Path(picture).suffix.lower().lstrip(".")
+    if shape not in ("png", "svg"):
+        raise InputError(f"{picture}: the name tells the form, and '{shape or 'none'}' is none of png, svg. Write NAME.png.")
+    return shape
+
+
 def show(renderable: Any, *, error: bool = False) -> None:
     """Print for a terminal with its colours, or as plain text of 100 columns for anything else."""
-    from mossy_compass.report.text import as_text, console
+    from mossy_compass.report.text import as_text, cleaned, console
 
     stream = sys.stderr if error else sys.stdout
-    screen = console(stream)  # type: ignore[arg-type]
-    if screen.is_terminal:
-        screen.print(renderable)
+    if stream is None or not stream.isatty():
+        say(as_text(renderable), stream)
         return
-    say(as_text(renderable), stream)
-
-
-def say(text: str, stream: Any = None) -> None:
-    """Write text; a stream that cannot hold arrows gets plain ones."""
-    stream = stream or sys.stdout
-    try:
-        stream.write(text)
-    except UnicodeEncodeError:
-        stream.write(text.replace("→", "->").encode("ascii", "replace").decode())
+    screen = console(stream)  # type: ignore[arg-type]
+    screen.print(cleaned(screen, renderable), end="")
 
 
 def say_json(data: Any) -> None:
     """Print plain data as JSON."""
     import json
 
-    say(json.dumps(data, indent=2, ensure_ascii=False) + "\n")
+    from mossy_compass.report.safe import safe_json
+
+    say(safe_json(json.dumps(data, indent=2, ensure_ascii=False)) + "\n")
 
 
 def show_problems(problems: Sequence[Problem], name: str, *, error: bool = False) -> None:
@@ -86,26 +93,17 @@ def read_network(path: str) -> Network:
     return reading.network
 
 
-def write_whole(path: Path, data: bytes, *, overwrite: bool = True) -> None:
-    """Write a whole file or nothing: into a temporary neighbour first, which then takes the name."""
-    import os
-    import tempfile
-
-    if path.is_dir():
-        raise InputError(f"{path}: this is a folder. Name a file in it.")
-    if path.exists() and not overwrite:
-        raise InputError(f"{path}: exists already, and is left as it is. Choose another name.")
-    try:
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-    except OSError as fault:
-        raise InputError(f"{path}: cannot be written: {(fault.strerror or str(fault)).lower()}. Check the folder.") from None
-    try:
-        with os.fdopen(handle, "wb") as stream:
-            stream.write(data)
-        mask = os.umask(0)
-        os.umask(mask)
-        os.chmod(name, 0o666 & ~mask)
-        os.replace(name, path)
-    except OSError as fault:
-        Path(name).unlink(missing_ok=True)
-        raise InputError(f"{path}: cannot be written: {(fault.strerror or str(fault)).lower()}.") from None
+__all__ = [
+    "CONTEXT",
+    "EXIT_INPUT",
+    "EXIT_NOT",
+    "form_option",
+    "read_network",
+    "say",
+    "say_json",
+    "shape_of",
+    "shipped",
+    "show",
+    "show_problems",
+    "write_whole",
+]

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, form_option, say_json, shipped, show, show_problems, write_whole
+from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, form_option, say, say_json, shipped, show, show_problems, write_whole
 
 
 @click.command(context_settings=CONTEXT, short_help="Read a network file and print every fault and finding.")
@@ -87,7 +87,7 @@ def new(file: str, like: str) -> None:
     """
     name, ends = _STARTS[like]
     write_whole(Path(file), shipped(name).read_bytes(), overwrite=False)
-    click.echo(f"{file}: written. Try: mossy trace {file} {ends}")
+    say(f"{file}: written. Try: mossy trace {file} {ends}\n")
 
 
 DEMO = (
@@ -170,4 +170,4 @@ def schema(which: str) -> None:
     Example:
       mossy schema network > mossy-network.schema.json
     """
-    click.echo(shipped(f"{which}.schema.json").read_text(encoding="utf-8"), nl=False)
+    say(shipped(f"{which}.schema.json").read_text(encoding="utf-8"))

@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import sys
 
 import click
 
 from mossy_compass.cli.common import CONTEXT, EXIT_INPUT
+from mossy_compass.cli.output import finish, silence
 from mossy_compass.errors import MossyError, NetworkFileError
+from mossy_compass.marks import nearest
+
+EXIT_STOPPED, EXIT_PIPE = 130, 141
+"""As shells count the signals INT and PIPE."""
 
 HOMES = {
     "demo": "files",
@@ -33,6 +39,9 @@ class Commands(click.Group):
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         """A command by its name; None when there is none."""
         if name not in HOMES:
+            near = nearest(name, HOMES)
+            if near and not name.startswith("-"):
+                raise click.UsageError(f"there is no command '{name}'. Did you mean {' or '.join(near)}?", ctx)
             return None
         found: click.Command = getattr(importlib.import_module(f"mossy_compass.cli.{HOMES[name]}"), name)
         return found
@@ -54,21 +63,53 @@ def main() -> None:
 def run() -> None:
     """Entry point: every error of ours becomes a message and exit code 2; no traceback reaches a user."""
     try:
-        main(standalone_mode=False)
-    except click.exceptions.Abort:
-        click.echo("stopped.", err=True)
-        raise SystemExit(130) from None
-    except click.ClickException as fault:
-        fault.show()
-        raise SystemExit(EXIT_INPUT) from None
-    except click.exceptions.Exit as fault:
-        raise SystemExit(fault.exit_code) from None
-    except NetworkFileError as fault:
-        click.echo(str(fault), err=True)
-        raise SystemExit(EXIT_INPUT) from None
-    except MossyError as fault:
-        click.echo(f"mossy: {fault}", err=True)
-        raise SystemExit(EXIT_INPUT) from None
+        code = _run()
+        finish()
+    except KeyboardInterrupt:
+        _tell("stopped.")
+        code = EXIT_STOPPED
     except BrokenPipeError:
-        sys.stderr.close()
-        raise SystemExit(141) from None
+        silence()
+        code = EXIT_PIPE
+    except MossyError as fault:
+        _tell(f"mossy: {fault}")
+        code = EXIT_INPUT
+    raise SystemExit(code)
+
+
+def _run() -> int:
+    """Run the command that was asked for; gives its exit code."""
+    try:
+        main(standalone_mode=False)
+    except (click.exceptions.Abort, KeyboardInterrupt):
+        _tell("stopped.")
+        return EXIT_STOPPED
+    except click.ClickException as fault:
+        _tell(f"{_usage(fault)}{fault.format_message()}")
+    except click.exceptions.Exit as end:
+        return end.exit_code
+    except SystemExit as end:
+        return end.code if isinstance(end.code, int) else 0
+    except NetworkFileError as fault:
+        _tell(str(fault))
+    except MossyError as fault:
+        _tell(f"mossy: {fault}")
+    except RecursionError:
+        _tell("mossy: the input is nested too deeply. Is this the right file?")
+    else:
+        return 0
+    return EXIT_INPUT
+
+
+def _usage(fault: click.ClickException) -> str:
+    """How the command is called, before what is wrong with the call."""
+    context = getattr(fault, "ctx", None)
+    return f"{context.get_usage()}\nTry '{context.command_path} --help' for help.\n\nError: " if context else "Error: "
+
+
+def _tell(words: str) -> None:
+    """One message on the error stream, if there is one."""
+    from mossy_compass.report.safe import safe
+
+    with contextlib.suppress(OSError, ValueError, AttributeError):
+        sys.stderr.write(safe(words).rstrip() + "\n")

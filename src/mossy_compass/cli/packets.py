@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say_json, show, write_whole
+from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say, say_json, shape_of, show, write_whole
 from mossy_compass.errors import InputError, QuestionError
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import Plan
+    from mossy_compass.walk.journey import Journey
 
 
 @click.command(context_settings=CONTEXT, short_help="Send one test packet and explain what happened to it.")
@@ -59,35 +60,51 @@ def trace(
       mossy trace fernhollow.yaml --from kiosk-1 --to ledger --service tcp/8443
 
     \b
-    Exit codes: 0 the packet and its answer arrived (by every path, for every flow, where asked), 1 not, 2 wrong input.
+    Exit codes: 0 the packet and its answer arrived (by every path, for every
+                flow, for every member of the service), 1 not, 2 wrong input.
     """
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.walk.trace import trace as run_trace
+    from mossy_compass.walk.ask import Options
+    from mossy_compass.walk.trace import trace_each
 
-    network = read_network(file)
-    plan = Plan(network)
+    plan = Plan(read_network(file))
     options = {"from_port": source_port, "source": source, "ttl": ttl, "family": int(family) if family else None, "size": size}
     if every_path and flows is not None:
         raise InputError("--every-path and --flows answer different questions; give one of them.")
     if every_path or flows is not None:
         raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
-    journey = run_trace(plan, sender, target, service, **options)  # type: ignore[arg-type]
-    if form == "json":
-        say_json(journey.to_dict(details))
-    else:
-        from mossy_compass.report import text
+    journeys = trace_each(plan, sender, target, service, Options(**options))  # type: ignore[arg-type]
+    _print_journeys(journeys, details, form)
+    raise SystemExit(0 if all(j.answered for j in journeys) else EXIT_NOT)
 
-        show(text.journey(journey, details))
-    raise SystemExit(0 if journey.answered else EXIT_NOT)
+
+def _print_journeys(journeys: list[Journey], details: bool, form: str) -> None:
+    """One journey; or those of every member of a named service, the first lines of all before the ways of any."""
+    if form == "json":
+        say_json(journeys[0].to_dict(details) if len(journeys) == 1 else [j.to_dict(details) for j in journeys])
+        return
+    from rich.console import Group
+    from rich.text import Text
+
+    from mossy_compass.report import text
+
+    if len(journeys) == 1:
+        show(text.journey(journeys[0], details))
+        return
+    good = sum(j.answered for j in journeys)
+    head = f"{good} of {len(journeys)} members of the service are answered:"
+    blocks = [part for j in journeys for part in (text.journey(j, details), Text(""))]
+    show(Group(Text(head, style="bold"), *blocks[:-1]))
 
 
 def _many(plan: Plan, question: tuple[str, str, str], options: dict[str, Any], count: int | None, form: str) -> bool:
     """Every path of a question, or many of its flows; True when all are answered."""
+    from mossy_compass.cli.progress import track
     from mossy_compass.report import manytext
     from mossy_compass.walk import many
 
     if count is not None:
-        flows = many.flows(plan, *question, count, **options)
+        flows = many.flows(plan, *question, count, each=lambda ports: track(ports, count, "flows"), **options)
         if form == "json":
             say_json(manytext.flows_dict(flows, question))
         else:
@@ -119,9 +136,7 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
     Example:
       mossy draw fernhollow.yaml ticket.png --from kiosk-1 --to ledger --service ticketing
     """
-    form = Path(picture).suffix.lower().lstrip(".")
-    if form not in ("png", "svg"):
-        raise InputError(f"{picture}: the name tells the form, and '{form or 'none'}' is none of png, svg. Write NAME.png.")
+    form = shape_of(picture)
     if (sender is None) != (target is None):
         raise InputError("a journey has both --from and --to; give both, or neither.")
     from mossy_compass.marks import hint
@@ -144,4 +159,4 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
     made = layout.place(network, only)
     write_whole(Path(picture), drawing.render(made, network.title or file, form, journey))
     words = f"{len(network.devices) if only is None else len(only)} devices" + (f" around {around}" if around else "")
-    click.echo(f"{picture}: {words} drawn.")
+    say(f"{picture}: {words} drawn.\n")

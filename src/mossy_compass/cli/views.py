@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say, say_json, show, write_whole
+from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say, say_json, shape_of, show, write_whole
 from mossy_compass.errors import InputError, QuestionError
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
-    from mossy_compass.walk.grid import Grid
+    from mossy_compass.walk.grid import Changes, Grid
 
 PARTS = ("interfaces", "routes", "neighbours", "rules", "settings")
 
@@ -108,30 +109,36 @@ def grid(
       mossy grid fernhollow.yaml --baseline before.json     (later: what changed)
 
     \b
-    Exit codes: 0 done, and nothing changed since the baseline; 1 something changed; 2 wrong input.
+    Exit codes: 0 done, and nothing changed since the baseline,
+                1 something changed, 2 wrong input.
     """
-    import json
-
-    from mossy_compass.exchange.csvtable import grid_csv
+    from mossy_compass.cli.progress import track
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.report import gridtext
     from mossy_compass.walk import grid as grids
 
     if renew and baseline is None:
         raise InputError("--renew is about a baseline; add --baseline FILE.")
-    shape = Path(picture).suffix.lower().lstrip(".") if picture else ""
-    if picture and shape not in ("png", "svg"):
-        raise InputError(f"{picture}: the name tells the form, and '{shape or 'none'}' is none of png, svg. Write NAME.png.")
+    shape = shape_of(picture) if picture else ""
     earlier = _earlier(Path(baseline)) if baseline else None
     network = read_network(file)
-    made = grids.grid(Plan(network), sources, targets, services)
-    found = grids.compare(earlier, made) if earlier is not None else None
+    tests = grids.questions_of(network, sources, targets, services)
+    made = grids.gathered(track(grids.run(Plan(network), tests), len(tests), "tests"))
     if picture:
         from mossy_compass.report import drawing
 
         write_whole(Path(picture), drawing.render_grid(made, network.title or file, shape))
     if baseline and (earlier is None or renew):
-        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=False) + "\n").encode())
+        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode())
+    found = grids.compare(earlier, made) if earlier is not None else None
+    _print_grid(made, found, form, file, baseline)
+    raise SystemExit(EXIT_NOT if found else 0)
+
+
+def _print_grid(made: Grid, found: Changes | None, form: str, file: str, baseline: str | None) -> None:
+    """A grid in the form that was asked for; as text, what changed where there is something to compare with."""
+    from mossy_compass.exchange.csvtable import grid_csv
+    from mossy_compass.report import gridtext
+
     if form == "csv":
         say(grid_csv(made))
     elif form == "json":
@@ -141,20 +148,27 @@ def grid(
     else:
         show(gridtext.whole(made, file))
         if baseline:
-            click.echo(f"Kept as the baseline in {baseline}; run the same again after a change.")
-    raise SystemExit(EXIT_NOT if found else 0)
+            say(f"Kept as the baseline in {baseline}; run the same again after a change.\n")
+
+
+MOST_BASELINE = 64 * 1024 * 1024
+"""Bytes of a baseline; more is no grid of ours."""
 
 
 def _earlier(path: Path) -> Grid | None:
-    import json
-
+    """The grid that was kept; None the first time."""
     from mossy_compass.walk.grid import from_dict
 
-    if not path.exists():
-        return None
     try:
-        return from_dict(json.loads(path.read_text(encoding="utf-8")))
-    except (OSError, ValueError) as fault:
-        raise InputError(f"{path}: is no saved grid ({fault}). Name another file, or remove it to begin anew.") from None
+        if not path.exists():
+            return None
+        if not path.is_file():
+            raise InputError("it is no plain file.")
+        with path.open("rb") as stream:
+            data = stream.read(MOST_BASELINE)
+        return from_dict(json.loads(data.decode("utf-8")))
+    except (OSError, ValueError, RecursionError) as fault:
+        words = str(fault).rstrip(".") if not isinstance(fault, RecursionError) else "it is nested too deeply"
+        raise InputError(f"{path}: is no saved grid ({words}). Name another file, or remove it to begin anew.") from None
     except InputError as fault:
         raise InputError(f"{path}: {fault} Name another file, or remove it to begin anew.") from None

@@ -1,4 +1,4 @@
-"""Grids as CSV (RFC 4180)."""
+"""Grids as CSV (RFC 4180). A cell that a spreadsheet would take for a formula gets an apostrophe before it."""
 
 from __future__ import annotations
 
@@ -8,15 +8,35 @@ import io
 from mossy_compass.walk.grid import Grid
 
 
+def safe_cell(text: str) -> str:
+    """A cell that is no formula, whatever it begins with; and without what steers a terminal."""
+    shown = "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in text)
+    return f"'{shown}" if shown[:1] in ("=", "+", "-", "@") else shown
+
+
 def grid_csv(grid: Grid) -> str:
     """One line for each test: who, to whom, which service, how it ended, because of what."""
     stream = io.StringIO()
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(
-        ["from", "to", "service", "answered", "fate", "cause", "decided-on", "where", "because", "place", "symptom", "path"]
+        [
+            "from",
+            "to",
+            "service",
+            "answered",
+            "fate",
+            "cause",
+            "decided-on",
+            "where",
+            "because",
+            "place",
+            "symptom",
+            "path",
+            "seen-as",
+        ]
     )
     for c in grid.cells:
         answered = "yes" if c.answered else "no"
         row = [c.source, c.target, c.service, answered, c.fate, c.cause, c.lost, c.where, c.because, c.place, c.symptom]
-        writer.writerow([*row, " > ".join(c.path)])
+        writer.writerow([safe_cell(cell) for cell in (*row, " > ".join(c.path), c.seen_as)])
     return stream.getvalue()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from typing import Any
+from urllib.parse import quote
 
 from mossy_compass.marks import Mark, Problem, Severity
 from mossy_compass.model.codes import FINDINGS
@@ -45,7 +46,7 @@ def _result(problem: Problem, index: int) -> dict[str, Any]:
 
 
 def _location(mark: Mark) -> dict[str, Any]:
-    place: dict[str, Any] = {"artifactLocation": {"uri": mark.file.replace("\\", "/")}}
+    place: dict[str, Any] = {"artifactLocation": {"uri": quote(mark.file.replace("\\", "/"), safe="/.-_~")}}
     if mark.line:
         place["region"] = {"startLine": mark.line, "startColumn": max(1, mark.column)}
     return {"physicalLocation": place}

@@ -50,6 +50,8 @@ def read_file(path: str | Path) -> Reading:
     """
     place = Path(path)
     try:
+        if place.exists() and not (place.is_file() or place.is_dir()):
+            raise QuestionError(f"{path}: is no plain file, and might be waited for without end. Write its text to a file first.")
         with place.open("rb") as stream:
             data = stream.read(64 * 1024 * 1024)
     except OSError as fault:

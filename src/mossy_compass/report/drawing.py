@@ -28,6 +28,8 @@ _FILL = {
 }
 _THERE, _BACK, _DOWN = "#1f5fa8", "#b0721b", "#b3261e"
 _FACE = "DejaVu Sans Mono"
+PLAIN: Any = {"svg.hashsalt": "mossy", "svg.fonttype": "none", "text.parse_math": False}
+"""The same bytes each time; text stays text, and a dollar sign is a dollar sign."""
 MOST_PIXELS = 12_000
 
 
@@ -226,7 +228,7 @@ def render(picture: Picture, title: str, form: str, journey: Journey | None = No
         legend += f"; {picture.left_out} labels found no room: mossy tables has them"
     top = 34 + len(cut) * FONT * 1.5
     high = picture.height + top + 20
-    with matplotlib.rc_context({"svg.hashsalt": "mossy", "svg.fonttype": "none", "path.simplify": False}):
+    with matplotlib.rc_context(PLAIN | {"path.simplify": False}):
         figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
         left = (wide - picture.width) / 2 / wide
         axes = figure.add_axes((left, 20 / high, picture.width / wide, picture.height / high))
@@ -258,7 +260,7 @@ def render_grid(grid: Grid, title: str, form: str) -> bytes:
     wide = left + cell_w * len(columns) + 90
     high = _HEAD_H + _CELL_H * len(sources) + 34
     good = sum(c.answered for c in grid.cells)
-    with matplotlib.rc_context({"svg.hashsalt": "mossy", "svg.fonttype": "none"}):
+    with matplotlib.rc_context(PLAIN):
         figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
         axes = figure.add_axes((0, 0, 1, 1))
         axes.set_xlim(0, wide)

@@ -7,7 +7,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from mossy_compass.report.text import WIDTH, rows_of, table
-from mossy_compass.walk.grid import Cell, Changes, Grid, reasons
+from mossy_compass.walk.grid import Cell, Changes, Grid, differences, reasons
 
 
 def _cell(words: str) -> Text:
@@ -95,7 +95,10 @@ def changes(found: Changes, grid: Grid, name: str, baseline: str) -> RenderableT
     for title, pairs in (("no longer answered", closed), ("newly answered", opened), ("another reason", other)):
         rows = [(_ends(b), f"was {a.words}: {a.reason}\nis {b.words}: {b.reason}") for a, b in pairs]
         parts += _part(title, rows)
-    parts += _part("another path", [(_ends(b), f"was {' > '.join(a.path)}\nis {' > '.join(b.path)}") for a, b in found.rerouted])
+    for title, what in (("another path", "way"), ("another exit interface", "leaving"), ("seen under another address", "seen as")):
+        parts += _part(
+            title, [(_ends(b), f"was {x}\nis {y}") for a, b in found.rerouted for w, x, y in differences(a, b) if w == what]
+        )
     parts += _part("new", [(_ends(c), f"{c.words}: {c.reason}") for c in found.come])
     parts += _part("gone", [(_ends(c), f"was {c.words}") for c in found.gone])
     return Group(*parts)

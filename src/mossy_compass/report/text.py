@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
+from rich.segment import Segment, Segments
 from rich.table import Table
 from rich.text import Text
 
@@ -15,6 +16,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did, Fate
 from mossy_compass.report import sentences
 from mossy_compass.report.record import noted
+from mossy_compass.report.safe import safe
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
 WIDTH = 100
@@ -187,7 +189,13 @@ def as_text(renderable: RenderableType, width: int = WIDTH) -> str:
     stream = io.StringIO()
     made = Console(file=stream, highlight=False, width=width, no_color=True, emoji=False, markup=False, force_terminal=False)
     made.print(renderable)
-    return "\n".join(line.rstrip() for line in stream.getvalue().splitlines()) + "\n"
+    return safe("\n".join(line.rstrip() for line in stream.getvalue().split("\n")).rstrip("\n") + "\n")
+
+
+def cleaned(screen: Console, renderable: RenderableType) -> Segments:
+    """What a terminal is to show, with nothing in its text that would steer the terminal."""
+    segments = screen.render(renderable, screen.options)
+    return Segments(s if s.control else Segment(safe(s.text), s.style) for s in segments)
 
 
 def table(headers: Sequence[str], rows: Iterable[Sequence[str]], wide: int | None = None) -> Table:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import NotRequired
 
@@ -12,6 +12,7 @@ from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
+from mossy_compass.walk.ask import members_of
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.trace import trace
 
@@ -30,6 +31,8 @@ class Cell:
         because: what the fate rests on.
         symptom: what the source sees.
         path: the devices passed on the way there.
+        exits: the interfaces by which it left them, there; and back, after a ``/``.
+        seen_as: the source that the far end saw; empty where it did not get there.
 
     """
 
@@ -45,6 +48,8 @@ class Cell:
     place: str
     symptom: str
     path: tuple[str, ...]
+    exits: tuple[str, ...] = ()
+    seen_as: str = ""
 
     @property
     def key(self) -> tuple[str, str, str]:
@@ -111,6 +116,8 @@ CellDict = TypedDict(
         "place": str,
         "symptom": str,
         "path": list[str],
+        "exits": NotRequired[list[str]],
+        "seen-as": NotRequired[str],
     },
 )
 GridDict = TypedDict("GridDict", {"mossy-grid": int, "cells": list[CellDict], "title": NotRequired[str]})
@@ -130,6 +137,8 @@ def _cell_dict(cell: Cell) -> CellDict:
         "place": cell.place,
         "symptom": cell.symptom,
         "path": list(cell.path),
+        "exits": list(cell.exits),
+        "seen-as": cell.seen_as,
     }
 
 
@@ -163,6 +172,8 @@ def _cell(data: CellDict) -> Cell:
         str(data["place"]),
         str(data["symptom"]),
         tuple(str(p) for p in data["path"]),
+        tuple(str(e) for e in data.get("exits", ())),
+        str(data.get("seen-as", "")),
     )
 
 
@@ -172,7 +183,7 @@ class Changes:
 
     Attributes:
         changed: cells before and after, where the outcome or what decides it differs.
-        rerouted: cells with the same outcome by another path.
+        rerouted: cells with the same outcome by another way: other devices, other interfaces, or another source seen.
         come, gone: cells that only one of the two has.
 
     """
@@ -203,7 +214,7 @@ def compare(before: Grid, after: Grid) -> Changes:
         )
         if not same:
             changed.append((held, cell))
-        elif held.path != cell.path:
+        elif differences(held, cell):
             rerouted.append((held, cell))
     # what opened or closed comes before what only has another reason
     changed.sort(key=lambda pair: pair[0].answered == pair[1].answered)
@@ -213,6 +224,20 @@ def compare(before: Grid, after: Grid) -> Changes:
         tuple(c for k, c in new.items() if k not in old),
         tuple(c for k, c in old.items() if k not in new),
     )
+
+
+def differences(before: Cell, after: Cell) -> list[tuple[str, str, str]]:
+    """How two cells with one outcome differ: in what, before, after. What an older baseline does not know is not compared."""
+    out = []
+    if before.path != after.path:
+        out.append(("way", " > ".join(before.path), " > ".join(after.path)))
+    elif before.exits and before.exits != after.exits:
+        pairs = [(a, b) for a, b in zip(before.exits, after.exits, strict=False) if a != b]
+        shown = pairs or [("/".join(before.exits), "/".join(after.exits))]
+        out.append(("leaving", ", ".join(a for a, _ in shown), ", ".join(b for _, b in shown)))
+    if before.exits and before.seen_as != after.seen_as:
+        out.append(("seen as", before.seen_as or "nobody", after.seen_as or "nobody"))
+    return out
 
 
 def ends_of(network: Network) -> list[str]:
@@ -236,36 +261,56 @@ def services_at(network: Network, target: str) -> list[str]:
     return list(dict.fromkeys(["ping", *words]))
 
 
-def grid(plan: Plan, sources: Sequence[str] = (), targets: Sequence[str] = (), services: Sequence[str] = ()) -> Grid:
-    """Send every test of a grid.
+Test = tuple[str, str, str]
+"""Source, target, service."""
+
+
+def questions_of(
+    network: Network, sources: Sequence[str] = (), targets: Sequence[str] = (), services: Sequence[str] = ()
+) -> list[Test]:
+    """The tests of a grid, row by row; a named service is tested member by member.
 
     Args:
-        plan: the network.
+        network: the network.
         sources: who sends; every host and far host when empty.
         targets: whom to reach; every host and far host when empty.
         services: what to ask of each; a ping and whatever the target listens for when empty.
 
     Raises:
-        QuestionError: a name is not known, or there are more than ``MOST_CELLS`` tests.
+        QuestionError: there is nobody to test, or there are more than ``MOST_CELLS`` tests.
 
     """
-    network = plan.network
     senders = list(dict.fromkeys(sources or ends_of(network)))
     goals = list(dict.fromkeys(targets or ends_of(network)))
-    tests: list[tuple[str, str]] = [(t, s) for t in goals for s in (services or services_at(network, t))]
-    count = sum(1 for s in senders for t, _ in tests if s != t)
-    if count > MOST_CELLS:
-        raise QuestionError(f"{count} tests are too many (at most {MOST_CELLS}). Name some sources, targets or services.")
-    if not count:
+    asked = [(t, s) for t in goals for w in (services or services_at(network, t)) for s in members_of(network, w)]
+    tests = [(s, t, w) for s in senders for t, w in dict.fromkeys(asked) if s != t]
+    if len(tests) > MOST_CELLS:
+        raise QuestionError(f"{len(tests)} tests are too many (at most {MOST_CELLS}). Name some sources, targets or services.")
+    if not tests:
         raise QuestionError("there is nobody to test: the network has no two hosts. Name sources and targets.")
-    return Grid(tuple(_cells(plan, senders, tests)), tuple(tests))
+    return tests
 
 
-def _cells(plan: Plan, senders: Iterable[str], tests: Sequence[tuple[str, str]]) -> Iterable[Cell]:
-    for source in senders:
-        for target, service in tests:
-            if source != target:
-                yield cell_of(trace(plan, source, target, service), source, target, service)
+def grid(plan: Plan, sources: Sequence[str] = (), targets: Sequence[str] = (), services: Sequence[str] = ()) -> Grid:
+    """Send every test of a grid; the arguments are those of ``questions_of``.
+
+    Raises:
+        QuestionError: a name is not known, or there are too many tests.
+
+    """
+    return gathered(run(plan, questions_of(plan.network, sources, targets, services)))
+
+
+def run(plan: Plan, tests: Iterable[Test]) -> Iterator[Cell]:
+    """The cell of each test, one after the other."""
+    for source, target, service in tests:
+        yield cell_of(trace(plan, source, target, service), source, target, service)
+
+
+def gathered(cells: Iterable[Cell]) -> Grid:
+    """Cells as a grid, its columns in the order in which they come."""
+    held = tuple(cells)
+    return Grid(held, tuple(dict.fromkeys((c.target, c.service) for c in held)))
 
 
 def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
@@ -288,7 +333,15 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
         place,
         journey.symptom.value,
         tuple(h.device for h in journey.there.hops),
+        _exits(journey),
+        journey.seen_as,
     )
+
+
+def _exits(journey: Journey) -> tuple[str, ...]:
+    """The interfaces by which a packet and its answer left each device; a slash between the two ways."""
+    ways = [[f"{h.device} {h.leaving}" for h in leg.hops if h.leaving] for leg in journey.homeward]
+    return tuple(ways[0]) if len(ways) == 1 else (*ways[0], "/", *ways[1])
 
 
 def reasons(cells: Iterable[Cell]) -> list[list[Cell]]:

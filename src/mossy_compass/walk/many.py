@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,6 +12,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.share import Choose
 from mossy_compass.routing.table import Hop
+from mossy_compass.walk.ask import members_of
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.trace import trace
 
@@ -66,12 +67,13 @@ def every_path(plan: Plan, sender: str, target: str, service: str = "ping", **op
     A device that a packet comes to again, going round in a circle, does with it what it did before.
     """
     out: list[Path] = []
+    member = members_of(plan.network, service)[0]
     scripts: list[tuple[int, ...]] = [()]
     while scripts and len(out) < MOST_PATHS:
         script = scripts.pop(0)
         made: list[Choice] = []
 
-        journey = trace(plan, sender, target, service, choose=_scripted(script, made), **options)
+        journey = trace(plan, sender, target, member, choose=_scripted(script, made), **options)
         out.append(Path(tuple(made), journey))
         numbers = tuple(c.member for c in made)
         for place in range(len(script), len(made)):
@@ -119,8 +121,19 @@ class Flows:
     shares: tuple[Share, ...]
 
 
-def flows(plan: Plan, sender: str, target: str, service: str, count: int, **options: Any) -> Flows:
+Each = Callable[[Iterable[int]], Iterable[int]]
+"""Hands numbers on, one after the other; a command shows by it how far the work is."""
+
+
+def flows(plan: Plan, sender: str, target: str, service: str, count: int, *, each: Each = iter, **options: Any) -> Flows:
     """Send ``count`` flows, with source ports (identifiers, for a ping) that count upwards.
+
+    Args:
+        plan: the network.
+        sender, target, service: as for ``trace``; of a named service the first member.
+        count: how many flows.
+        each: hands the number of each flow on as it is sent.
+        options: as for ``trace``.
 
     Raises:
         QuestionError: fewer than 1 or more than ``MOST_FLOWS``.
@@ -132,9 +145,10 @@ def flows(plan: Plan, sender: str, target: str, service: str, count: int, **opti
     start = 49152 if first is None else first
     ends: Counter[tuple[str, str]] = Counter()
     taken: dict[tuple[str, str], Counter[Hop]] = {}
-    for number in range(count):
+    member = members_of(plan.network, service)[0]
+    for number in each(range(count)):
         port = (start + number) % 65536
-        record = trace(plan, sender, target, service, from_port=port, **options)
+        record = trace(plan, sender, target, member, from_port=port, **options)
         ends["answered" if record.answered else record.fate.value, record.cause] += 1
         for way, device, hops, hop in _decisions(record):
             counter = taken.setdefault((way, device), Counter(dict.fromkeys(hops, 0)))
