@@ -14,14 +14,7 @@ import importlib
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from mossy_compass.errors import (
-        AddressError,
-        InputError,
-        MossyError,
-        NetworkFileError,
-        NotConverged,
-        QuestionError,
-    )
+    from mossy_compass.errors import AddressError, InputError, MossyError, NetworkFileError, NotConverged, QuestionError
     from mossy_compass.exchange.frames import frame
     from mossy_compass.files.builder import Builder
     from mossy_compass.files.load import Reading, load, read_bytes, read_file
@@ -42,14 +35,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 _HOMES = {
-    "mossy_compass.errors": (
-        "AddressError",
-        "InputError",
-        "MossyError",
-        "NetworkFileError",
-        "NotConverged",
-        "QuestionError",
-    ),
+    "mossy_compass.errors": ("AddressError", "InputError", "MossyError", "NetworkFileError", "NotConverged", "QuestionError"),
     "mossy_compass.files.builder": ("Builder",),
     "mossy_compass.files.load": ("Reading", "load", "read_bytes", "read_file"),
     "mossy_compass.marks": ("Mark", "Problem", "Severity"),

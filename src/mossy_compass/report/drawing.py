@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import io
 import itertools
+import math
 import textwrap
 from typing import TYPE_CHECKING, Any
 
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import sentences
-from mossy_compass.report.sheet import FONT, SMALL, Box, Picture, Rect, curve
-from mossy_compass.walk.grid import Grid
+from mossy_compass.report.layout import MOST_WIDE
+from mossy_compass.report.safe import safe
+from mossy_compass.report.sheet import FONT, SMALL, Box, Picture, Rect, curve, text_width
+from mossy_compass.walk.grid import Cell, Grid
 from mossy_compass.walk.journey import Journey, Leg, Way
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
 
 INK = "#24312a"
 PAPER = "#fbfaf4"
@@ -31,6 +35,21 @@ _FACE = "DejaVu Sans Mono"
 PLAIN: Any = {"svg.hashsalt": "mossy", "svg.fonttype": "none", "text.parse_math": False}
 """The same bytes each time; text stays text, and a dollar sign is a dollar sign."""
 MOST_PIXELS = 12_000
+DOTS = 112.0
+"""Pixels for each inch of 72 points: the smallest words are 11 pixels high, and 1000 points fit on a screen."""
+
+
+def _write(target: Axes | Figure, x: float, y: float, words: str, **style: Any) -> None:
+    """Set words, made safe, in the one face of every picture; in the middle of their height unless told otherwise."""
+    target.text(x, y, safe(words), **{"family": _FACE, "va": "center", **style})
+
+
+def _bytes(figure: Figure, form: str, longest: float) -> bytes:
+    """A figure as a file's bytes, at the size for a screen unless that would be too large to be opened."""
+    stream = io.BytesIO()
+    dots = min(DOTS, MOST_PIXELS * 72 / longest)
+    figure.savefig(stream, format=form, dpi=dots, metadata={"Date": None} if form == "svg" else {"Software": None})
+    return stream.getvalue()
 
 
 def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = None) -> None:
@@ -47,15 +66,14 @@ def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = Non
     for box in picture.boxes.values():
         _box(axes, box)
     for label in picture.labels:
-        axes.text(
+        _write(
+            axes,
             label.rect.x,
             label.rect.y,
             label.words,
             size=SMALL,
             color=_DOWN if "[" in label.words else "#59605a",
             ha="center",
-            va="center",
-            family=_FACE,
             linespacing=1.1,
             zorder=3,
             bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.2, "alpha": 0.7},
@@ -84,14 +102,13 @@ def _box(axes: Axes, box: Box) -> None:
             zorder=4,
         )
     )
-    words: dict[str, Any] = {"va": "center", "family": _FACE}
     y = r.y + r.h / 2 - 6 - FONT * 0.65
     for number, line in enumerate(box.lines):
         size, weight = (SMALL, "normal") if number else (FONT, "bold")
-        axes.text(r.x, y, line, size=size, weight=weight, color=INK, ha="center", zorder=5, **words)
+        _write(axes, r.x, y, line, size=size, weight=weight, color=INK, ha="center", zorder=5)
         y -= SMALL * 1.4 if number else FONT * 0.7 + SMALL * 0.75
     for row in box.rows:
-        axes.text(row.x, row.y, row.words, size=SMALL + 1, color=_DOWN if row.down else INK, ha="left", zorder=6, **words)
+        _write(axes, row.x, row.y, row.words, size=SMALL + 1, color=_DOWN if row.down else INK, ha="left", zorder=6)
 
 
 def _route(picture: Picture, leg: Leg) -> list[list[tuple[float, float]]]:
@@ -190,28 +207,52 @@ def _ends(axes: Axes, picture: Picture, journey: Journey) -> None:
     good = journey.answered
     if journey.sender in picture.home or journey.there.hops[0].device in picture.home:
         _badge(axes, picture, journey.there.hops[0].device, "start", _THERE)
+    target = journey.target if journey.target in picture.home else journey.there.end
     if leg.end in picture.home:
         words = "answered" if good else sentences.verdict_word(journey).lower()
-        _badge(axes, picture, journey.there.end if good else leg.end, words, "#2e7d32" if good else _DOWN)
+        _badge(axes, picture, target if good else leg.end, words, "#2e7d32" if good else _DOWN)
 
 
 def _badge(axes: Axes, picture: Picture, device: str, words: str, colour: str) -> None:
     key, x, y = picture.home[device]
     rect: Rect = picture.boxes[key].rect
-    inside = picture.boxes[key].kind == "segment"
+    inside = any(row.device == device for row in picture.boxes[key].rows)
     at = (rect.x + rect.w / 2 + 2, y) if inside else (x, rect.y + rect.h / 2 + 3)
-    axes.text(
+    _write(
+        axes,
         *at,
         words,
         size=SMALL + 1,
         weight="bold",
         color="white",
-        family=_FACE,
         ha="center",
-        va="center",
         zorder=8,
         bbox={"boxstyle": "round,pad=0.25", "facecolor": colour, "edgecolor": "white", "linewidth": 1.0},
     )
+
+
+_KINDS = {
+    "router": "green: router",
+    "firewall": "orange with a thick border: firewall",
+    "host": "white: host on several segments",
+    "switch": "violet: switch",
+    "internet": "blue box: the world outside, with the hosts that stand for it",
+    "segment": "sand: segment, its subnets, and its hosts",
+}
+
+
+def _legend(picture: Picture, journey: Journey | None) -> str:
+    """What everything in this picture means, and nothing that is not in it."""
+    kinds = {b.kind for b in picture.boxes.values()}
+    parts = [words for kind, words in _KINDS.items() if kind in kinds]
+    parts.append("beside a line: interface (zone), and under it the end of its address; in its middle: segment and subnet")
+    if any(line.why_down for line in picture.lines) or any(box.down for box in picture.boxes.values()):
+        parts.append("red and dotted: down, [why]")
+    if journey:
+        parts.append("blue line: the way there" + ("; dashed ochre line: the way back" if len(journey.homeward) > 1 else ""))
+    if picture.left_out:
+        parts.append(f"{picture.left_out} labels found no room: mossy tables has them")
+    return "; ".join(parts)
 
 
 def render(picture: Picture, title: str, form: str, journey: Journey | None = None) -> bytes:
@@ -219,46 +260,69 @@ def render(picture: Picture, title: str, form: str, journey: Journey | None = No
     import matplotlib
     from matplotlib.figure import Figure
 
-    headline = sentences.headline(journey) if journey else ""
+    headline = safe(sentences.headline(journey)) if journey else ""
     wide = max(picture.width, 760.0)
-    cut = textwrap.wrap(headline, int(wide / (FONT * 0.62)))
-    legend = "boxes: green router, thick border firewall, sand segment with its hosts"
-    legend += "; blue there, dashed ochre back" if journey else ""
-    if picture.left_out:
-        legend += f"; {picture.left_out} labels found no room: mossy tables has them"
+    cut = textwrap.wrap(headline, int((wide - 28) / (FONT * 0.62)))
+    legend = textwrap.wrap(_legend(picture, journey), int((wide - 28) / (SMALL * 0.62)))
     top = 34 + len(cut) * FONT * 1.5
-    high = picture.height + top + 20
+    foot = 12 + len(legend) * SMALL * 1.5
+    high = picture.height + top + foot
     with matplotlib.rc_context(PLAIN | {"path.simplify": False}):
         figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
         left = (wide - picture.width) / 2 / wide
-        axes = figure.add_axes((left, 20 / high, picture.width / wide, picture.height / high))
+        axes = figure.add_axes((left, foot / high, picture.width / wide, picture.height / high))
         draw(axes, picture, title, journey)
-        figure.text(14 / wide, 1 - 18 / high, title, size=FONT + 3, weight="bold", color=INK, family=_FACE, va="center")
+        _write(figure, 14 / wide, 1 - 18 / high, title, size=FONT + 3, weight="bold", color=INK)
         fate = journey is None or (journey.fate is Fate.DELIVERED and journey.answered)
         for number, words in enumerate(cut):
             at = 1 - (36 + number * FONT * 1.5) / high
-            figure.text(14 / wide, at, words, size=FONT, color="#2e7d32" if fate else _DOWN, family=_FACE, va="center")
-        figure.text(14 / wide, 10 / high, legend, size=SMALL, color="#6b6f68", family=_FACE, va="center")
-        stream = io.BytesIO()
-        dots = min(110.0, MOST_PIXELS * 72 / max(wide, high))
-        figure.savefig(stream, format=form, dpi=dots, metadata={"Date": None} if form == "svg" else {"Software": None})
-    return stream.getvalue()
+            _write(figure, 14 / wide, at, words, size=FONT, color="#2e7d32" if fate else _DOWN)
+        for number, words in enumerate(legend):
+            at = (foot - 8 - number * SMALL * 1.5) / high
+            _write(figure, 14 / wide, at, words, size=SMALL, color="#6b6f68")
+        return _bytes(figure, form, max(wide, high))
 
 
-_CELL_H, _HEAD_H = 15.0, 118.0
+_CELL_H, _OVERHANG = 16.0, 84.0
+_SLANT = 33
+_Column = tuple[str, str]
+
+
+def _panels(columns: list[_Column], room: int) -> list[list[_Column]]:
+    """The columns in panels of so many at most, one below the other; what goes to one target stays together where it can."""
+    out: list[list[_Column]] = []
+    for _, group in itertools.groupby(columns, key=lambda c: c[0]):
+        services = list(group)
+        if not out or len(out[-1]) + len(services) > room:
+            out.append([])
+        for column in services:
+            if len(out[-1]) == room:
+                out.append([])
+            out[-1].append(column)
+    return [panel for panel in out if panel]
+
+
+def _fill(cell: Cell | None) -> str:
+    if cell is None:
+        return "#e9e7df"
+    return "#cfe6cf" if cell.answered else "#f6d5cf" if cell.lost == "there" else "#f7e3c3"
 
 
 def render_grid(grid: Grid, title: str, form: str) -> bytes:
-    """A grid as a picture: sources down, targets and services across, the cause in every cell that fails."""
+    """A grid as a picture: sources down, targets and services across, the cause in every cell that fails.
+
+    What does not fit across a screen goes on below, in further panels with the same sources.
+    """
     import matplotlib
     from matplotlib.figure import Figure
-    from matplotlib.patches import Rectangle
 
-    known, sources, columns = grid.by_key(), grid.sources, grid.columns
-    left = max(len(s) for s in sources) * SMALL * 0.62 + 26
-    cell_w = max(44.0, max(len(c.words) for c in grid.cells) * (SMALL - 1) * 0.62 + 8)
-    wide = left + cell_w * len(columns) + 90
-    high = _HEAD_H + _CELL_H * len(sources) + 34
+    left = max(text_width(s, SMALL) for s in grid.sources) + 26
+    cell_w = max(44.0, max(text_width(c.words, SMALL) for c in grid.cells) + 8)
+    panels = _panels(list(grid.columns), max(1, int((MOST_WIDE - left - _OVERHANG) / cell_w)))
+    head = 24 + max(text_width(f"{t}  {s}", SMALL) for t, s in grid.columns) * math.sin(math.radians(_SLANT))
+    deep = head + _CELL_H * len(grid.sources)
+    wide = max(left + cell_w * max(map(len, panels)) + _OVERHANG, 600.0)
+    high = 48 + deep * len(panels) + 34
     good = sum(c.answered for c in grid.cells)
     with matplotlib.rc_context(PLAIN):
         figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
@@ -266,28 +330,40 @@ def render_grid(grid: Grid, title: str, form: str) -> bytes:
         axes.set_xlim(0, wide)
         axes.set_ylim(high, 0)
         axes.set_axis_off()
-        words: dict[str, Any] = {"color": INK, "family": _FACE, "va": "center"}
-        axes.text(14, 18, title, size=FONT + 3, weight="bold", **words)
-        axes.text(14, 36, f"{good} of {len(grid.cells)} tests are answered", size=FONT, **words)
-        for number, (target, service) in enumerate(columns):
-            x = left + cell_w * (number + 0.5)
-            axes.text(x, _HEAD_H - 6, f"{target}  {service}", size=SMALL, rotation=38, ha="left", **{**words, "va": "bottom"})
-        for row, source in enumerate(sources):
-            y = _HEAD_H + _CELL_H * row
-            axes.text(left - 8, y + _CELL_H / 2, source, size=SMALL, ha="right", **words)
-            for number, column in enumerate(columns):
-                cell = known.get((source, *column))
-                fill = (
-                    "#e9e7df" if cell is None else "#cfe6cf" if cell.answered else "#f6d5cf" if cell.lost == "there" else "#f7e3c3"
-                )
-                box = Rectangle((left + cell_w * number + 1, y + 1), cell_w - 2, _CELL_H - 2, facecolor=fill, edgecolor="none")
-                axes.add_patch(box)
-                if cell is not None:
-                    at = (left + cell_w * (number + 0.5), y + _CELL_H / 2)
-                    axes.text(*at, cell.words, size=SMALL - 1, ha="center", **words)
+        _write(axes, 14, 18, title, size=FONT + 3, weight="bold", color=INK)
+        _write(axes, 14, 36, f"{good} of {len(grid.cells)} tests are answered", size=FONT, color=INK)
+        for number, panel in enumerate(panels):
+            _panel(axes, grid, panel, left, 48 + deep * number + head, cell_w)
         legend = "green: answered; red: lost on the way there; sand: delivered, the answer was lost (back:); grey: itself"
-        axes.text(14, high - 12, legend, size=SMALL, **{**words, "color": "#6b6f68"})
-        stream = io.BytesIO()
-        dots = min(110.0, MOST_PIXELS * 72 / max(wide, high))
-        figure.savefig(stream, format=form, dpi=dots, metadata={"Date": None} if form == "svg" else {"Software": None})
-    return stream.getvalue()
+        _write(axes, 14, high - 14, legend, size=SMALL, color="#6b6f68")
+        return _bytes(figure, form, max(wide, high))
+
+
+def _panel(axes: Axes, grid: Grid, columns: list[_Column], left: float, top: float, cell_w: float) -> None:
+    """Some of a grid's columns, with every source, from a place downwards; the headings stand above it."""
+    from matplotlib.patches import Rectangle
+
+    known = grid.by_key()
+    for number, (target, service) in enumerate(columns):
+        x = left + cell_w * (number + 0.35)
+        _write(
+            axes,
+            x,
+            top - 4,
+            f"{target}  {service}",
+            size=SMALL,
+            rotation=_SLANT,
+            ha="left",
+            va="bottom",
+            rotation_mode="anchor",
+            color=INK,
+        )
+    for row, source in enumerate(grid.sources):
+        y = top + _CELL_H * row
+        _write(axes, left - 8, y + _CELL_H / 2, source, size=SMALL, ha="right", color=INK)
+        for number, column in enumerate(columns):
+            cell = known.get((source, *column))
+            corner = (left + cell_w * number + 1, y + 1)
+            axes.add_patch(Rectangle(corner, cell_w - 2, _CELL_H - 2, facecolor=_fill(cell), edgecolor="none"))
+            if cell is not None:
+                _write(axes, left + cell_w * (number + 0.5), y + _CELL_H / 2, cell.words, size=SMALL, ha="center", color=INK)

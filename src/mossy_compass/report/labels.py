@@ -31,8 +31,8 @@ class _Wanted:
     must: bool = False
 
 
-def labels_of(network: Network, boxes: dict[str, Box], lines: list[Line]) -> tuple[list[Label], int]:
-    """The words at the ends and in the middle of each line, and how many found no room and are left out.
+def labels_of(network: Network, boxes: dict[str, Box], lines: list[Line]) -> tuple[list[Label], int, int]:
+    """The words at the ends and in the middle of each line, how many found no room and are left out, and how many lie on a line.
 
     What is down is placed first, then the ends at boxes with few lines, then the middles, and last the ends where
     many lines meet.
@@ -40,16 +40,19 @@ def labels_of(network: Network, boxes: dict[str, Box], lines: list[Line]) -> tup
     paths = {id(line): curve(boxes, line) for line in lines}
     field = _Field(boxes, list(paths.values()))
     out: list[Label] = []
-    left_out = 0
+    left_out = crossed = 0
     for wanted in sorted(_wanted(network, boxes, lines), key=lambda w: w.rank):
         path = paths[id(wanted.line)]
-        rect, free = field.place(wanted, path, _free_part(path, boxes[wanted.line.start].rect, boxes[wanted.line.end].rect))
+        rect, free, lies_on_line = field.place(
+            wanted, path, _free_part(path, boxes[wanted.line.start].rect, boxes[wanted.line.end].rect)
+        )
         if free or wanted.must:
             out.append(Label("\n".join(wanted.words), rect))
             field.take(rect)
+            crossed += lies_on_line
         else:
             left_out += 1
-    return out, left_out
+    return out, left_out, crossed
 
 
 def _wanted(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[_Wanted]:
@@ -98,8 +101,8 @@ class _Field:
 
         self._taken = np.vstack([self._taken, (rect.x, rect.y, rect.w, rect.h)])
 
-    def place(self, wanted: _Wanted, path: list[tuple[float, float]], free: tuple[float, float]) -> tuple[Rect, bool]:
-        """The best place beside the line, and whether it is free."""
+    def place(self, wanted: _Wanted, path: list[tuple[float, float]], free: tuple[float, float]) -> tuple[Rect, bool, bool]:
+        """The best place beside the line, whether it is free, and whether another line goes through it."""
         import numpy as np
 
         width = max(text_width(w, SMALL) for w in wanted.words) + 4
@@ -108,19 +111,21 @@ class _Field:
         spots, costs = [], []
         for number, spot in enumerate(wanted.places):
             x, y, angle = _along(path, low + (high - low) * ((1 - spot) if wanted.backward else spot))
-            for side, far in ((1, 3), (-1, 3), (0, 0), (1, 12), (-1, 12)):
-                away = -math.sin(angle) * side * (width / 2 + far), math.cos(angle) * side * (height / 2 + far)
+            for side, far in ((1, 6), (-1, 6), (1, 14), (-1, 14), (1, 26), (-1, 26)):
+                clear = abs(math.sin(angle)) * width / 2 + abs(math.cos(angle)) * height / 2 + far
+                away = -math.sin(angle) * side * clear, math.cos(angle) * side * clear
                 spots.append((x + away[0], y + away[1]))
-                costs.append(number * 0.7 + (2.5 if side == 0 else far * 0.3))
+                costs.append(number * 0.7 + far * 0.3)
         at, taken = np.array(spots), self._taken
         over = (np.abs(at[:, None, 0] - taken[None, :, 0]) * 2 < width + taken[None, :, 2] + 2) & (
             np.abs(at[:, None, 1] - taken[None, :, 1]) * 2 < height + taken[None, :, 3] + 2
         )
         blocked = over.sum(axis=1)
         others = self._pieces[self._owner != next(n for n, p in enumerate(self._paths) if p is path)]
-        cost = np.array(costs) + 400.0 * blocked + 25.0 * _crossings(at, width, height, others)
+        crossed = _crossings(at, width, height, others)
+        cost = np.array(costs) + 400.0 * blocked + 25.0 * crossed
         best = int(cost.argmin())
-        return Rect(float(at[best, 0]), float(at[best, 1]), width, height), not blocked[best]
+        return Rect(float(at[best, 0]), float(at[best, 1]), width, height), not blocked[best], bool(crossed[best])
 
 
 def _crossings(at: NDArray[np.float64], width: float, height: float, pieces: NDArray[np.float64]) -> NDArray[np.int64]:

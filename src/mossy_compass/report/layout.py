@@ -25,6 +25,14 @@ _HOPELESS = 40
 """With so many labels in the way a larger sheet does not help: many lines meet in one place."""
 _BASES = (1.0, 1.25, 1.6, 2.0, 2.5, 3.2, 4.0)
 _SCALES = (1.0, 1.12, 1.25, 1.4, 1.6, 1.9, 2.3)
+_SHAPES = ((1.0, 0.86), (1.2, 0.72), (0.9, 0.95), (0.82, 1.05))
+_TALL = (0.7, 1.35)
+_TRIES = [(s * across, s * along) for s in _SCALES for across, along in _SHAPES] + [(s * _TALL[0], s * _TALL[1]) for s in _SCALES]
+"""How far the springs' places are stretched, across and along: about the shape of a screen, wider, narrower; at last upright."""
+_LABELS_IN_ALL = 1500
+"""Labels that are placed, over all tries: with many of them few tries must do, for a picture is waited for."""
+MOST_WIDE = 990.0
+"""Points across that fit on a screen, at a size of text that can be read there; a larger network grows downwards."""
 
 
 def around(network: Network, centre: str, hops: int) -> set[str]:
@@ -68,7 +76,8 @@ def _device_boxes(network: Network, only: Collection[str] | None) -> tuple[dict[
     for name, device in shown.items():
         if device.kind is not Kind.HOST or plugs[name] != 1:
             words = (name, device.kind.value + (f", {device.zone}" if device.zone else ""))
-            boxes[name] = _box(name, device.kind.value, words, [])
+            far = [Row(f.name, " ".join([f.name, *map(str, f.addresses)])) for f in device.far_hosts.values()]
+            boxes[name] = _box(name, device.kind.value, words, far)
     return shown, boxes
 
 
@@ -83,13 +92,20 @@ def place(network: Network, only: Collection[str] | None = None) -> Picture:
     shown, boxes = _device_boxes(network, only)
     lines = _wire(network, shown, boxes)
     parts = _springs_of_parts(network, boxes, lines)
-    tries: list[tuple[int, float]] = []
     base = _base_scale(boxes, parts)
-    for scale in (base * step for step in _SCALES):
-        tries.append((_arranged(network, boxes, lines, parts, scale)[1], scale))
-        if not tries[-1][0] or tries[0][0] > _HOPELESS:
+    best = (math.inf, math.inf, base, base)
+    placed = 0
+    for across, along in _TRIES:
+        wide = _arranged(boxes, parts, (base * across, base * along))
+        poor = _HOPELESS
+        if wide <= MOST_WIDE:
+            labels, left_out, crossed = labels_of(network, boxes, lines)
+            placed, poor = placed + len(labels) + left_out, left_out + crossed
+        best = min(best, (max(0.0, wide - MOST_WIDE), poor, base * across, base * along))
+        if not (best[0] or best[1]) or placed > _LABELS_IN_ALL:
             break
-    labels, left_out = _arranged(network, boxes, lines, parts, min(tries)[1])
+    _arranged(boxes, parts, best[2:])
+    labels, left_out, _ = labels_of(network, boxes, lines)
     for box in boxes.values():
         _set_rows(box)
     return _framed(boxes, lines, labels, left_out)
@@ -177,21 +193,19 @@ def _base_scale(boxes: dict[str, Box], parts: list[dict[str, tuple[float, float]
     return _BASES[-1]
 
 
-def _arranged(
-    network: Network, boxes: dict[str, Box], lines: list[Line], parts: list[dict[str, tuple[float, float]]], scale: float
-) -> tuple[list[Label], int]:
-    """Set the boxes at a scale, part beside part and pushed apart, and give the labels that find a place, and how many do not."""
+def _arranged(boxes: dict[str, Box], parts: list[dict[str, tuple[float, float]]], scale: tuple[float, float]) -> float:
+    """Set the boxes at a scale, part beside part and pushed apart; return how far they reach across, in points."""
     offset = 0.0
     for spots in parts:
         for name, (x, y) in spots.items():
-            boxes[name].rect.x, boxes[name].rect.y = x * scale, y * scale
+            boxes[name].rect.x, boxes[name].rect.y = x * scale[0], y * scale[1]
         rects = [boxes[n].rect for n in spots]
         _push_apart(rects)
         left, low = min(r.x - r.w / 2 for r in rects), min(r.y - r.h / 2 for r in rects)
         for rect in rects:
             rect.x, rect.y = rect.x - left + offset, rect.y - low
         offset = max(r.x + r.w / 2 for r in rects) + 60
-    return labels_of(network, boxes, lines)
+    return max(0.0, offset - 60)
 
 
 def _room(network: Network, boxes: dict[str, Box], line: Line) -> float:
@@ -219,7 +233,7 @@ def _springs(graph: nx.Graph[str], names: list[str]) -> dict[str, tuple[float, f
     high = max(y for _, y in spots.values()) - min(y for _, y in spots.values())
     if high > wide:
         spots = {n: (y, -x) for n, (x, y) in spots.items()}
-    return {n: (x * 1.2, y * 0.72) for n, (x, y) in spots.items()}
+    return spots
 
 
 def _push_apart(rects: list[Rect]) -> None:

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     pass
 
 FONT = 9.0
-SMALL = 7.0
+SMALL = 7.2
 _WIDE = 0.602
 
 
