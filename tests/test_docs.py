@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import shlex
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -117,7 +118,37 @@ def test_the_network_schema_takes_the_shipped_networks() -> None:
         jsonschema.validate({"mossy-network": 1, "devices": {"a": {"kind": "rooter"}}}, wanted)
 
 
-@pytest.mark.parametrize("path", [p for p in PAGES if blocks(p, "python")], ids=lambda p: p.name)
+EDIT = re.compile(
+    r"in `(?P<file>[\w/]+\.py)`, (?:at the end|after `(?P<anchor>[^`]+)`):\n\n```python\n(?P<lines>.*?)```",
+    re.DOTALL | re.IGNORECASE,
+)
+HOLDS = re.compile(r"It holds:\n\n```python\n(?P<script>.*?)```", re.DOTALL)
+
+
+def test_the_worked_examples_of_the_architecture_hold(tmp_path: Path) -> None:
+    """The changes that the page shows are made in a copy of the package, in turn; what it says then is run there."""
+    page = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
+    shutil.copytree(Path(mc.__file__).parent, tmp_path / "mossy_compass", ignore=shutil.ignore_patterns("__pycache__"))
+    steps = sorted([*EDIT.finditer(page), *HOLDS.finditer(page)], key=lambda m: m.start())
+    assert sum("script" in m.groupdict() for m in steps) == 2
+    assert len(steps) > 10
+    for step in steps:
+        if "script" in step.groupdict():
+            done = subprocess.run([sys.executable, "-c", step["script"]], cwd=tmp_path, capture_output=True, text=True)
+            assert done.returncode == 0, done.stderr
+            continue
+        path = tmp_path / "mossy_compass" / step["file"]
+        lines = path.read_text().splitlines(keepends=True)
+        anchor = step["anchor"]
+        at = (
+            len(lines) - 1
+            if anchor is None
+            else next(n for n, line in enumerate(lines) if line.startswith(anchor) or anchor in line)
+        )
+        path.write_text("".join([*lines[: at + 1], step["lines"], *lines[at + 1 :]]))
+
+
+@pytest.mark.parametrize("path", [p for p in PAGES if blocks(p, "python") and p.name != "architecture.md"], ids=lambda p: p.name)
 def test_python_blocks_run(path: Path, tmp_path: Path) -> None:
     (tmp_path / "fernhollow.yaml").write_bytes((DATA / "fernhollow.yaml").read_bytes())
     for block in blocks(path, "python"):

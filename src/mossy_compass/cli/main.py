@@ -9,7 +9,7 @@ import sys
 import click
 
 from mossy_compass.cli.common import CONTEXT, EXIT_INPUT
-from mossy_compass.cli.output import finish, silence
+from mossy_compass.cli.output import finish, lost, silence
 from mossy_compass.errors import MossyError, NetworkFileError
 from mossy_compass.marks import nearest
 
@@ -73,6 +73,9 @@ def run() -> None:
         code = EXIT_PIPE
     except MossyError as fault:
         _tell(f"mossy: {fault}")
+        code = EXIT_INPUT
+    except OSError as fault:  # files are handled where they are read and written: this was the help, on its way out
+        _tell(f"mossy: {lost(fault)}")
         code = EXIT_INPUT
     raise SystemExit(code)
 

@@ -71,6 +71,10 @@ def say(text: str, stream: Any = None) -> None:
         stream.write(text)
     except UnicodeEncodeError:
         stream.write(text.replace("→", "->").encode("ascii", "replace").decode())
+    except BrokenPipeError:
+        raise
+    except OSError as fault:
+        raise lost(fault) from None
 
 
 def finish() -> None:
@@ -86,8 +90,13 @@ def finish() -> None:
     except BrokenPipeError:
         raise
     except (OSError, ValueError) as fault:
-        silence()
-        raise InputError(f"the standard output cannot be written: {reason(fault)}. Only a part of it may be there.") from None
+        raise lost(fault) from None
+
+
+def lost(fault: Exception) -> InputError:
+    """What is said when the output could not be written; what is still held back of it is given up."""
+    silence()
+    return InputError(f"the standard output cannot be written: {reason(fault)}. Only a part of it may be there.")
 
 
 def silence() -> None:

@@ -7,6 +7,7 @@ from typing import Any
 
 from pydantic_core import ValidationError
 
+from mossy_compass.files import schema
 from mossy_compass.files.keys import Kind, Part, of
 from mossy_compass.files.schema import NetworkIn
 from mossy_compass.files.tree import Node
@@ -48,6 +49,10 @@ def _real_path(data: Any, loc: Iterable[str | int]) -> list[str | int]:
     return path
 
 
+_PARTS = [p for p in vars(schema).values() if isinstance(p, type) and issubclass(p, Part) and p is not Part]
+"""Every part that a network file may have, to say where a misplaced key belongs."""
+
+
 def _called(part: type[Part] | None) -> str:
     return (part.__doc__ or "part").strip().split("\n")[0].split(".")[0].lower() if part else "mapping"
 
@@ -57,7 +62,9 @@ def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | 
     if kind == "extra_forbidden":
         part = _part_at(loc[:-1])
         keys = part.known() if part else []
-        return "key.unknown", f"'{loc[-1]}' is not a key of {_called(part)}.", hint(str(loc[-1]), keys, "keys")
+        elsewhere = [_called(other) for other in _PARTS if str(loc[-1]) in other.known()]
+        where = f" It belongs to {', or to '.join(elsewhere[:3])}." if elsewhere else ""
+        return "key.unknown", f"'{loc[-1]}' is not a key of {_called(part)}.{where}", hint(str(loc[-1]), keys, "keys")
     if kind == "missing":
         part = _part_at(loc[:-1])
         return "key.missing", f"'{loc[-1]}' is missing from {_called(part)}.", f"Add {loc[-1]}: to it."

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple, Protocol
 
+from mossy_compass.errors import InputError
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.check import attached, classifying
 from mossy_compass.model.network import Candidate, Device, FarHost, Kind, Network, Serves, link_locals, name_hash
@@ -248,6 +249,8 @@ class Plan:
     """
 
     def __init__(self, network: Network) -> None:
+        if not isinstance(network, Network):
+            raise InputError("a Plan is made from a Network; a file with errors gives none. load() says what is wrong with it.")
         self.routing = Routing(network)
         self.network = self.routing.network
         self.domains = self.routing.domains

@@ -1,0 +1,217 @@
+"""What is written, and where: whole files or none, text that steers nothing, streams that are closed, full or slow."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import stat
+import subprocess
+import sys
+import xml.etree.ElementTree as ElementTree
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+import mossy_compass as mc
+from mossy_compass.cli import output
+from mossy_compass.exchange.csvtable import grid_csv
+from mossy_compass.report.layout import MOST_WIDE, place
+from mossy_compass.report.safe import safe, safe_json
+from mossy_compass.walk import grid as grids
+from tests.conftest import DATA
+from tests.test_cli import mossy
+
+HOSTILE = "a\x1b[31mred\x9b\u202e\u2066\x07$x_2$"
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    (tmp_path / "fern.yaml").write_bytes((DATA / "fernhollow.yaml").read_bytes())
+    return tmp_path
+
+
+def test_a_link_stays_a_link_and_a_mode_stays_a_mode(tmp_path: Path) -> None:
+    real, link = tmp_path / "real.json", tmp_path / "link.json"
+    real.write_text("old")
+    real.chmod(0o640)
+    link.symlink_to(real)
+    output.write_whole(link, b"new")
+    assert link.is_symlink()
+    assert real.read_bytes() == b"new"
+    assert stat.S_IMODE(real.stat().st_mode) == 0o640
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["link.json", "real.json"]
+
+
+def test_a_new_file_gets_the_mode_that_new_files_get(tmp_path: Path) -> None:
+    (tmp_path / "plain").write_bytes(b"")
+    output.write_whole(tmp_path / "ours", b"x")
+    assert (tmp_path / "ours").stat().st_mode == (tmp_path / "plain").stat().st_mode
+
+
+@pytest.mark.parametrize("fails", ["fsync", "replace", "chmod"])
+def test_what_cannot_be_written_leaves_the_old_file(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, fails: str) -> None:
+    def full(*arguments: object, **more: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    path = tmp_path / "before.json"
+    path.write_text("old")
+    monkeypatch.setattr(os, fails, full)
+    with pytest.raises(mc.InputError, match=r"no space left on device\. Nothing was changed"):
+        output.write_whole(path, b"new")
+    assert path.read_text() == "old"
+    assert [p.name for p in tmp_path.iterdir()] == ["before.json"]
+
+
+def test_folders_pipes_and_long_names_are_refused(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe")
+    for name, words in (("", "folder"), ("pipe", "no plain file"), ("x" * 300, "too long"), ("a\0b", "cannot be written")):
+        with pytest.raises(mc.InputError, match=words):
+            output.write_whole(tmp_path / name, b"x")
+
+
+def test_a_pipe_is_not_waited_for(folder: Path) -> None:
+    os.mkfifo(folder / "pipe.yaml")
+    done = mossy(folder, "check", "pipe.yaml")
+    assert done.returncode == 2
+    assert done.stderr.startswith("mossy: pipe.yaml: ")
+
+
+@pytest.mark.parametrize(
+    "arguments", [["check", "fern.yaml"], ["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger"], ["demo"]]
+)
+def test_a_full_disk_is_told_of(folder: Path, arguments: list[str]) -> None:
+    if not Path("/dev/full").exists():
+        pytest.skip("this system has no /dev/full")
+    with open("/dev/full", "w") as full:
+        done = subprocess.run(
+            [sys.executable, "-m", "mossy_compass", *arguments], cwd=folder, stdout=full, stderr=subprocess.PIPE, text=True
+        )
+    assert done.returncode == 2
+    assert done.stderr.startswith("mossy: the standard output cannot be written: no space left on device")
+    assert "Traceback" not in done.stderr
+
+
+def test_a_reader_that_leaves_is_no_error(folder: Path) -> None:
+    words = f"'{sys.executable}' -m mossy_compass schema network | head -n 1; exit ${{PIPESTATUS[0]}}"
+    done = subprocess.run(["bash", "-c", words], cwd=folder, capture_output=True, text=True)
+    assert done.stdout == "{\n"
+    assert not done.stderr
+
+
+def test_a_closed_standard_output_is_told_of(folder: Path) -> None:
+    done = subprocess.run(
+        ["bash", "-c", f"'{sys.executable}' -m mossy_compass check fern.yaml >&-"], cwd=folder, capture_output=True, text=True
+    )
+    assert done.returncode == 2
+    assert "Traceback" not in done.stderr
+    assert "standard output" in done.stderr
+
+
+def test_text_that_would_steer_a_terminal_is_shown_by_its_numbers() -> None:
+    shown = safe(HOSTILE)
+    assert shown == "a\\x1b[31mred\\x9b\\u202e\\u2066\\x07$x_2$"
+    assert json.loads(safe_json(json.dumps(HOSTILE, ensure_ascii=False))) == HOSTILE
+    assert safe("tab\tand\nline, é, 木") == "tab\tand\nline, é, 木"
+
+
+@pytest.mark.parametrize("form", ["text", "json", "sarif"])
+def test_hostile_words_of_a_file_reach_no_terminal(folder: Path, form: str) -> None:
+    (folder / "bad.yaml").write_text('mossy-network: 1\ndevices:\n  "r\\e[2J\\u202e": {kind: rooter}\n', encoding="utf-8")
+    done = mossy(folder, "check", "bad.yaml", "--format", form)
+    for stream in (done.stdout, done.stderr):
+        assert not set(stream) & set("\x1b\u202e\x9b")
+
+
+def test_a_title_with_dollars_and_escapes_is_drawn(folder: Path) -> None:
+    text = (DATA / "starter.yaml").read_text().replace("title: Two rooms", 'title: "cost $5 {x}_$ \\e[1m & <b>"')
+    (folder / "odd.yaml").write_text(text)
+    done = mossy(folder, "draw", "odd.yaml", "odd.svg", "--from", "desk", "--to", "printer", "--service", "tcp/9100")
+    assert done.returncode == 0, done.stderr
+    drawn = ElementTree.parse(folder / "odd.svg")
+    assert "cost $5 {x}_$ \\x1b[1m & <b>" in "".join(drawn.getroot().itertext())
+
+
+@pytest.mark.parametrize("name", ["fernhollow", "grounds", "starter"])
+def test_pictures_fit_on_a_screen(name: str) -> None:
+    picture = place(mc.load(DATA / f"{name}.yaml"))
+    assert picture.width <= MOST_WIDE + 36
+    assert not picture.left_out
+    boxes = [b.rect for b in picture.boxes.values()]
+    assert not any(a.overlaps(b) for n, a in enumerate(boxes) for b in boxes[n + 1 :])
+    assert not any(label.rect.overlaps(box) for label in picture.labels for box in boxes)
+    labels = [label.rect for label in picture.labels]
+    assert not any(a.overlaps(b) for n, a in enumerate(labels) for b in labels[n + 1 :])
+
+
+def test_far_hosts_stand_in_the_box_of_their_stand_in() -> None:
+    network = mc.load(DATA / "grounds.yaml")
+    picture = place(network)
+    for device in network.devices.values():
+        for far in device.far_hosts.values():
+            key, x, y = picture.home[far.name]
+            rect = picture.boxes[device.name].rect
+            assert key == device.name
+            assert abs(x - rect.x) * 2 <= rect.w
+            assert abs(y - rect.y) * 2 <= rect.h
+
+
+@pytest.mark.parametrize("text", ["[" * 100_000, '{"mossy-grid": 1, "cells": 5}', "\xff", "", "3"])
+def test_a_foreign_baseline_is_refused_and_kept(folder: Path, text: str) -> None:
+    path = folder / "before.json"
+    path.write_text(text, encoding="latin-1")
+    done = mossy(folder, "grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--baseline", "before.json")
+    assert done.returncode == 2
+    assert done.stderr.startswith("mossy: before.json: ")
+    assert path.read_text(encoding="latin-1") == text
+
+
+def test_no_cell_of_the_table_is_a_formula(demo: mc.Plan) -> None:
+    cell = grids.grid(demo, ["kiosk-1"], ["ledger"], ["ticketing"]).cells[0]
+    for name in ("=1+1", "+x", "-x", "@x", "\tx"):
+        made = grids.Grid((replace(cell, source=name),), ((cell.target, cell.service),))
+        row = next(csv.DictReader(io.StringIO(grid_csv(made))))
+        assert row["from"][0] not in "=+-@\t"
+        assert name.strip() in row["from"]
+
+
+def test_addresses_in_sarif_are_percent_encoded(folder: Path) -> None:
+    (folder / "a b#%.yaml").write_text("mossy-network: 1\ndevices: {r: {kind: rooter}}\n")
+    done = mossy(folder, "check", "a b#%.yaml", "--format", "sarif")
+    found = json.loads(done.stdout)["runs"][0]["results"][0]["locations"][0]["physicalLocation"]["artifactLocation"]["uri"]
+    assert found == "a%20b%23%25.yaml"
+
+
+def test_every_member_of_a_service_has_its_headline(folder: Path) -> None:
+    done = mossy(folder, "trace", "fern.yaml", "--from", "kiosk-1", "--to", "almanac", "--service", "domain")
+    heads = [line for line in done.stdout.splitlines() if line.startswith("kiosk-1 → ")]
+    assert [h.split(", ")[1].split(":")[0] for h in heads] == ["tcp/53", "udp/53"]
+    mixed = mossy(folder, "trace", "fern.yaml", "--from", "catalogue", "--to", "almanac", "--service", "domain")
+    assert mixed.returncode == 1
+
+
+def test_the_package_runs_as_a_module(folder: Path) -> None:
+    done = subprocess.run([sys.executable, "-m", "mossy_compass", "check", "fern.yaml"], cwd=folder, capture_output=True, text=True)
+    assert done.returncode == 0
+    assert done.stdout.startswith("fern.yaml: ")
+
+
+def test_frames_have_the_rows_of_what_they_are_made_from(demo: mc.Plan) -> None:
+    found = mc.grid(demo, ["kiosk-1", "tablet"], ["ledger"])
+    made = mc.frame(found)
+    assert len(made) == len(found.cells)
+    assert list(made["cause"]) == [c.cause for c in found.cells]
+    assert bool(made["answered"].iloc[0]) is found.cells[0].answered
+
+
+def test_a_network_with_errors_gives_no_plan() -> None:
+    with pytest.raises(mc.InputError, match="a Plan is made from a Network"):
+        mc.Plan(mc.read_bytes(b"mossy-network: 1\ndevices: {r: {kind: rooter}}\n", "n.yaml").network)  # type: ignore[arg-type]
+
+
+def test_a_misplaced_key_says_where_it_belongs(folder: Path) -> None:
+    (folder / "g.yaml").write_text("mossy-network: 1\ndevices: {h: {kind: host, interfaces: {a: {gateway: 10.40.0.1}}}}\n")
+    done = mossy(folder, "check", "g.yaml")
+    assert "'gateway' is not a key of an interface of a device. It belongs to" in " ".join(done.stdout.split())
