@@ -50,6 +50,7 @@ def check(file: str, form: str) -> None:
 
 
 def _finding(problem: Any) -> dict[str, Any]:
+    """One problem as plain data, for JSON: code, severity, place, words, and the places that it is also about."""
     return {
         "code": problem.code,
         "severity": problem.severity.value,

@@ -31,6 +31,7 @@ def frame(thing: Grid | Flows | RouteTable) -> pd.DataFrame:
 
 
 def _rows(thing: Grid | Flows | RouteTable) -> list[dict[str, Any]]:
+    """The columns' names, and a row of plain values for each thing that the frame is about."""
     if isinstance(thing, Grid):
         return [{**cell, "path": " > ".join(cell["path"])} for cell in thing.to_dict()["cells"]]
     if isinstance(thing, Flows):

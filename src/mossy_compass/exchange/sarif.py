@@ -31,6 +31,7 @@ def log(problems: Iterable[Problem], version: str) -> dict[str, Any]:
 
 
 def _result(problem: Problem, index: int) -> dict[str, Any]:
+    """One problem as a result of SARIF 2.1.0 (section 3.27), with its rule by number."""
     out: dict[str, Any] = {
         "ruleId": problem.code,
         "ruleIndex": index,
@@ -46,6 +47,7 @@ def _result(problem: Problem, index: int) -> dict[str, Any]:
 
 
 def _location(mark: Mark) -> dict[str, Any]:
+    """A place as a physical location (section 3.29); a problem of the whole file has no region."""
     place: dict[str, Any] = {"artifactLocation": {"uri": quote(mark.file.replace("\\", "/"), safe="/.-_~")}}
     if mark.line:
         place["region"] = {"startLine": mark.line, "startColumn": max(1, mark.column)}

@@ -39,6 +39,7 @@ class Builder:
             self._root[_key(key)] = _node(value, mark)
 
     def _add(self, section: str, name: str, value: Any, mark: Mark) -> None:
+        """Put a part into the tree of text, as if it had been read from a file; its place is the line of the caller."""
         part = self._root.setdefault(section, Node({}, mark))
         assert isinstance(part.value, dict)
         if name in part.value:
@@ -73,6 +74,7 @@ class Builder:
         keys: Mapping[str, Any] | None,
         interfaces: Mapping[str, Any],
     ) -> None:
+        """Add a device of a kind with its routes and further keys."""
         entry: dict[str, Any] = {"kind": kind, "interfaces": {k.rstrip("_"): v for k, v in interfaces.items()}, **(keys or {})}
         if routes:
             entry["routes"] = list(routes)
@@ -120,15 +122,18 @@ class Builder:
 
 
 def _key(word: str) -> str:
+    """The key as it is written in a file: ``from_port`` is ``from-port``, and ``from_`` is ``from``."""
     return word.rstrip("_").replace("_", "-")
 
 
 def _caller(depth: int = 2) -> Mark:
+    """Where the call came from, so that an error points at the user's own line and not at this file."""
     frame = sys._getframe(depth)
     return Mark(PurePath(frame.f_code.co_filename).name, frame.f_lineno, 1)
 
 
 def _node(value: Any, mark: Mark) -> Node:
+    """A Python value as the text that a file would hold, each piece with the caller's place."""
     if isinstance(value, Mapping):
         return Node({str(k): Node(_node(v, mark).value, mark, mark) for k, v in value.items()}, mark)
     if isinstance(value, list | tuple):

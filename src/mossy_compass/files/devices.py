@@ -83,6 +83,7 @@ def _gateways(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> Iterator[
 
 
 def _routes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterator[StaticRoute]:
+    """The static routes of a device, next hops checked against what its interfaces can reach."""
     for index, route in enumerate(entry.routes):
         path: Path = ("devices", name, "routes", index)
         mark = ctx.spot(*path)
@@ -149,6 +150,7 @@ def _prefix(ctx: Context, route: RouteIn, path: Path) -> Prefix:
 
 
 def _far_hosts(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str, FarHost]:
+    """Hosts behind a stand-in for the Internet: they have no cable, so only a stand-in may have them."""
     if entry.hosts and kind is not Kind.INTERNET:
         words = f"hosts: is for a device of kind internet, and {name} is a {kind}."
         ctx.fault("device.kind", ctx.mark("devices", name, "hosts"), words, "Write the hosts as devices of their own.")
@@ -164,6 +166,7 @@ def _far_hosts(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str
 
 
 def _uplinks(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, tuple[str, ...]]:
+    """The groups of uplinks of a device; every member must be an interface of it, and only once."""
     for group, members in entry.uplinks.items():
         path: Path = ("devices", name, "uplinks", group)
         if group in interfaces:
@@ -178,6 +181,7 @@ def _uplinks(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, 
 
 
 def _leases(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterator[LeasePool]:
+    """The pools that a device leases addresses from, each on the interface whose segment it serves."""
     for port, pool in entry.leases.items():
         path: Path = ("devices", name, "leases", port)
         mark = ctx.mark(*path)
@@ -204,6 +208,7 @@ def _holds_an_end(own: InterfaceAddress, first: Address, last: Address) -> bool:
 
 
 def _serves(ctx: Context, words: Iterable[str], path: Path) -> tuple[Serves, ...]:
+    """What a host listens for: names of services, or protocol and port."""
     marked = [(word, ctx.spot(*path, index)) for index, word in enumerate(words)]
     return tuple(Serves(found, word, mark) for word, mark in marked for found in service(ctx, word, mark))
 

@@ -115,6 +115,7 @@ class Part:
 
     @classmethod
     def _made(cls, values: Mapping[str, Any]) -> Self:
+        """Take values as read and give the part; what was left out gets the default of its key."""
         made = cls(values)
         made.check()
         return made
@@ -132,6 +133,7 @@ class Part:
 
     @classmethod
     def _widen(cls, value: object) -> object:
+        """The short form of a part, where it has one, as the mapping that it stands for."""
         return value if isinstance(value, dict) else {cls.short: value}
 
     @classmethod
@@ -155,6 +157,7 @@ class Part:
 
     @classmethod
     def _json(cls) -> Json:
+        """The part as a JSON Schema, for editors that complete and check while one writes."""
         properties = {}
         for name, entry in cls.keys.items():
             piece = {**entry.kind.json(), "description": entry.description}
@@ -194,6 +197,7 @@ def of(part: type[Part]) -> Kind:
     """A part, or the value that is its short form."""
 
     def json() -> Json:
+        """The JSON Schema of what may be written here."""
         reference = {"$ref": f"#/$defs/{part.__name__}"}
         if not part.short:
             return reference
@@ -208,6 +212,7 @@ def text(parse: Callable[[str], T], *examples: str, json: Json | None = None) ->
     """A text that a function of ours reads; what it raises as ``ValueError`` is the fault."""
 
     def check(value: object) -> T:
+        """The value as the program wants it; raises where it is none, with words for the user."""
         if not isinstance(value, str):
             raise fault(f"one plain value is wanted here, like {examples[0]}.")
         try:
@@ -219,6 +224,7 @@ def text(parse: Callable[[str], T], *examples: str, json: Json | None = None) ->
 
 
 def _plain(check: Callable[[object], object], json: Json) -> Kind:
+    """A kind whose check works on the text itself, with the schema that editors are shown."""
     core: Core = {"type": "function-plain", "function": {"type": "no-info", "function": check}}
     return Kind(lambda: core, lambda: json)
 
@@ -243,12 +249,14 @@ def some(kind: Kind, least: int = 0) -> Kind:
     """A list; one item may stand for the list of it alone."""
 
     def core() -> Core:
+        """The validator of pydantic's core for this kind."""
         made: Core = {"type": "list", "items_schema": kind.core()}
         if least:
             made["min_length"] = least
         return {"type": "function-before", "function": {"type": "no-info", "function": _listed}, "schema": made}
 
     def json() -> Json:
+        """The JSON Schema of what may be written here."""
         made: Json = {"type": "array", "items": kind.json()}
         return {"anyOf": [kind.json(), {**made, "minItems": least} if least else made]}
 
@@ -264,9 +272,11 @@ def by_name(names: Kind, kind: Kind) -> Kind:
     """A mapping of names to values."""
 
     def core() -> Core:
+        """The validator of pydantic's core for this kind."""
         return {"type": "dict", "keys_schema": names.core(), "values_schema": kind.core()}
 
     def json() -> Json:
+        """The JSON Schema of what may be written here."""
         known = names.json()
         limits = {"propertyNames": known} if "pattern" in known or "enum" in known else {}
         return {"type": "object", "additionalProperties": kind.json(), **limits}
@@ -275,6 +285,7 @@ def by_name(names: Kind, kind: Kind) -> Kind:
 
 
 def _listed(value: object) -> object:
+    """One value where several may stand is a list of one; an empty list is refused, since it would mean nothing."""
     return value if isinstance(value, list) else [value]
 
 
@@ -283,6 +294,7 @@ def number(low: float, high: float, unit: str = "", whole: bool = True) -> Kind:
     kind = f"a {'whole ' if whole else ''}number from {low:g} to {high:g}"
 
     def check(value: object) -> float:
+        """The value as the program wants it; raises where it is none, with words for the user."""
         if not isinstance(value, str):
             raise fault(f"{kind} is wanted here.")
         found = _read_number(value.strip().removesuffix(unit).strip(), whole)
@@ -302,6 +314,7 @@ def _read_number(written: str, whole: bool) -> float | None:
 
 
 def _yes_no(value: object) -> bool:
+    """YAML's own ``yes`` and ``no`` in all their spellings are text here, so that a place is kept; these two are taken."""
     if value in ("yes", "true"):
         return True
     if value in ("no", "false"):

@@ -50,6 +50,7 @@ def service(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> 
 
 
 def _named_service(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> tuple[Service, ...]:
+    """The members of a named service, names within names followed; a circle is refused with its way."""
     if word in seen:
         ctx.fault("service.circle", mark, f"service '{word}' contains itself.", "Remove it from its own members.")
         return ()
@@ -62,11 +63,13 @@ def _named_service(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -
 
 
 def _too_deep(ctx: Context, kind: str, mark: Mark) -> None:
+    """Names within names to a depth that no person writes: a circle, or a file made to hurt."""
     words = f"this {kind} is nested more than {MOST_NESTED} deep."
     ctx.fault("group.too-deep", mark, words, f"Name the members of the {kind}s straight.")
 
 
 def _hosts(word: str, addresses: Iterable[Address]) -> Term:
+    """The term for a name with these addresses, each of them one host."""
     return Term(word, merge(Span(a.key, a.key) for a in addresses))
 
 
@@ -86,6 +89,7 @@ def term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> Ter
 
 
 def _built_in(ctx: Context, word: str) -> Term | None:
+    """``any``, ``self``, ``local-networks``, ``outside``: words that always mean something; None for every other."""
     if word == "any":
         return Term("any", EVERYTHING)
     if word == "self":
@@ -96,6 +100,7 @@ def _built_in(ctx: Context, word: str) -> Term | None:
 
 
 def _group_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> Term | None:
+    """A group with its members, which keep their own names so that a trace can say which one holds a packet."""
     if word in seen:
         ctx.fault("group.circle", mark, f"group '{word}' contains itself.", "Remove it from its own members.")
         return None
@@ -118,6 +123,7 @@ def _group_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> T
 
 
 def _device_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> Term | None:
+    """A device stands for all its addresses; one that is leased is filled in when the leases are known."""
     found = _hosts(word, ctx.addresses_of(word))
     asked = ctx.doc.devices[word]
     if word in ctx.hurt and not found.spans:
@@ -132,14 +138,17 @@ def _device_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> 
 
 
 def _segment_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> Term | None:
+    """A segment stands for the subnets on it."""
     return _subnets(ctx, word, "segment", mark, [p.span for p in ctx.subnets_on(word)])
 
 
 def _zone_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> Term | None:
+    """A zone stands for the subnets of all interfaces that are in it."""
     return _subnets(ctx, word, "zone", mark, [a.prefix.span for a in ctx.zones[word] if not a.address.is_link_local])
 
 
 def _subnets(ctx: Context, word: str, kind: str, mark: Mark, spans: list[Span]) -> Term | None:
+    """Subnets as a term; a name without any is a fault, for a condition must not become empty unseen."""
     if not spans:
         words = f"{kind} '{word}' has no subnet to compare with."
         ctx.fault("device.no-address", mark, words, "Give its interfaces addresses, or name an address.")
@@ -160,6 +169,7 @@ _MAKERS: tuple[tuple[Callable[[Context, str], bool], _Maker], ...] = (
 
 
 def _address_form(ctx: Context, word: str, mark: Mark) -> Term | None:
+    """An address, a prefix, a range, or an address with a wildcard mask."""
     try:
         block = parse_block(word)
     except AddressError as fault:

@@ -49,6 +49,7 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
 
 
 def _ospf_port(ctx: Context, path: Path, entry: InterfaceIn) -> OspfPort | None:
+    """How an interface takes part in OSPF: area, cost, intervals in seconds, type of link."""
     spoken = entry.ospf
     if spoken is None:
         return None
@@ -74,6 +75,7 @@ def _vlan_faults(ctx: Context, path: Path, entry: InterfaceIn, device: DeviceIn)
 
 
 def _sub_interface(ctx: Context, path: Path, entry: InterfaceIn, device: DeviceIn) -> None:
+    """A sub-interface: its parent must be there, must not be one itself, and the tag must be free on it."""
     mark, name, parent = ctx.mark(*path), path[3], entry.parent
     assert parent is not None
     if parent not in device.interfaces:

@@ -20,6 +20,7 @@ def access_list(ctx: Context, name: str) -> AccessList:
 
 
 def _rules(ctx: Context, name: str) -> Iterable[Rule]:
+    """Rules in their order; one without an id is counted on in tens from the one before."""
     seen: dict[str, Mark] = {}
     number = 0
     for index, entry in enumerate(ctx.doc.lists[name].rules):
@@ -125,6 +126,7 @@ def _services(
 def _icmp(
     ctx: Context, entry: ConditionsIn, verdict: str, protocol: int | None, path: Path
 ) -> tuple[tuple[Service, ...] | None, str]:
+    """The ICMP kinds of a row, which needs a protocol that has them (RFC 792, RFC 4443)."""
     assert entry.icmp is not None
     if protocol not in (ICMP, ICMP6):
         said = f"icmp: needs a rule of icmp or icmp6, not of {protocol_name(protocol) if protocol is not None else 'any'}."

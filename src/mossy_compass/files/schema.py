@@ -26,6 +26,7 @@ from mossy_compass.packet.service import parse_port, parse_protocol
 
 
 def _name(value: str) -> str:
+    """A name without what would break a line or look like another thing: no spaces at its ends, no slash, no quotes."""
     if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,62})", value):
         raise AddressError(
             f"'{value}' is not a name: names begin with a letter or digit and hold letters, digits, '.', '_' and '-', at most 63."
@@ -34,12 +35,14 @@ def _name(value: str) -> str:
 
 
 def _port_name(value: str) -> str:
+    """The name of an interface, which stands after a slash in segments."""
     if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._:-]{0,62})", value):
         raise AddressError(f"'{value}' is not an interface name: letters, digits, '.', '_', ':' and '-', at most 63.")
     return value
 
 
 def _runs(value: str) -> Block:
+    """Numbers and ranges, as ``80`` or ``8000-8100``."""
     block = parse_block(value)
     if block.masked:
         raise AddressError(

@@ -20,6 +20,7 @@ def port_words(device: DeviceIn, interfaces: Iterable[str]) -> set[str]:
 
 
 def _ports(ctx: Context, name: str, words: Iterable[str] | None, path: Path, known: Collection[str]) -> tuple[str, ...] | None:
+    """The interfaces that a row is limited to, each of them known: an unknown name would make the row void unseen."""
     if words is None:
         return None
     for index, word in enumerate(words):
@@ -74,6 +75,7 @@ def _kind_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:
 
 
 def _port_faults(ctx: Context, entry: TranslateIn, portless: bool, path: Path) -> None:
+    """Ports of a translation that its protocol cannot have, or that say nothing without another key."""
     assert entry.goes_to is not None
     port = entry.goes_to.port
     if port is not None and port.first != port.last:
@@ -131,6 +133,7 @@ def policy_routes(ctx: Context, name: str, device: DeviceIn, interfaces: Collect
 
 
 def _policy_faults(ctx: Context, entry: PolicyRouteIn, path: Path) -> None:
+    """What in a policy route contradicts itself."""
     if entry.leaving is not None:
         words = "a policy route decides by where packets leave, so it cannot ask for that."
         ctx.fault("rule.too-early", ctx.spot(*path, "leaving"), words, "Remove it.")
@@ -140,6 +143,7 @@ def _policy_faults(ctx: Context, entry: PolicyRouteIn, path: Path) -> None:
 
 
 def _candidate(ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str], entry: CandidateIn, path: Path) -> Candidate:
+    """One way that an entry may send packets: a next hop, an interface, a named table, or nowhere."""
     mark = ctx.spot(*path)
     said = [entry.next_hop is not None or entry.leaving is not None, entry.table is not None, entry.discard]
     if sum(said) != 1:

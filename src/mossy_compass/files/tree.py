@@ -72,11 +72,13 @@ class Node:
 
 
 def _refuse(code: str, mark: Mark, message: str, remedy: str, lines: Sequence[str] = ()) -> NetworkFileError:
+    """Stop reading here, with one problem and the line that it is about."""
     source = lines[mark.line - 1] if 0 < mark.line <= len(lines) else None
     return NetworkFileError([Problem(code, Severity.ERROR, mark, message, remedy, source)])
 
 
 def _too_deep(mark: Mark, lines: Sequence[str]) -> NetworkFileError:
+    """Nesting that no network needs; it is refused before Python's own stack would end."""
     words = f"more than {MOST_DEPTH} levels of nesting."
     return _refuse("yaml.too-deep", mark, words, "Check the brackets and the indentation.", lines)
 
@@ -247,6 +249,7 @@ _SAY = (
 
 
 def _yaml_fault(fault: yaml.YAMLError, name: str, lines: Sequence[str]) -> NetworkFileError:
+    """What the YAML reader says, with its place, in words of ours."""
     problem = str(getattr(fault, "problem", None) or getattr(fault, "reason", None) or fault).split("\n")[0]
     place = getattr(fault, "problem_mark", None)
     if "end of stream" in problem:

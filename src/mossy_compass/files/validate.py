@@ -37,6 +37,7 @@ def _part_at(loc: Iterable[str | int]) -> type[Part] | None:
 
 
 def _real_path(data: Any, loc: Iterable[str | int]) -> list[str | int]:
+    """The way to a value as it stands in the file; steps that only the validator knows are left out."""
     path: list[str | int] = []
     for step in loc:
         if isinstance(data, list) and isinstance(step, int) and step < len(data):
@@ -54,10 +55,12 @@ _PARTS = [p for p in vars(schema).values() if isinstance(p, type) and issubclass
 
 
 def _called(part: type[Part] | None) -> str:
+    """What a part is called in a message: the first words of its own description."""
     return (part.__doc__ or "part").strip().split("\n")[0].split(".")[0].lower() if part else "mapping"
 
 
 def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | Hint]:
+    """Code, message and remedy of one error of the validator."""
     kind, loc = error["type"], error["loc"]
     if kind == "extra_forbidden":
         part = _part_at(loc[:-1])
@@ -87,6 +90,7 @@ def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | 
 
 
 def _remove(data: Any, path: list[Any]) -> None:
+    """Take a faulty value out, so that the rest can still be looked at and every fault is told in one pass."""
     for step in path[:-1]:
         data = data[step]
     del data[path[-1]]

@@ -44,6 +44,7 @@ def classifying(network: Network) -> set[str]:
 
 
 def _lists(network: Network, problems: Problems) -> None:
+    """Findings about lists: empty, attached nowhere, attached twice, alike, rules that no packet reaches."""
     used = classifying(network)
     for name, places in attached(network).items():
         entry = network.lists[name]
@@ -103,6 +104,7 @@ def _service_words(network: Network) -> set[str]:
 
 
 def _unused(network: Network, problems: Problems) -> None:
+    """Groups and services that nothing asks for."""
     named = {t.words for t in _terms(network)}
     for group in network.groups.values():
         if group.name not in named:
@@ -115,6 +117,7 @@ def _unused(network: Network, problems: Problems) -> None:
 
 
 def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -> None:
+    """Findings about one device alone: what is written there and has no effect."""
     if device.kind is Kind.SWITCH:
         _switch(device, problems)
         return
@@ -189,10 +192,12 @@ def _recursive(device: Device, route: StaticRoute, hop: Address) -> bool:
 
 
 def _route(origin: str) -> str:
+    """An origin with its article's worth of words, for sentences."""
     return "gateway" if origin == "gateway" else "next hop"
 
 
 def _addresses(network: Network, problems: Problems) -> None:
+    """Addresses given twice, networks given to hosts, subnets that overlap."""
     seen: dict[Address, list[tuple[str, str, Mark]]] = defaultdict(list)
     for device in network.devices.values():
         for interface in device.interfaces.values():
@@ -247,6 +252,7 @@ def _bare(rule: Rule) -> Hashable:
 
 
 def _bare_translation(rule: Translate) -> Hashable:
+    """True when a translation rule says nothing of the packets that it is for: it would take all of them."""
     words = (_words(rule.sources), _words(rule.destinations))
     return words, replace(rule, id="", about="", sources=None, destinations=None)
 

@@ -220,6 +220,7 @@ def parse_address(text: str) -> Address:
 
 
 def _say(fault: Exception) -> str:
+    """The reason in an address library's message, without its quotation of the text."""
     return str(fault).split(" in ")[0].rstrip(".").lower()
 
 
@@ -273,6 +274,7 @@ def parse_interface_address(text: str) -> InterfaceAddress:
 
 
 def _length(tail: str, address: Address, text: str) -> int:
+    """The part after the slash: a length in bits, or a mask of ones and then zeros (RFC 4632 section 5.1)."""
     bits = BITS[address.family]
     if tail.isascii() and tail.isdigit() and len(tail) <= 3:
         if int(tail) > bits:
@@ -318,6 +320,7 @@ def parse_block(text: str) -> Block:
 
 
 def _masked(text: str, address: Address, mask: int) -> Block:
+    """An address with a wildcard mask: a bit that is set in the mask is not compared."""
     inverse = mask ^ 0xFFFFFFFF
     if mask in (0, 0xFFFFFFFF):
         raise AddressError(

@@ -87,6 +87,7 @@ class Packet(NamedTuple):
 
 
 def _end(address: Address, port: int) -> str:
+    """One end of a packet, as ``address port``."""
     return f"{address}:{port}" if address.family == 4 else f"[{address}]:{port}"
 
 

@@ -196,14 +196,17 @@ def parse_service(text: str) -> Service:
 
 
 def _both(port: int) -> tuple[Service, ...]:
+    """A port of TCP and UDP alike."""
     return Service(TCP, Span(port, port)), Service(UDP, Span(port, port))
 
 
 def _tcp(port: int) -> tuple[Service, ...]:
+    """A port of TCP."""
     return (Service(TCP, Span(port, port)),)
 
 
 def _udp(port: int) -> tuple[Service, ...]:
+    """A port of UDP."""
     return (Service(UDP, Span(port, port)),)
 
 

@@ -92,6 +92,7 @@ def _left_out(device: Device, problems: Problems, mark: Mark) -> None:
 
 
 def _written_for(device: Device) -> dict[Stage, list[Mark]]:
+    """What the device's translation and policy rules are, with the stage that asks them."""
     ports = device.interfaces.values()
     inspected = [device.stateful_mark] if device.stateful and device.stateful_mark else []
     return {
@@ -105,6 +106,7 @@ def _written_for(device: Device) -> dict[Stage, list[Mark]]:
 
 
 def _rows(network: Network, device: Device, problems: Problems) -> None:
+    """Rows of a device that ask for a fact which their stage cannot know in this device's order."""
     order = orders(device.kind, device.order)[0]
     known = {stage: given_before(order, stage) for stage in order}
     for standing in _standing(network, device):
@@ -147,4 +149,5 @@ def _standing(network: Network, device: Device) -> Iterator[Standing]:
 
 
 def _of_list(stage: Stage, source: AccessList, where: str) -> Iterable[Standing]:
+    """The rules of a list as rows of a stage."""
     return (Standing(stage, rule, f"rule {rule.id} of list {source.name}{where}") for rule in source.rules)

@@ -119,12 +119,14 @@ def _spans(term: Term, reader: Reader) -> Spans:
 
 
 def _protocol(rule: Rule, reader: Reader) -> Condition | None:
+    """A rule of a protocol asks for everything on the line of services that is of that protocol."""
     if rule.protocol is None:
         return None
     return Condition("protocol", (("service", (service_span(Service(rule.protocol)),)),), (str(rule.protocol),))
 
 
 def _services(rule: Rule, reader: Reader) -> Condition | None:
+    """Services, ports or ICMP kinds; already limited to the rule's own protocol when the file was read."""
     if rule.services is None:
         return None
     key = "icmp" if rule.protocol in (1, 58) else "service"
@@ -132,6 +134,7 @@ def _services(rule: Rule, reader: Reader) -> Condition | None:
 
 
 def _from_port(rule: Rule, reader: Reader) -> Condition | None:
+    """Source ports; a packet of a protocol without ports meets none."""
     if rule.from_ports is None:
         return None
     ports = merge(rule.from_ports)
@@ -139,10 +142,12 @@ def _from_port(rule: Rule, reader: Reader) -> Condition | None:
 
 
 def _opening(rule: Rule, reader: Reader) -> Condition | None:
+    """Only what may open a session. A UDP packet that answers is none."""
     return Condition("opening", (("opens", frozenset((True,))),)) if rule.opening else None
 
 
 def _names(key: str, names: tuple[str, ...] | None, reader: Reader) -> Condition | None:
+    """Interfaces by name, with zones and groups of uplinks spread out as the reader knows them."""
     if names is None:
         return None
     meant = frozenset(port for name in names for port in reader.ports.get(name, (name,)))

@@ -64,26 +64,31 @@ def service_span(service: Service) -> Span:
 
 
 def _source(facts: Facts) -> int:
+    """The source on one line for both families, IPv4 first, so that one bisection serves both."""
     family, value = facts.packet.source
     return value if family == 4 else value + V6_BASE
 
 
 def _destination(facts: Facts) -> int:
+    """The destination on the same line."""
     family, value = facts.packet.destination
     return value if family == 4 else value + V6_BASE
 
 
 def _from_port(facts: Facts) -> int:
+    """The source port, or absent for what has none; an echo's identifier is no port."""
     packet = facts.packet
     return packet.from_port if packet.protocol in WITH_PORTS else ABSENT
 
 
 def _conversation(facts: Facts) -> int:
+    """The protocol of the conversation that a packet belongs to; an ICMP error belongs to what it quotes."""
     quoted = facts.packet.quoted
     return facts.packet.protocol if quoted is None else quoted.protocol
 
 
 def _opens(facts: Facts) -> bool:
+    """Whether it may open a session."""
     # What answers opens nothing, though a UDP packet looks alike either way (RFC 4787 section 4.3 goes by direction).
     return facts.packet.opening and facts.relation not in (Relation.ANSWERING, Relation.RELATED)
 

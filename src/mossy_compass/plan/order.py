@@ -168,6 +168,7 @@ def _misplaced(order: list[Stage], number: int, stage: Stage) -> Iterator[Fault]
 
 
 def _nothing_to_pass_over(order: list[Stage]) -> Iterator[Fault]:
+    """Inspection lets packets pass over later lists; where none is left it would be void."""
     lists = [n for n, s in enumerate(order) if s in FILTERS]
     if lists and Stage.INSPECTION in order and order.index(Stage.INSPECTION) > lists[-1]:
         words = "stage 'inspection' stands after every list: there is nothing left to pass over."

@@ -303,6 +303,7 @@ class Plan:
             yield from self.device(device).table_named(name).losers(ruling.saw.destination)
 
     def _again(self, device: str, ruling: Asked) -> tuple[Table | None, Facts]:
+        """The facts as they were at a ruling, so that the reasons for rows passed over can be told afterwards."""
         facts = Facts(ruling.saw, ruling.arriving, leaving=ruling.leaving)
         facts.relation = ruling.relation
         return self.device(device).rows_of(ruling.table), facts

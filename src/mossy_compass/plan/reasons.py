@@ -60,6 +60,7 @@ class Shape(NamedTuple):
 
 
 def _shape(kind: str, names: str = "") -> Shape:
+    """A line of the table of reasons."""
     return Shape(kind, tuple(names.split()))
 
 

@@ -88,6 +88,7 @@ def _box(row: Row) -> Box | None:
 
 
 def _both(name: str, one: Any, other: Any) -> Any:
+    """The packets that two sets of one field have in common; None when there are none."""
     return intersect(one, other) if FIELDS[name].kind is SetKind.INTERVALS else one & other
 
 

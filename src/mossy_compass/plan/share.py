@@ -34,6 +34,7 @@ def mix(state: int, value: int) -> int:
 
 
 def _halves(address: Address) -> tuple[int, int]:
+    """An address as two numbers of 64 bits, high and low: the hash mixes numbers of that size."""
     return address.value >> 64, address.value & _BITS64
 
 

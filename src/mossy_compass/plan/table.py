@@ -88,12 +88,14 @@ def _runs(sets: Sequence[Spans | None]) -> Runs:
 
 
 def _interval_mask(name: str, runs: Runs) -> Mask:
+    """Bits of the rows whose set of a field holds a value, found by bisection among the ends of all runs."""
     starts, masks = runs
     read = FIELDS[name].read
     return lambda facts: masks[bisect_right(starts, read(facts)) - 1]
 
 
 def _name_mask(name: str, sets: Sequence[frozenset[Any] | None]) -> Mask:
+    """The same for a field of names, by a dictionary; a row that does not ask is in every mask."""
     free = sum(1 << n for n, s in enumerate(sets) if s is None)
     known: dict[Any, int] = {}
     for number, values in enumerate(sets):
@@ -121,6 +123,7 @@ def _bits_mask(name: str, sets: Sequence[tuple[Masked, ...] | None]) -> Mask:
     read = FIELDS[name].read
 
     def mask_of(facts: Facts) -> int:
+        """The bits of the rows that hold for these facts."""
         key = read(facts)
         if key >= V6_BASE:
             return free
@@ -163,6 +166,7 @@ def _union_mask(rows: Sequence[Row], fields: tuple[str, ...]) -> Mask:
 
 
 def _mask(name: str, sets: Sequence[Any]) -> Mask:
+    """The index of one field."""
     kind = FIELDS[name].kind
     if kind is SetKind.INTERVALS:
         return _interval_mask(name, _runs(sets))
@@ -191,9 +195,11 @@ def first_of(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
 
 
 def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, ...]) -> Callable[[Facts], Row | None]:
+    """The function that gives the first row; small cases are written out, since they are asked most."""
     (by_service, service_rows), (by_source, source_rows), (by_destination, destination_rows) = inline
 
     def first(facts: Facts) -> Row | None:
+        """The row that decides; None when no row holds."""
         # The hottest lines of a trace: the three commonest fields are read here, and it stops when no row is left.
         packet = facts.packet
         protocol, icmp = packet[0], packet[5]
@@ -214,6 +220,7 @@ def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, .
         return rows[(left & -left).bit_length() - 1] if left else None
 
     def first_by_ends(facts: Facts) -> Row | None:
+        """The same where all fields are runs: no calls between the bisections."""
         # the same, for rows that ask nothing about services: most of a device's own small tables
         packet = facts.packet
         family, value = packet[1]
@@ -307,6 +314,7 @@ class Table:
         return next((r for r in below if r.verdict is Verdict.PERMIT and next(r.misses(facts), None) is None), None)
 
     def _permits(self) -> tuple[tuple[Row, ...], list[Mask]]:
+        """True when a match lets packets pass."""
         if self._near is None:
             rows = tuple(r for r in self.rows if r.verdict in (Verdict.PERMIT, None))
             self._near = rows, columns(rows)
@@ -314,6 +322,7 @@ class Table:
 
 
 def _rows_in(rows: Sequence[Row], mask: int, most: int) -> list[Row]:
+    """The first rows of a mask, at most so many."""
     out: list[Row] = []
     while mask and len(out) < most:
         lowest = mask & -mask

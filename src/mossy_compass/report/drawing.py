@@ -124,6 +124,7 @@ def _route(picture: Picture, leg: Leg) -> list[list[tuple[float, float]]]:
 
 
 def _crossing(picture: Picture, start: str, end: str, domain: str) -> list[tuple[float, float]]:
+    """The points of a leg's way over one segment, through the boxes that stand for it."""
     if start not in picture.home or end not in picture.home:
         return []
     (a, ax, ay), (b, bx, by) = picture.home[start], picture.home[end]
@@ -166,6 +167,7 @@ def _shortest(picture: Picture, start: str, end: str, segment: str) -> list[str]
 
 
 def _leg(axes: Axes, picture: Picture, leg: Leg) -> None:
+    """A leg as a coloured way, with an arrow on each piece."""
     colour = _THERE if leg.way is Way.THERE else _BACK
     there = leg.way is Way.THERE
     for path in _route(picture, leg):
@@ -203,6 +205,7 @@ def _beside(start: _Point, end: _Point, side: float) -> tuple[_Point, _Point]:
 
 
 def _ends(axes: Axes, picture: Picture, journey: Journey) -> None:
+    """Badges where the journey began and where it ended."""
     leg = journey.deciding
     good = journey.answered
     if journey.sender in picture.home or journey.there.hops[0].device in picture.home:
@@ -214,6 +217,7 @@ def _ends(axes: Axes, picture: Picture, journey: Journey) -> None:
 
 
 def _badge(axes: Axes, picture: Picture, device: str, words: str, colour: str) -> None:
+    """A word on colour beside a device, or beside its row in a box."""
     key, x, y = picture.home[device]
     rect: Rect = picture.boxes[key].rect
     inside = any(row.device == device for row in picture.boxes[key].rows)
@@ -303,6 +307,7 @@ def _panels(columns: list[_Column], room: int) -> list[list[_Column]]:
 
 
 def _fill(cell: Cell | None) -> str:
+    """The colour of a cell: answered, lost there, lost back, or none."""
     if cell is None:
         return "#e9e7df"
     return "#cfe6cf" if cell.answered else "#f6d5cf" if cell.lost == "there" else "#f7e3c3"

@@ -11,6 +11,7 @@ from mossy_compass.walk.grid import Cell, Changes, Grid, differences, reasons
 
 
 def _cell(words: str) -> Text:
+    """A cell's word in the colour of its kind; the word alone tells it, too."""
     if words in ("yes", "-"):
         return Text(words, style="green" if words == "yes" else "dim")
     return Text(words, style="red")
@@ -33,10 +34,12 @@ def blocks(grid: Grid) -> list[RenderableType]:
     room = WIDTH - first
 
     def wide(column: tuple[str, str]) -> int:
+        """How many columns of text a column of the grid takes."""
         cells = [known[s, *column].words for s in sources if (s, *column) in known]
         return max(len(column[0]), len(column[1]), *map(len, cells or ["-"])) + 2
 
     def flush() -> None:
+        """Close the block and begin another, since the next column would be cut off at the edge."""
         if pending:
             rows = [[Text(s), *(_cell(known[s, *c].words if (s, *c) in known else "-") for c in pending)] for s in sources]
             made = table(["from", *(f"{t}\n{s}" for t, s in pending)], [])
@@ -105,10 +108,12 @@ def changes(found: Changes, grid: Grid, name: str, baseline: str) -> RenderableT
 
 
 def _part(title: str, rows: list[tuple[str, str]]) -> list[RenderableType]:
+    """A titled block of rows; nothing where there are none."""
     if not rows:
         return []
     return [Text(f"{title}:", style="bold"), Padding(rows_of(rows, ("", ""), (30, None)), (0, 0, 0, 2))]
 
 
 def _ends(cell: Cell) -> str:
+    """Who asks whom for what."""
     return f"{cell.source} → {cell.target}, {cell.service}"

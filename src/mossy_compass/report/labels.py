@@ -56,6 +56,7 @@ def labels_of(network: Network, boxes: dict[str, Box], lines: list[Line]) -> tup
 
 
 def _wanted(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[_Wanted]:
+    """Every label that could be set, with its rank: what would be missed most comes first."""
     degree: dict[str, int] = defaultdict(int)
     for line in lines:
         degree[line.start] += 1
@@ -152,6 +153,7 @@ def _free_part(points: list[tuple[float, float]], first: Rect, last: Rect) -> tu
     """From where to where a line is outside the boxes at its ends, as fractions of it."""
 
     def inside(t: float, rect: Rect) -> bool:
+        """Whether the point at this part of the line is under a box, or so near that words would touch it."""
         x, y, _ = _along(points, t)
         return abs(x - rect.x) * 2 < rect.w + 34 and abs(y - rect.y) * 2 < rect.h + 18
 
@@ -162,6 +164,7 @@ def _free_part(points: list[tuple[float, float]], first: Rect, last: Rect) -> tu
 
 
 def _along(points: list[tuple[float, float]], t: float) -> tuple[float, float, float]:
+    """Where a line is after a part of its length, and its direction in radians."""
     place = t * (len(points) - 1)
     number = min(int(place), len(points) - 2)
     (ax, ay), (bx, by) = points[number], points[number + 1]

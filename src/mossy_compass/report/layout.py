@@ -44,6 +44,7 @@ def around(network: Network, centre: str, hops: int) -> set[str]:
 
 
 def _box(name: str, kind: str, lines: tuple[str, ...], rows: list[Row]) -> Box:
+    """A box just large enough for its words, in points; long lists of hosts go into columns."""
     columns = math.ceil(len(rows) / _ROWS)
     deep = math.ceil(len(rows) / columns) if columns else 0
     wide = max((text_width(r.words, SMALL + 1) for r in rows), default=0.0) + 10
@@ -54,6 +55,7 @@ def _box(name: str, kind: str, lines: tuple[str, ...], rows: list[Row]) -> Box:
 
 
 def _set_rows(box: Box) -> None:
+    """Give each row of a box its place, once the box has its own."""
     if not box.rows:
         return
     columns = math.ceil(len(box.rows) / _ROWS)
@@ -67,6 +69,7 @@ def _set_rows(box: Box) -> None:
 
 
 def _device_boxes(network: Network, only: Collection[str] | None) -> tuple[dict[str, Device], dict[str, Box]]:
+    """The devices to be drawn, and boxes for those that are not shown as a row of their segment."""
     shown = {n: d for n, d in network.devices.items() if only is None or n in only}
     plugs: dict[str, int] = defaultdict(int)
     for segment in network.segments.values():
@@ -128,6 +131,7 @@ def _framed(boxes: dict[str, Box], lines: list[Line], labels: list[Label], left_
 
 
 def _down_words(segment: Segment, interface: Interface) -> str:
+    """Why an interface's cable carries nothing; empty when it does."""
     if segment.down:
         return "cut"
     return "" if interface.state is PortState.UP else interface.state.value
@@ -158,6 +162,7 @@ def _wire(network: Network, shown: dict[str, Device], boxes: dict[str, Box]) -> 
 
 
 def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]], states: dict[tuple[str, str], str]) -> Box:
+    """A segment as a box with the hosts on it; their addresses are shortened to what the subnet leaves open."""
     rows = []
     for name, port in hosts:
         words = " ".join([name, *map(host_part, network.devices[name].interfaces[port].addresses)])
@@ -217,10 +222,12 @@ def _room(network: Network, boxes: dict[str, Box], line: Line) -> float:
 
 
 def _reach(box: Box) -> float:
+    """About how far a box extends from its middle, in points."""
     return (box.rect.w + box.rect.h) / 4
 
 
 def _springs(graph: nx.Graph[str], names: list[str]) -> dict[str, tuple[float, float]]:
+    """Places by springs whose lengths are those of the lines; flat networks are turned to lie, not stand."""
     import networkx as nx
 
     if len(names) == 1:
@@ -237,6 +244,7 @@ def _springs(graph: nx.Graph[str], names: list[str]) -> dict[str, tuple[float, f
 
 
 def _push_apart(rects: list[Rect]) -> None:
+    """Move boxes that overlap away from each other, the shorter way, until none do or the patience ends."""
     for _ in range(400):
         moved = False
         for number, one in enumerate(rects):

@@ -16,10 +16,12 @@ Question = tuple[str, str, str]
 
 
 def _ends(question: Question) -> str:
+    """Who asks whom for what."""
     return f"{question[0]} → {question[1]}, {question[2]}"
 
 
 def _choices(path: Path) -> str:
+    """The choices that make a path differ from others, in words."""
     return "; ".join(f"{c.device} {c.hop.words()}" for c in path.choices) or "no device has a choice"
 
 

@@ -124,6 +124,7 @@ def noted(plan: Plan, device: str, ruling: Ruling) -> list[Because]:
 
 
 def _hop_dict(hop: Hop, plan: Plan | None) -> HopDict:
+    """A hop as plain data; with the plan, also the rows that its rulings passed over."""
     return {
         "device": hop.device,
         "kind": hop.kind,

@@ -25,5 +25,6 @@ def safe_json(text: str) -> str:
 
 
 def _escape(character: str, short: str, long: str) -> str:
+    """A character as the number that it has."""
     number = ord(character)
     return (short if number < 256 else long).format(number)

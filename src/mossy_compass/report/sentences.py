@@ -110,6 +110,7 @@ def _lookup_words(lookup: Lookup, journey: Journey) -> str:
 
 
 def _by(journey: Journey) -> bool:
+    """What a fate came from, with its place: a rule, an end of a list, a setting, a route."""
     return journey.because.code in ("rule", "list.end")
 
 
@@ -142,6 +143,7 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
 
 
 def _lookup_line(journey: Journey) -> list[tuple[str, str]]:
+    """What became of the question that a name needed before any packet could be sent."""
     asked = journey.lookup
     if asked is None:
         return []
@@ -171,6 +173,7 @@ def hop_ports(hop: Hop, leg: Leg) -> str:
 
 
 def _known(ruling: Ruling) -> str:
+    """Which session a ruling refers to, in a few words."""
     return f"{ruling.because.cited()}: {words.relation(ruling.relation)}, lists passed over"
 
 

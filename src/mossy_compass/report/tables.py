@@ -32,6 +32,7 @@ class Rows(NamedTuple):
 
 
 def _count(number: int, word: str) -> str:
+    """A number with its word, in the singular for one."""
     return f"{number} {word}{'s' * (number != 1)}"
 
 
@@ -45,6 +46,7 @@ def interfaces(plan: Plan, name: str) -> Rows:
 
 
 def _interface_row(plan: Plan, device: Device, port: Interface) -> tuple[str, ...]:
+    """An interface as a row: addresses, state, segment, zone, lists, sizes in bytes."""
     link = plan.domains.link(device.name, port.name)
     domain = plan.domains.of(device.name, port.name)
     cable = plan.domains.segment_of(device.name, port.parent or port.name)
@@ -78,6 +80,7 @@ def _notes(plan: Plan, device: Device, port: Interface) -> list[str]:
 
 
 def _vlan_words(port: Interface) -> list[str]:
+    """What a port of a switch carries, tagged and untagged."""
     out = []
     if port.parent:
         out.append(f"tag {port.vlan} on {port.parent}")
@@ -89,10 +92,12 @@ def _vlan_words(port: Interface) -> list[str]:
 
 
 def _place(route: Route) -> str:
+    """Where a route is written; empty for what nobody wrote."""
     return str(route.mark) if route.mark and route.mark.line else "computed"
 
 
 def _ways(route: Route) -> str:
+    """The ways of a route, one line each."""
     if not route.hops:
         return str(route.action)
     return "\n".join(h.words() for h in route.hops)
@@ -113,6 +118,7 @@ def routes(plan: Plan, name: str, table: str = "main") -> Rows:
 
 
 def _loser_row(entry: Loser) -> tuple[str, ...]:
+    """A route that is not used, and why."""
     route = entry.route
     return (
         f"not: {route.prefix}",
@@ -245,6 +251,7 @@ def rules(plan: Plan, name: str) -> list[Rows]:
 
 
 def _becomes(entry: Translate) -> str:
+    """What a translation rule makes of an address."""
     off = "disabled: " if entry.disabled else ""
     if entry.becomes_interface:
         return f"{off}source becomes the leaving interface's address"
@@ -252,6 +259,7 @@ def _becomes(entry: Translate) -> str:
 
 
 def _entry_words(entry: PolicyRoute) -> str:
+    """The packets that a policy route is about, and its candidates in order."""
     words = _condition_words(entry.rule)
     listed = [f"list {entry.classifier} permits"] if entry.classifier else []
     return ", ".join([*(["disabled"] if entry.disabled else []), *([words] if words != "every packet" else []), *listed]) or words

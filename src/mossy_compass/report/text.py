@@ -25,6 +25,7 @@ _BAD = "bold red"
 
 
 def _headline(journey: Journey) -> Text:
+    """The first line: the answer."""
     text = Text(sentences.headline(journey))
     words = {*sentences.WORDS.values(), "ANSWER", "IGNORED", "UNANSWERED"}
     for word in words:
@@ -34,6 +35,7 @@ def _headline(journey: Journey) -> Text:
 
 
 def _dim(text: str) -> Text:
+    """Text of less weight, for what is read second."""
     return Text(text, style="dim")
 
 
@@ -48,6 +50,7 @@ def rows_of(rows: Iterable[Sequence[str | Text]], styles: Sequence[str], widths:
 
 
 def _hops(leg: Leg) -> Table:
+    """A leg, a line or two for each hop."""
     device_width = min(22, max((len(h.device) for h in leg.hops), default=4))
     port_width = min(24, max((len(sentences.hop_ports(h, leg)) for h in leg.hops), default=4))
     rows = []
@@ -96,6 +99,7 @@ def brief(record: Journey) -> RenderableType:
 
 
 def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> RenderableType:
+    """A hop with every ruling of it."""
     title = Text.assemble((f"{number} {hop.device}", "bold"), f" ({hop.kind})  {sentences.hop_ports(hop, leg)}")
     if hop.segment and hop.next_device:
         title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
@@ -106,6 +110,7 @@ def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> Renderab
 
 
 def _ruling_rows(ruling: Ruling, device: str, plan: Plan | None) -> list[tuple[str | Text, str | Text]]:
+    """The rows and routes that a ruling passed over, each with its reason."""
     bad = bool(ruling.cause) and ruling.did is not Did.DELIVERED
     words = Text.assemble((ruling.did, _BAD if bad else "bold"), f": {ruling.because.cited()}")
     if ruling.because.about:

@@ -30,6 +30,7 @@ def because(reason: Because) -> str:
 
 
 def _default(v: Values) -> str:
+    """A setting that nobody wrote."""
     return f"{v['name']}: {v['value']}, the default of {Kind(v['kind']).words}"
 
 
@@ -44,6 +45,7 @@ def opened_by(table: str, row: str, own: bool) -> str:
 
 
 def _session(v: Values) -> str:
+    """A session with what let its first packet pass."""
     return f"session {v['number']} of {v['device']}, opened under {opened_by(v['table'], v['row'], v['own'])}"
 
 
@@ -53,24 +55,29 @@ def route(origin: str, prefix: Prefix) -> str:
 
 
 def _ping(v: Values) -> str:
+    """Whether a device answers pings, and by what."""
     verb = "answers" if v["value"] == "yes" else "ignores"
     kind = f", the default of {Kind(v['kind']).words}" if v["kind"] else ""
     return f"{v['name']} {verb} pings (answers-ping: {v['value']}{kind})"
 
 
 def _closed(v: Values) -> str:
+    """Nothing listens, and what listens instead."""
     return f"{v['name']} does not listen on {v['packet'].what()}; it serves {', '.join(v['words']) or 'nothing'}"
 
 
 def _list_names(protocols: Sequence[int]) -> str:
+    """Names of protocols, in a row."""
     return ", ".join(sorted(protocol_name(p) for p in protocols))
 
 
 def _members(v: Values) -> str:
+    """The way through groups to the member that holds an address."""
     return ", ".join(f"{key} {name} ({', '.join(rest)})" for key, name, *rest in v["members"])
 
 
 def _end(v: Values) -> str:
+    """The end of a list, which denies what nothing before it permitted."""
     value, examined = v["value"], v["examined"]
     if examined == 1:
         return f"its one rule did not match, and end-of-list is {value}"
@@ -87,14 +94,17 @@ def relation(value: Relation) -> str:
 
 
 def _session_note(v: Values) -> str:
+    """What was remembered of a packet."""
     return f"{relation(v['relation'])}; the lists are passed over"
 
 
 def _no_session(v: Values) -> str:
+    """Why an answer has no session that it could belong to."""
     return f"this {v['flags'] or 'TCP'} packet belongs to no session there: the opening packet did not pass {v['device']}"
 
 
 def _rewrite(v: Values) -> str:
+    """What became of an address and a port."""
     half, before, after = v["half"], v["before"], v["after"]
     if half == "source":
         words = f"source {before.source} becomes {after.source}" if before.source != after.source else f"source {before.source}"
@@ -104,12 +114,14 @@ def _rewrite(v: Values) -> str:
 
 
 def _port_words(kind: str, before: int, after: int, told: bool) -> str:
+    """What became of a port, when that must be told."""
     if before == after:
         return f", {kind} {before} kept" if told else ""
     return f", {kind} {before} becomes {after}"
 
 
 def _untranslated(v: Values) -> str:
+    """A packet that no translation rule matched, and which rule nearly did."""
     if not v["row"]:
         return "goes out untranslated: no translation rule matches"
     key, words = miss_words(v["misses"][0])
@@ -120,6 +132,7 @@ def _untranslated(v: Values) -> str:
 
 
 def _way(v: Values) -> str:
+    """Which of the equal ways was taken, and by what."""
     hop: Hop = v["hop"]
     if v["count"] == 1:
         return hop.words()
@@ -149,15 +162,18 @@ _PASSED = {
 
 
 def _passed(passed: Sequence[tuple[Candidate, str]]) -> str:
+    """Candidates that could not be taken, each with its reason."""
     return "; ".join(f"{candidate(c)} is not available: {_PASSED[why]}" for c, why in passed)
 
 
 def _steered(v: Values) -> str:
+    """A way that was chosen by a policy route, not by the route table."""
     way, passed = v["way"], v["passed"]
     return because(way) + (f"; {_passed(passed)}" if passed else "")
 
 
 def _no_candidate(v: Values) -> str:
+    """A policy route none of whose candidates can be taken."""
     return (
         f"no candidate is available ({_passed(v['passed'])}), so the route table decides"
         if v["passed"]
@@ -166,6 +182,7 @@ def _no_candidate(v: Values) -> str:
 
 
 def _known_routes(v: Values) -> str:
+    """The routes that come nearest, where none leads to an address."""
     if not v["prefixes"]:
         return "its route table is empty"
     more = f" and {v['more']} more" if v["more"] else ""
@@ -173,12 +190,14 @@ def _known_routes(v: Values) -> str:
 
 
 def _nobody(v: Values) -> str:
+    """Nobody answers for a next hop, and why that is."""
     where = f"on segment {v['segment']}" if v["segment"] else "there"
     owner = f"; {v['owner']} has that address, but is not reached there" if v["owner"] else ""
     return f"nobody {where} answers for {v['address']}{owner}"
 
 
 def _sent(v: Values) -> str:
+    """Who got the packet, and over which segment."""
     words = f"{v['device']}/{v['port']} answers for {v['address']}" + (" as proxy" if v["proxy"] else "")
     others, switches = ["/".join(o) for o in v["others"]], v["switches"]
     if others:
@@ -190,18 +209,22 @@ def _sent(v: Values) -> str:
 
 
 def _loop_note(v: Values) -> str:
+    """Where the circle closes."""
     return "; ".join(f"{device}: {reason.cited()}" for device, reason in v["routes"]) + f"; the TTL runs out at {v['device']}"
 
 
 def _route_inactive(v: Values) -> str:
+    """Why a route is not used."""
     return f"{v['device']} has no route to {v['destination']}: its {route(v['origin'], v['prefix'])} is {v['why']}"
 
 
 def _no_opening(v: Values) -> str:
+    """Why a packet opens nothing."""
     return f"{v['device']} saw no opening packet of this {protocol_name(v['protocol'])} flow, so the answer has no session"
 
 
 def _not_inspected(v: Values) -> str:
+    """A protocol that a device does not keep sessions of."""
     name = protocol_name(v["protocol"])
     return f"{name} is not inspected there (stateful: {_list_names(v['protocols'])}), so the answer has no session"
 
@@ -215,10 +238,12 @@ def _wrong(v: Values) -> str:
 
 
 def _near(v: Values) -> str:
+    """The rules that nearly matched, and what stood in the way."""
     return f"{v['list']} rule {v['row']}{{place}} would permit it, {_wrong(v)}"
 
 
 def _near_translation(v: Values) -> str:
+    """The translation rule that nearly matched, and what stood in the way."""
     return f"translation rule {v['row']} of {v['device']}{{place}} would send it on, {_wrong(v)}"
 
 
@@ -233,6 +258,7 @@ def packet_kind(packet: Packet) -> str:
 
 
 def _lost(v: Values) -> str:
+    """Where and how a packet was lost, when that is told of another leg."""
     what = "refusal" if v["answer"] else "error message"
     return f"the {what} is lost on its way home at {v['end']}: {v['reason'].cited()}"
 
@@ -253,6 +279,7 @@ def idle(where: tuple[str, ...]) -> str:
 
 
 def _other(v: Values) -> str:
+    """Another leg of the same journey, in half a sentence."""
     answer, question = v["packet"], v["question"]
     if answer.source != question.destination:
         return f"the answer comes from {answer.source}, and the question went to {question.destination}"
@@ -368,19 +395,23 @@ def miss_words(miss: Miss, packet: Packet | None = None) -> tuple[str, str]:
 
 
 def _plain_miss(condition: Condition, has: Any, packet: Packet | None) -> str:
+    """A condition that has no words of its own."""
     return f"wants {', '.join(condition.wants)}, the packet has {has}"
 
 
 def _protocol_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    """Another protocol; the number above the port's bits is the packet's."""
     return f"wants {protocol_name(int(condition.wants[0]))}, the packet is {protocol_name(has >> 17)}"
 
 
 def _service_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    """Another service of the same protocol, or of another."""
     shown = packet.what() if packet else protocol_name(has >> 17)
     return f"wants {', '.join(condition.wants)}, the packet is {shown}"
 
 
 def _address_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    """An address outside of what was wanted; the wanted ones by the names that were written."""
     from mossy_compass.packet.address import from_key
 
     words = ", ".join(condition.wants)
@@ -391,22 +422,27 @@ def _address_miss(condition: Condition, has: int, packet: Packet | None) -> str:
 
 
 def _port_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    """Another source port, or a packet that has none."""
     return f"wants {', '.join(condition.wants)}, the packet has {has if has >= 0 else 'no ports'}"
 
 
 def _opening_miss(condition: Condition, has: object, packet: Packet | None) -> str:
+    """A packet that opens nothing."""
     return "wants a packet that opens a session, this one does not"
 
 
 def _arriving_miss(condition: Condition, has: str | None, packet: Packet | None) -> str:
+    """Another interface, or a packet of the device's own."""
     return f"wants {', '.join(condition.wants)}, it arrived by {has or 'no interface: the device made it'}"
 
 
 def _leaving_miss(condition: Condition, has: str | None, packet: Packet | None) -> str:
+    """Another interface, or one that is not known yet."""
     return f"wants {', '.join(condition.wants)}, it leaves by {has or 'an interface not yet known at this stage'}"
 
 
 def _family_miss(condition: Condition, has: int, packet: Packet | None) -> str:
+    """IPv4 where IPv6 was wanted, or the other way round."""
     return f"is for IPv{condition.wants[0]}, the packet is IPv{4 if has < 1 << 32 else 6}"
 
 

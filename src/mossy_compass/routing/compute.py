@@ -79,6 +79,7 @@ class Routing:
         return self._settled
 
     def _build(self, device: Device, ospf: dict[int, Ospf], rip: Rip | None) -> RouteTable:
+        """The table of one device from everything that it is told."""
         table = RouteTable()
         local.connected(device, self.domains, table)
         for instance in ospf.values():
@@ -91,6 +92,7 @@ class Routing:
         return table
 
     def _protocols(self, told: Told) -> tuple[dict[int, Ospf], Rip | None]:
+        """OSPF and RIP again, with what they are told by each other, until nothing changes."""
         devices = self.network.devices.values()
         externals = [t for t in told if isinstance(t, External)]
         ospf = {}
@@ -154,6 +156,7 @@ class Routing:
 
 
 def _into_ospf(device: Device, process: OspfProcess, routes: Iterable[Route], table: RouteTable) -> Iterator[External]:
+    """What a device redistributes into OSPF: external routes with their metric and type (RFC 2328 section 12.4.4)."""
     spoken = {a.prefix for i in device.interfaces.values() if i.ospf for a in i.addresses}
     for route in routes:
         given = process.redistribute.get(origin_group(route))
@@ -170,6 +173,7 @@ def _into_ospf(device: Device, process: OspfProcess, routes: Iterable[Route], ta
 
 
 def _into_rip(device: Device, process: RipProcess, routes: Iterable[Route]) -> Iterator[Announced]:
+    """What a device redistributes into RIP; metrics above 15 are unreachable (RFC 2453 section 3.4)."""
     for route in routes:
         metric = process.redistribute.get(origin_group(route), 0)
         if metric and route.prefix.family == 4:
@@ -184,11 +188,13 @@ def _all(told: Mapping[str, Told]) -> Told:
 
 
 def _tells(device: Device) -> bool:
+    """Whether a device redistributes anything at all."""
     ospf, rip = device.ospf, device.rip
     return bool((ospf and (ospf.redistribute or ospf.originate_default)) or (rip and (rip.redistribute or rip.originate_default)))
 
 
 def _circle(states: list[Told]) -> NotConverged:
+    """The states that come back again and again where redistribution never settles, for the message."""
     cycle = []
     for before, after in itertools.pairwise(states):
         gone = "; ".join(sorted(f"{t.router} no longer announces {t.prefix} into {_into(t)}" for t in before - after))
@@ -202,4 +208,5 @@ def _circle(states: list[Told]) -> NotConverged:
 
 
 def _into(told: External | Announced) -> str:
+    """What was told, as a line of that message."""
     return "ospf" if isinstance(told, External) else "rip"

@@ -117,6 +117,7 @@ class Domains:
         return self._links[port]
 
     def _link(self, device: Device, interface: Interface) -> LinkState:
+        """The first set of a cable's end: an interface with the VLAN that its untagged packets belong to."""
         if interface.state is PortState.DISABLED:
             return LinkState(False, "it is disabled")
         if interface.loopback:
@@ -152,6 +153,7 @@ class Domains:
         return LinkState(True, "")
 
     def _find(self, lot: _Lot) -> _Lot:
+        """The representative of a set, with the way to it shortened (union and find)."""
         parent = self._parent.setdefault(lot, lot)
         while parent != lot:
             grand = self._parent[parent]
@@ -160,10 +162,12 @@ class Domains:
         return lot
 
     def _union(self, a: _Lot, b: _Lot) -> None:
+        """Make two sets one: what is heard in one is heard in the other."""
         first, second = sorted((self._find(a), self._find(b)))
         self._parent[second] = first
 
     def _join(self) -> None:
+        """Join over cables and through switches whatever hears each other."""
         for segment in self.network.segments.values():
             for name, port in segment.members:
                 device = self.network.devices[name]
@@ -179,6 +183,7 @@ class Domains:
                     self._union(("s", segment.name, tag), ("v", name, tag))
 
     def _lot(self, device: Device, interface: Interface) -> _Lot | None:
+        """The set that an interface of a device belongs to."""
         if interface.loopback or interface.access_vlan is not None or interface.trunk_vlans:
             return None
         if interface.parent:
@@ -208,6 +213,7 @@ class Domains:
         return out
 
     def _domain(self, lots: list[_Lot], members: tuple[Port, ...]) -> Domain:
+        """A broadcast domain with its name, from the segments that it is made of."""
         segments = tuple(sorted({n for kind, n, _ in lots if kind == "s"}))
         switches = tuple(sorted({n for kind, n, _ in lots if kind == "v"}))
         owners: dict[Address, tuple[Answer, ...]] = {}

@@ -67,6 +67,7 @@ def _settles(routing: Routing, problems: Problems) -> bool:
 
 
 def _holders(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface, InterfaceAddress]]:
+    """Who has each address within a domain."""
     for name, port in domain.members:
         interface = routing.network.devices[name].interfaces[port]
         for entry in interface.addresses:
@@ -88,6 +89,7 @@ def _segments(routing: Routing, problems: Problems) -> None:
 
 
 def _mtus(routing: Routing, domain: Domain, problems: Problems) -> None:
+    """Ends of a domain with different MTUs, in bytes: large packets vanish in one direction."""
     sizes: dict[int, list[tuple[str, Mark]]] = defaultdict(list)
     for name, port in domain.members:
         interface = routing.network.devices[name].interfaces[port]
@@ -126,6 +128,7 @@ class Held(NamedTuple):
 
     @property
     def words(self) -> str:
+        """The pair in words."""
         return f"{'/'.join(self.port)} ({self.prefix}, segment {self.segment})"
 
 
@@ -165,6 +168,7 @@ def _mask(
     second: InterfaceAddress,
     problems: Problems,
 ) -> None:
+    """An interface whose mask disagrees with its neighbour's, so that one sees the other and not the reverse."""
     problems.add(
         "segment.mask",
         interface.mark,
@@ -176,6 +180,7 @@ def _mask(
 
 
 def _same_subnet(device: Device, problems: Problems) -> None:
+    """Two interfaces of one device in one subnet."""
     seen: list[tuple[Interface, InterfaceAddress]] = []
     for interface in device.interfaces.values():
         for entry in interface.addresses:
@@ -201,6 +206,7 @@ def _same_subnet(device: Device, problems: Problems) -> None:
 
 
 def _leases(routing: Routing, problems: Problems) -> None:
+    """Interfaces that wait for a lease which nobody gives."""
     for (name, port), why in routing.leases.wanting.items():
         interface = routing.network.devices[name].interfaces[port]
         problems.add(
@@ -234,6 +240,7 @@ def _leased(term: Term, seen: set[str]) -> set[str]:
 
 
 def _silent_pairs(routing: Routing, problems: Problems) -> None:
+    """Neighbours that could speak a routing protocol with each other and do not."""
     ospf, _ = routing.settled()
     for family, instance in ospf.items():
         for pair in instance.silent:
@@ -270,16 +277,19 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
 
 
 def _never_used(device: Device, loser: Loser, problems: Problems) -> None:
+    """A route that another one for the same prefix always beats."""
     kind = "its gateway" if loser.route.origin == "gateway" else f"the route to {_goal(loser.route.prefix)}"
     words = f"{device.name}: {kind} is never used: {loser.why}."
     problems.add("route.inactive", loser.route.mark or device.mark, words, "Mend what it waits for, or remove it.", WARN)
 
 
 def _goal(prefix: Prefix) -> str:
+    """A prefix as it is called in a sentence."""
     return "everything else (default)" if prefix.is_default else str(prefix)
 
 
 def _asked(routing: Routing, device: Device, origin: str, hop: Hop, address: Address, problems: Problems) -> None:
+    """A static route whose next hop nobody answers for, or which is the device itself."""
     domain = routing.domains.of(device.name, hop.interface)
     answers = routing.domains.answers(domain, address) if domain else ()
     if not any(a.device != device.name for a in answers):
@@ -361,6 +371,7 @@ def _translators(routing: Routing, start: str, subnet: Prefix) -> list[tuple[str
 def _back_inside(
     routing: Routing, name: str, leaving: str, subnet: Prefix, sample: Address, where: Mark, problems: Problems
 ) -> None:
+    """A translating firewall without a route back to a subnet whose packets it takes."""
     route = routing.table(name).lookup(sample)
     if route is not None and not route.prefix.is_default and leaving not in {h.interface for h in route.hops}:
         return
@@ -388,6 +399,7 @@ def _onward(routing: Routing, device: Device, family: int) -> set[tuple[str, str
 
 
 def _lacking(routing: Routing, onward: dict[str, set[tuple[str, str]]], start: str, subnet: Prefix, sample: Address) -> list[str]:
+    """The device on the way back that lacks the route; None when the way is whole."""
     seen = {start}
     queue, lacking = [start], []
     while queue:
@@ -429,6 +441,7 @@ def _leaving(device: Device, rule: Translate) -> set[str]:
 
 
 def _all_of(rule: Translate, subnet: Prefix) -> bool:
+    """True when a rule takes every packet of a subnet."""
     if rule.sources is None:
         return True
     return any(t.spans and intersect((subnet.span,), t.spans) == (subnet.span,) for t in rule.sources)

@@ -83,6 +83,7 @@ def assign(network: Network, domains: Domains) -> Leases:
 
 
 def _pools(network: Network, domain: Domain) -> Iterable[tuple[str, Interface, LeasePool]]:
+    """The pools that serve a broadcast domain, in the order of their devices."""
     for name, port in domain.members:
         for pool in network.devices[name].leases:
             if pool.interface == port:
@@ -90,6 +91,7 @@ def _pools(network: Network, domain: Domain) -> Iterable[tuple[str, Interface, L
 
 
 def _lowest(pool: LeasePool, used: set[Address]) -> Address | None:
+    """The lowest address that is free, so that the same network always gives the same leases."""
     for value in range(pool.first.value, pool.last.value + 1):
         found = Address(pool.first.family, value)
         if found not in used:
@@ -117,6 +119,7 @@ def apply(network: Network, leases: Leases) -> Network:
 
 
 def _with_lease(device: Device, port: str, lease: Lease) -> Device:
+    """The device with the leased address in place."""
     interface = replace(device.interfaces[port], addresses=(*device.interfaces[port].addresses, lease.address))
     routes = device.routes
     if lease.gateway is not None and device.settings.leased_default_route:
@@ -134,9 +137,11 @@ class _Filler:
         self._made: dict[str, Term] = {}
 
     def all(self, terms: tuple[Term, ...] | None) -> tuple[Term, ...] | None:
+        """Terms with the leased addresses filled in."""
         return None if terms is None else tuple(self.one(t) for t in terms)
 
     def one(self, term: Term) -> Term:
+        """One term, likewise, and its members."""
         if term.leased in self._known:
             return replace(term, spans=merge(self._known[term.leased]))
         if not term.members:
@@ -148,16 +153,20 @@ class _Filler:
         return self._made[term.words]
 
     def access_list(self, entry: AccessList) -> AccessList:
+        """A list, likewise."""
         return replace(entry, rules=tuple(self.rule(r) for r in entry.rules))
 
     def rule(self, rule: Rule) -> Rule:
+        """A rule, likewise."""
         return replace(rule, sources=self.all(rule.sources), destinations=self.all(rule.destinations))
 
     def device(self, device: Device) -> Device:
+        """A device, likewise."""
         if not device.translate and not device.policy_routes:
             return device
         entries = tuple(replace(e, rule=self.rule(e.rule)) for e in device.policy_routes)
         return replace(device, translate=tuple(map(self.translate, device.translate)), policy_routes=entries)
 
     def translate(self, entry: Translate) -> Translate:
+        """A translation rule, likewise."""
         return replace(entry, sources=self.all(entry.sources), destinations=self.all(entry.destinations))

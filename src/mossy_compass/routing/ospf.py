@@ -155,6 +155,7 @@ def _share_subnet(a: Interface, b: Interface) -> bool:
 
 
 def _stub(network: Network, device: str, area: int) -> str:
+    """Whether a device's side of an area is a stub (RFC 2328 section 3.6)."""
     process = network.devices[device].ospf
     return process.areas.get(area, "normal") if process else "normal"
 
@@ -283,6 +284,7 @@ class Ospf:
             yield (entry.prefix, here, interface.ospf.cost) if net is None else (entry.prefix, net, 0)
 
     def _interface(self, port: Port) -> Interface:
+        """The interface of a port, by its names."""
         return self.network.devices[port[0]].interfaces[port[1]]
 
     # between areas
@@ -325,6 +327,7 @@ class Ospf:
         return rest
 
     def _intra(self, router: str, areas: Iterable[Area]) -> dict[Goal, float]:
+        """Routes within areas, from the distances of their graphs."""
         out: dict[Goal, float] = {}
         for area in areas:
             for goal, cost in zip(area.goals, area.intra_costs(router), strict=True):
@@ -360,6 +363,7 @@ class Ospf:
         goals = area.goals
 
         def leads(rows: NDArray[np.intp]) -> list[Lead]:
+            """The first hops on a shortest way: a neighbour is one when the link's cost and its distance add up."""
             columns = (area.goal_of[rows].tolist(), total[rows].tolist(), group_of[area.node_of[rows]].tolist())
             return [(goals[n], int(cost), groups[k]) for n, cost, k in zip(*columns, strict=True)]
 
@@ -438,6 +442,7 @@ class Ospf:
             table.add(route)
 
     def _external(self, router: str, ways: Mapping[Goal, Way], preference: int) -> list[Route]:
+        """External routes: by type, then metric, then the way to who told them (RFC 2328 section 16.4)."""
         best: dict[Prefix, tuple[tuple[int, int, int], tuple[Hop, ...]]] = {}
         for entry in self.externals:
             way = ways.get(entry.router)
@@ -454,6 +459,7 @@ class Ospf:
 
 
 def _by_prefix(goals: Iterable[Goal]) -> PrefixIndex:
+    """Goals by their prefix."""
     out: dict[tuple[int, int], dict[int, int]] = {}
     for number, goal in enumerate(goals):
         if not isinstance(goal, str):
@@ -462,6 +468,7 @@ def _by_prefix(goals: Iterable[Goal]) -> PrefixIndex:
 
 
 def _offer(out: dict[Goal, Way], goal: Goal, cost: int, hops: tuple[Hop, ...], origin: str) -> None:
+    """Keep a way when it is cheaper than the one there is; join the first hops when it costs the same."""
     held = out.get(goal)
     if held is None or cost < held[0]:
         out[goal] = (cost, hops, origin)
@@ -471,6 +478,7 @@ def _offer(out: dict[Goal, Way], goal: Goal, cost: int, hops: tuple[Hop, ...], o
 
 
 def _set_summary(area: Area, border: list[str], told: Mapping[str, Mapping[Goal, float]]) -> None:
+    """What border routers say into an area of the others (RFC 2328 section 12.4.3)."""
     import numpy as np
 
     goals = list(dict.fromkeys(g for b in border for g in told[b]))

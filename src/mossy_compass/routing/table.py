@@ -218,9 +218,11 @@ class RouteTable:
             self._lengths[family] = [(shift, rows, self._known(family, BITS[family] - shift)) for shift, rows, _ in shelves]
 
     def _known(self, family: int, length: int) -> Mapping[int, int]:
+        """Whether there is any route of a family and length."""
         return self._bulk[family].index.get((family, length), _NOTHING) if family in self._bulk else _NOTHING
 
     def _rows(self, family: int, length: int) -> dict[int, Route]:
+        """The routes of a family and length, by the bits of their prefix."""
         rows = self._best.get((family, length))
         if rows is None:
             rows = self._best[family, length] = {}
@@ -240,6 +242,7 @@ class RouteTable:
         self._offer(route, rows, bits)
 
     def _offer(self, route: Route, rows: dict[int, Route], bits: int) -> None:
+        """Put a route in its place; the better one by preference, then metric, stays, equal ones share."""
         held = rows.get(bits)
         if held is None:
             rows[bits] = route
@@ -256,6 +259,7 @@ class RouteTable:
             self._losers.setdefault(route.prefix, []).append(Loser(route, "an equal route was written above it"))
 
     def _lose(self, loser: Route, winner: Route) -> None:
+        """Note a route that is not used, and which one is used instead."""
         if loser.preference == winner.preference and _group(loser) != _group(winner):
             why = f"at one preference, {_group(winner)} comes before {_group(loser)}: routes of different origin never share"
         elif loser.preference != winner.preference:

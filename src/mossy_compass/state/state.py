@@ -131,6 +131,7 @@ class State:
             return held
 
         def free(port: int) -> bool:
+            """Whether no flow has this port outside."""
             return (pool, port) not in book.users and not self.taken(device, _from(flow, packet, address, port))
 
         if keep and free(flow.from_port):
@@ -165,6 +166,7 @@ class State:
         user = self._use(held, came, left)
 
         def undo() -> None:
+            """Take back what was written, for a way that is tried and given up."""
             held.count -= 1
             del held.forth[inner], held.back[outer.reverse()]
             user()
@@ -173,7 +175,10 @@ class State:
         return session
 
     def _closer(self, device: str) -> Callable[[], None]:
+        """A function that takes the session back."""
+
         def undo() -> None:
+            """Take back what was written, for a way that is tried and given up."""
             del self._books[device]
 
         return undo
@@ -194,6 +199,7 @@ class State:
         book.lowest[pool] = lowest
 
         def undo() -> None:
+            """Take back what was written, for a way that is tried and given up."""
             del book.users[pool, port]
             if before is None:
                 del book.mapped[pool, end]

@@ -118,6 +118,7 @@ def sender_of(network: Network, name: str) -> tuple[Device, FarHost | None]:
 
 
 def _known_port(device: Device, port: str) -> None:
+    """An interface that the device has, or an error that names those that it has."""
     if port and port not in device.interfaces:
         known = f"Its interfaces are: {', '.join(device.interfaces) or 'none'}."
         raise QuestionError(f"{device.name} has no interface '{port}'. {known}", nearest(port, device.interfaces))
@@ -147,6 +148,7 @@ def addresses_of(network: Network, target: str) -> tuple[Address, ...]:
 
 
 def _literal(target: str) -> tuple[Address, ...]:
+    """The address that a target is written as; None for a name."""
     if not target.strip():
         raise QuestionError("the target is empty; name a device, a name or an address.")
     try:
@@ -293,6 +295,7 @@ def _nameless(network: Network, device: Device, sender: str, target: str, what: 
 
 
 def _homeless(plan: Plan, device: Device, sender: str, target: str, what: str, destination: Address) -> Question:
+    """The question of a sender that has no address of the family: it ends before a packet is made."""
     wanting = [(port, why) for (name, port), why in plan.routing.leases.wanting.items() if name == device.name]
     remark = Because("note.lease", (device.name, *wanting[0])) if wanting else None
     stuck = Stuck("source.none", Because("address.none", (sender, destination.family), device.mark), remark)
@@ -327,6 +330,7 @@ def _source(
     wanted: Service | None,
     choose: Choose | None,
 ) -> Address | None:
+    """The address that a packet leaves with: as asked for, or as the device would choose (RFC 6724 section 5)."""
     if wishes.source:
         return parse_address(wishes.source)
     if far is not None:
@@ -343,6 +347,7 @@ def _source(
 
 
 def _packet(source: Address, destination: Address, wanted: Service | None, wishes: Options) -> Packet:
+    """The opening packet of a question."""
     port, ttl, size = wishes.from_port, wishes.ttl, wishes.size
     if wanted is None:
         return echo_request(source, destination, 1 if port is None else port, ttl)._replace(size=size)

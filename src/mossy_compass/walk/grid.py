@@ -72,6 +72,7 @@ class Cell:
         return f"{what}{self.fate} at {self.where}: {self.because}{self._at()}"
 
     def _at(self) -> str:
+        """Where a cell's test was lost, as ``device: reason``."""
         return f" ({self.place})" if self.place else ""
 
 
@@ -124,6 +125,7 @@ GridDict = TypedDict("GridDict", {"mossy-grid": int, "cells": list[CellDict], "t
 
 
 def _cell_dict(cell: Cell) -> CellDict:
+    """A cell as plain data, without what follows from the rest."""
     return {
         "from": cell.source,
         "to": cell.target,
@@ -159,6 +161,7 @@ def from_dict(data: object) -> Grid:
 
 
 def _cell(data: CellDict) -> Cell:
+    """A cell from plain data."""
     return Cell(
         str(data["from"]),
         str(data["to"]),

@@ -39,6 +39,7 @@ class Way(StrEnum):
 
 
 def _words(because: Because | None) -> str:
+    """A reason's words; empty for none."""
     return because.words if because else ""
 
 

@@ -87,6 +87,7 @@ def _scripted(script: tuple[int, ...], made: list[Choice]) -> Choose:
     known: dict[tuple[str, tuple[Hop, ...], Packet], int] = {}
 
     def choose(device: str, hops: tuple[Hop, ...], packet: Packet) -> int:
+        """Take the way that is tried now, and note that there was a choice."""
         key = (device, hops, packet._replace(ttl=0))
         if key not in known:
             known[key] = script[len(made)] if len(made) < len(script) else 0

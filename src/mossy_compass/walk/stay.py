@@ -123,12 +123,14 @@ Perform = Callable[[Stay, str, Decision, Any], End | None]
 
 
 def _pass(stay: Stay, stage: str, decision: Decision, action: Action) -> None:
+    """On to the next stage; which row let an opening packet pass is kept for the session."""
     if decision.did is Did.PERMITTED:
         stay.facts.opened_by = (decision.table, decision.row)
     stay.rule(stage, decision, stay.facts.packet)
 
 
 def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
+    """The leg ends here."""
     if action.ttl_ended:  # it was not sent by the way that it would have left by
         stay.facts.leaving = None
     if action.fate is Fate.REFUSED and stay.facts.arriving is None:  # it asked itself, and is told no by itself
@@ -138,20 +140,24 @@ def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
 
 
 def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> None:
+    """What the device's own sessions know of the packet, as it came."""
     facts = stay.facts
     facts.session, facts.relation, facts.direction = stay.state.recall(stay.here.name, facts.came)
 
 
 def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
+    """The filters that follow are passed over."""
     stay.facts.admitted = True
     stay.rule(stage, decision, stay.facts.packet)
 
 
 def _countdown(stay: Stay, stage: str, decision: Decision, action: Countdown) -> None:
+    """One hop less to live."""
     stay.facts.packet = stay.facts.packet.passed_on()
 
 
 def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> End | None:
+    """Another address, by a rule or by the packet's session, and the packet quoted in an error with it."""
     facts = stay.facts
     saw = facts.packet
     if action.allocate:
@@ -187,6 +193,7 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> En
 
 
 def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> None:
+    """One of the equal ways, which makes the leaving interface and the next hop known."""
     facts = stay.facts
     hop, remark = action.hops[0], Because("note.way", (action.hops[0], 1, 1, "", ()))
     if len(action.hops) > 1:
@@ -203,6 +210,7 @@ def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> Non
 
 
 def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> End | None:
+    """The packet has arrived; what is to be remembered of it is remembered first."""
     if action.remember:
         end = _remember(stay, stage, None)
         if end is not None:
@@ -212,6 +220,7 @@ def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> End
 
 
 def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> End | None:
+    """A neighbour takes the packet. Only now is a session opened, since what nobody took opened nothing."""
     facts, here = stay.facts, stay.here
     if facts.arriving is None or facts.packet.protocol in here.tracked or here.device.translate:
         end = _remember(stay, stage, facts.leaving)

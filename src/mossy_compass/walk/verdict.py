@@ -99,6 +99,7 @@ def _home(question: Question, leg: Leg) -> bool:
 
 
 def _received(question: Question, packet: Packet, back: Leg) -> bool:
+    """Whether the answer came back to who asked, from whom it was asked, and about the question's own flow."""
     return _home(question, back) and is_answer(back.arrived, packet)
 
 
@@ -262,6 +263,7 @@ def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
 
 
 def _given_twice(plan: Plan, there: Leg) -> Iterator[Because]:
+    """The other device that has the address which was asked for; None when the asked one got the packet."""
     yield from _gateway_twice(plan, there)
     address, last = there.arrived.destination, there.end
     owners = plan.owners(address)
@@ -313,6 +315,7 @@ def _would_deny(plan: Plan, hop: Hop, name: str, idle: tuple[str, ...]) -> Becau
 
 
 def _own_mark(plan: Plan, name: str, address: object) -> Mark | None:
+    """Where a device's address is written."""
     for interface in plan.network.devices[name].interfaces.values():
         if any(a.address == address for a in interface.addresses):
             return interface.mark

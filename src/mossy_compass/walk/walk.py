@@ -133,6 +133,7 @@ class Track:
 
 
 def _hop(stay: Stay) -> Hop:
+    """What happened at one device, as a record."""
     facts, handover = stay.facts, stay.handover
     kind = stay.here.kind
     if handover is None:

@@ -39,6 +39,7 @@ def arrive(here: DevicePlan, port: str | None) -> Step | None:
     check = here.settings.source_check
 
     def decide(facts: Facts) -> Decision | None:
+        """What this stage says of a packet."""
         row = table.first(facts)
         if row is None:
             return None if check is SourceCheck.OFF else _reverse_path(here, facts)
@@ -75,6 +76,7 @@ def forwarding(here: DevicePlan, port: str | None) -> Step | None:
         off = (Stop(Fate.DROPPED, "forwarding.off"),)
 
         def refuse(facts: Facts) -> Decision | None:
+            """The packet is for another, and this device does not pass packets on."""
             note = Because("note.for-another", (facts.packet.destination, here.name))
             return Decision(Did.DROPPED, setting(here.settings, "forwarding"), off, note)
 
@@ -89,6 +91,7 @@ def forwarding(here: DevicePlan, port: str | None) -> Step | None:
     )
 
     def decide(facts: Facts) -> Decision | None:
+        """What this stage says of a packet."""
         row = table.first(facts)
         if row is None:
             return None

@@ -86,6 +86,7 @@ class Place:
         return self.otherwise.decision
 
     def _of(self, consult: Consult, row: Row) -> Decision:
+        """The decision that a row's verdict comes to at this place."""
         key = (consult.table.id, row.id)
         found = self._decisions.get(key)
         if found is None:
@@ -149,6 +150,7 @@ def leaving(here: DevicePlan, port: str | None) -> Step | None:
         return None
 
     def decide(facts: Facts) -> Decision | None:
+        """What the attached list says of a packet."""
         return places[facts.leaving].decide(facts) if facts.leaving is not None else None
 
     return Step(Stage.LEAVING_LIST, guard(NOT_ADMITTED), decide)

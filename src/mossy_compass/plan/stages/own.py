@@ -28,10 +28,12 @@ _ERROR = Condition("error", (("error", frozenset((True,))),))
 
 
 def _of(*services: Service) -> Condition:
+    """A condition on services."""
     return Condition("service", (("service", merge(map(service_span, services))),))
 
 
 def _to(spans: Spans) -> Condition:
+    """A condition on destinations."""
     return Condition("to", (("destination", spans),))
 
 
@@ -58,6 +60,7 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
     reasons = _service_reasons(here)
 
     def decide(facts: Facts) -> Decision | None:
+        """What this stage says of a packet."""
         own = here.own.get(facts.packet.destination)
         if own is None:
             return None
@@ -78,6 +81,7 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
 
 
 def _did(row: Row) -> Did:
+    """What a row's action is called in a ruling."""
     action = row.actions[0]
     if isinstance(action, Stop):
         return Did.REFUSED if action.fate is Fate.REFUSED else Did.DROPPED
@@ -118,6 +122,7 @@ def _served(here: DevicePlan) -> Sequence[tuple[str, Serves, Spans]]:
 
 
 def _service_reasons(here: DevicePlan) -> dict[str, Because]:
+    """Why each service of this device is there, with the place where it is written."""
     named = enumerate(_served(here))
     return {f"service {n}": Because("service", (name, served.words), served.mark) for n, (name, served, _) in named}
 

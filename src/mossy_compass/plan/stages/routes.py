@@ -33,6 +33,7 @@ def policy_rows(here: DevicePlan) -> Table:
 
 
 def _entry(here: DevicePlan, entry: PolicyRoute) -> Entry:
+    """A policy route as a row, with the list that classifies for it."""
     row = Row(entry.id, conditions_of(entry.rule, here.reader), entry.mark, disabled=entry.disabled, about=entry.about)
     return Entry(row, here.read_list(entry.classifier) if entry.classifier else None, entry.candidates)
 
@@ -45,6 +46,7 @@ def policy(here: DevicePlan, port: str | None) -> Step | None:
     entries = [_entry(here, e) for e in chosen]
 
     def decide(facts: Facts) -> Decision | None:
+        """What this stage says of a packet."""
         for entry in entries:
             if next(entry.row.misses(facts), None) is None and _applies(entry, facts):
                 return _candidates(here, entry, facts)
@@ -61,6 +63,7 @@ def _may_meet(here: DevicePlan, entry: PolicyRoute, port: str | None) -> bool:
 
 
 def _applies(entry: Entry, facts: Facts) -> bool:
+    """Whether the entry's classifying list permits the packet; its deny goes on to the next entry."""
     if entry.classifier is None:
         return True
     row = entry.classifier.first(facts)
@@ -68,6 +71,7 @@ def _applies(entry: Entry, facts: Facts) -> bool:
 
 
 def _candidates(here: DevicePlan, entry: Entry, facts: Facts) -> Decision:
+    """The first candidate that can be taken, or on to the route table when none can."""
     row = entry.row
     passed: list[tuple[Candidate, str]] = []
     because = Because("policy", (row.id, here.name), row.mark, row.about)
@@ -89,6 +93,7 @@ def route(here: DevicePlan, port: str | None) -> Step:
     known: dict[Prefix, Decision] = {}
 
     def decide(facts: Facts) -> Decision:
+        """What this stage says of a packet."""
         destination = facts.packet.destination
         found = here.table.lookup(destination)
         if found is None or found.action is not RouteAction.FORWARD or found.origin == "connected":
@@ -102,6 +107,7 @@ def route(here: DevicePlan, port: str | None) -> Step:
 
 
 def _route(here: DevicePlan, facts: Facts, found: Route | None) -> Decision:
+    """A route as a decision: forward, deliver to itself, discard, or tell the sender that there is no way."""
     destination = facts.packet.destination
     if found is None:
         return _no_route(here, destination)
@@ -152,6 +158,7 @@ def send(here: DevicePlan, port: str | None) -> Step:
     known: dict[tuple[str, Address], Neighbour] = {}
 
     def decide(facts: Facts) -> Decision:
+        """What this stage says of a packet."""
         assert facts.leaving is not None
         target = facts.next_hop or facts.packet.destination
         found = known.get((facts.leaving, target))

@@ -29,6 +29,7 @@ def recall(here: DevicePlan, port: str | None) -> Step:
 
 
 def _one_of(field: str, *values: object) -> Condition:
+    """A condition on a field that holds names."""
     return Condition(field, ((field, frozenset(values)),))
 
 
@@ -53,6 +54,7 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
     kept = Because("session.kept", (here.name, (TCP,)), here.device.stateful_mark)
 
     def decide(facts: Facts) -> Decision | None:
+        """What this stage says of a packet."""
         row = table.first(facts)
         if row is None:
             return None

@@ -73,6 +73,7 @@ def destination(here: DevicePlan, port: str | None) -> Step | None:
     table = here.translations[Half.DESTINATION]
 
     def decide(facts: Facts) -> Decision | None:
+        """The session's own rewriting first; then the rules, for what opens something."""
         if facts.session is not None:
             return _by_session(here, facts, Half.DESTINATION)
         if facts.relation is not Relation.OPENING:
@@ -84,6 +85,7 @@ def destination(here: DevicePlan, port: str | None) -> Step | None:
 
 
 def _by_rule(here: DevicePlan, table: Table, row: Row) -> Decision:
+    """The rewriting that a rule asks for."""
     because = Because("translation", (row.id, here.name), row.mark, row.about)
     return Decision(Did.REWRITTEN, because, row.actions, None, table.id, row.id)
 
@@ -96,6 +98,7 @@ def source(here: DevicePlan, port: str | None) -> Step | None:
     wanted = _leaving_families(here.device.translate, here)
 
     def decide(facts: Facts) -> Decision | None:
+        """The session's own rewriting first; then the rules, for what opens something."""
         if facts.session is not None:
             return _by_session(here, facts, Half.SOURCE)
         own = facts.arriving is None and facts.packet.source in here.own
@@ -122,6 +125,7 @@ def _leaving_families(rules: Sequence[Translate], here: DevicePlan) -> set[tuple
 
 
 def _unmatched(here: DevicePlan, table: Table, facts: Facts) -> Decision:
+    """No rule matched where rules exist: pass untranslated or drop, as the device's setting says."""
     near = table.near(facts, 1)
     values = (near[0].row.id, near[0].row.mark, near[0].misses) if near and len(near[0].misses) == 1 else ("", None, ())
     note = Because("note.untranslated", values)
