@@ -1,0 +1,154 @@
+"""Hostile network files: shipped ones, changed at random, must be refused with a place or be traced, and never bring us down.
+
+    python tools/fuzz.py [--seconds 120] [--seed 1] [--case N]
+
+Each case is made from the seed and its number alone, so ``--case N`` repeats it. A case is bad when anything but an error
+of ours comes out, when it takes more than ten seconds, or when a question asked twice has two answers.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import random
+import re
+import sys
+import time
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+
+import mossy_compass as mc
+from mossy_compass.exchange.sarif import log
+from mossy_compass.report.safe import safe
+
+DATA = Path(mc.__file__).parent / "data"
+SLOW = 10.0
+WORD = re.compile(r"[A-Za-z0-9_.:/-]+")
+VALUES = [
+    "[]", "{}", "~", '""', "yes", "no", "0", "-1", "1e9", "99999999999999999999", "any", "self", "outside", "local-networks",
+    "0.0.0.0/0", "::/0", "10.40.0.0/33", "10.40.0.0/0.255.0.255", "255.255.255.255", "224.0.0.5", "127.0.0.1", "fe80::1",
+    "fe80::1/64", "2001:db8::/32", "::ffff:10.40.0.1", "10.40.0.1/32", "10.40.0.1/31", "203.0.113.80/24", "tcp/0", "tcp/65536",
+    "udp/1-65535", "tcp/9-1", "icmp", "icmp6", "gre", "137", "0-65535", "&a [*a]", "*a", "!!python/object:os.system x", "<<: {}",
+    '"\\e[2J"', '"\\u202e"', '"$x_2$"', "'=1+1'", "x" * 400, "router", "host", "firewall", "switch", "internet", "permit: any",
+]  # fmt: skip
+"""What takes the place of a word."""
+
+
+def shape(word: str) -> str:
+    """Digits and letters of a word as one of each, so that words of one kind look alike."""
+    return re.sub(r"[a-z-]+", "a", re.sub(r"[0-9]+", "9", word.lower()))
+
+
+def value(text: str, chance: random.Random) -> str:
+    """Another value for one word: a hostile one, or a word from elsewhere in the file."""
+    words = list(WORD.finditer(text))
+    if not words:
+        return text
+    at = chance.choice(words)
+    how = chance.random()
+    alike = [w for w in words if shape(w[0]) == shape(at[0])] if how < 0.6 else words  # an address for an address, often valid
+    new = chance.choice(VALUES) if how > 0.8 else chance.choice(alike)[0]
+    return text[: at.start()] + new + text[at.end() :]
+
+
+def lines(text: str, chance: random.Random) -> str:
+    """A few lines dropped, doubled, moved or indented."""
+    rows = text.split("\n")
+    start = chance.randrange(len(rows))
+    end = min(len(rows), start + chance.randint(1, 4))
+    how = chance.choice(("drop", "double", "move", "indent"))
+    part, rest = rows[start:end], rows[:start] + rows[end:]
+    if how == "drop":
+        return "\n".join(rest)
+    if how == "double":
+        return "\n".join(rows[:end] + part + rows[end:])
+    if how == "indent":
+        return "\n".join(rows[:start] + ["  " + p for p in part] + rows[end:])
+    to = chance.randrange(len(rest) + 1)
+    return "\n".join(rest[:to] + part + rest[to:])
+
+
+def signs(text: str, chance: random.Random) -> str:
+    """One character more, less or other."""
+    at = chance.randrange(len(text) + 1)
+    return (
+        text[:at]
+        + chance.choice(["", "[", "}", ":", "-", "\t", "#", '"', "\x00", "\x9b", "é", "\u2028", "%", "*"])
+        + text[at + 1 :]
+    )
+
+
+WAYS: tuple[Callable[[str, random.Random], str], ...] = (value, value, value, lines, signs)
+
+
+def made(seed: int, number: int) -> bytes:
+    """The file of a case."""
+    chance = random.Random(f"{seed}/{number}")
+    text = (DATA / f"{chance.choice(('fernhollow', 'grounds', 'starter'))}.yaml").read_text(encoding="utf-8")
+    for _ in range(chance.choice((1, 1, 1, 2, 4))):
+        text = chance.choice(WAYS)(text, chance)
+    data = text.encode("utf-8", "surrogatepass")
+    return data[: chance.randrange(len(data))] if chance.random() < 0.03 else data
+
+
+def use(data: bytes, chance: random.Random) -> str:
+    """Do with a file what the commands do; returns what it came to."""
+    try:
+        reading = mc.read_bytes(data, "case.yaml")
+    except mc.MossyError:
+        return "refused"
+    json.dumps(log(reading.problems, mc.__version__))
+    for problem in reading.problems:
+        safe(str(problem))
+    if reading.network is None:
+        assert any(p.severity is mc.Severity.ERROR for p in reading.problems), "no network, and no error that says why"
+        return "refused"
+    try:
+        plan = mc.Plan(reading.network)
+        mc.findings(plan.routing, reading.problems, reading.lines)
+    except mc.MossyError:
+        return "not computed"
+    names = list(reading.network.devices)
+    for _ in range(4):
+        source, target = chance.choice(names), chance.choice(names)
+        service = chance.choice(("ping", "tcp/443", "udp/53", "gre"))
+        try:
+            first, again = (mc.trace(plan, source, target, service) for _ in range(2))
+        except mc.MossyError:
+            continue
+        assert first.to_dict() == again.to_dict(), f"{source} to {target}, {service}: two answers"
+        assert first.explain(), "a journey without words"
+    return "traced"
+
+
+def main() -> int:
+    """Run cases until the time is up; print the bad ones, and how to repeat them."""
+    parser = argparse.ArgumentParser(description=__doc__.split("\n")[0])
+    parser.add_argument("--seconds", type=float, default=120.0)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--case", type=int, default=None, help="repeat this one")
+    wanted = parser.parse_args()
+    end, number, bad = time.monotonic() + wanted.seconds, wanted.case or 0, 0
+    counts: dict[str, int] = {}
+    while time.monotonic() < end and bad < 10:
+        data, begun = made(wanted.seed, number), time.monotonic()
+        try:
+            came = use(data, random.Random(f"{wanted.seed}/{number}/questions"))
+        except Exception:
+            came = "BAD"
+            print(f"case {number} of seed {wanted.seed}:\n{traceback.format_exc(limit=-4)}")
+        if time.monotonic() - begun > SLOW:
+            came = "BAD"
+            print(f"case {number} of seed {wanted.seed}: took {time.monotonic() - begun:.0f} seconds")
+        counts[came] = counts.get(came, 0) + 1
+        bad += came == "BAD"
+        number += 1
+        if wanted.case is not None:
+            break
+    print(f"{number} cases:", ", ".join(f"{n} {word}" for word, n in sorted(counts.items())))
+    return 1 if bad else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
