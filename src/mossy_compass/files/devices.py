@@ -62,13 +62,18 @@ def _interfaces(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[st
     if entry.address is None and not entry.leased:
         return out
     mark = ctx.mark(*base, "address" if entry.address is not None else "leased")
+    _short_form(ctx, kind, bool(out), mark)
+    out.setdefault("nic", Interface("nic", mark, tuple(entry.address or ()), leased=entry.leased))
+    return out
+
+
+def _short_form(ctx: Context, kind: Kind, has_interfaces: bool, mark: Mark) -> None:
+    """Refuse an address beside the name of what is no simple host: which interface would have it?"""
     if kind is not Kind.HOST:
         words = f"a {kind} has interfaces, and each has its address."
         ctx.fault("device.kind", mark, words, "Write interfaces: {NAME: ADDRESS/LENGTH}.")
-    elif out:
+    elif has_interfaces:
         ctx.fault("device.kind", mark, "a host has either address: or interfaces:, not both.", "Remove one.")
-    out.setdefault("nic", Interface("nic", mark, tuple(entry.address or ()), leased=entry.leased))
-    return out
 
 
 def _gateways(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> Iterator[StaticRoute]:

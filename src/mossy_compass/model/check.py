@@ -123,13 +123,19 @@ def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -
         return
     _cabling(device, members, problems)
     leased = any(i.leased for i in device.interfaces.values())
-    away = any(r.origin == "gateway" or r.prefix.is_default for r in device.routes)
-    if device.kind is Kind.HOST and not away and not leased:
-        words = f"{device.name} has no gateway: it reaches its own subnet and nothing else."
-        problems.add("host.no-gateway", device.mark, words, "Add gateway: ADDRESS.", WARN)
+    if not leased:
+        _gateway(device, problems)
     for route in device.routes:
         if route.next_hop is not None and not leased:
             _next_hop(device, route, route.next_hop, problems)
+
+
+def _gateway(device: Device, problems: Problems) -> None:
+    """A host without a way out of its subnet: mostly forgotten, seldom meant."""
+    away = any(r.origin == "gateway" or r.prefix.is_default for r in device.routes)
+    if device.kind is Kind.HOST and not away:
+        words = f"{device.name} has no gateway: it reaches its own subnet and nothing else."
+        problems.add("host.no-gateway", device.mark, words, "Add gateway: ADDRESS.", WARN)
 
 
 def _switch(device: Device, problems: Problems) -> None:
@@ -219,13 +225,18 @@ def _addresses(network: Network, problems: Problems) -> None:
 
 
 def _segments(network: Network, problems: Problems) -> None:
-    """Cables with nothing at their ends, and cables too narrow for IPv6 (RFC 8200 section 5)."""
+    """Cables with nothing at their ends, and links too narrow for IPv6 (RFC 8200 section 5)."""
     for segment in network.segments.values():
         if len(segment.members) < 2:
             words = (
                 f"segment '{segment.name}' has {'one member alone' if segment.members else 'no member'}: nobody is reached by it."
             )
             problems.add("segment.empty", segment.mark, words, "Name what is plugged into it.", WARN)
+    _narrow(network, problems)
+
+
+def _narrow(network: Network, problems: Problems) -> None:
+    """Links with IPv6 that carry less than every IPv6 link must: 1280 bytes, on the port and on its cable."""
     cables = {member: s for s in network.segments.values() for member in s.members}
     for device in network.devices.values():
         for port in device.interfaces.values():

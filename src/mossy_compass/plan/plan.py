@@ -8,8 +8,8 @@ from typing import NamedTuple, Protocol
 from mossy_compass.errors import InputError
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.check import attached, classifying
-from mossy_compass.model.network import Candidate, Device, FarHost, Kind, Network, Serves, link_locals, name_hash
-from mossy_compass.packet.address import Address, Span, in_spans
+from mossy_compass.model.network import Candidate, Device, FarHost, Interface, Kind, Network, Serves, link_locals, name_hash
+from mossy_compass.packet.address import Address, InterfaceAddress, Span, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import BUILT_IN_SERVICES
 from mossy_compass.plan.actions import Half
@@ -76,6 +76,11 @@ class PassedOver(NamedTuple):
     def words(self) -> str:
         """What the condition wants, and what the packet has."""
         return str(voice().miss_words(self.miss, self.packet)[1])
+
+
+def _global(port: Interface, family: int) -> list[InterfaceAddress]:
+    """The addresses of an interface that may speak beyond its segment: all of IPv4, and of IPv6 what is not link-local."""
+    return [a for a in port.addresses if a.address.family == family and (family == 4 or not a.address.is_link_local)]
 
 
 class DevicePlan:
@@ -194,7 +199,7 @@ class DevicePlan:
         port = self.device.interfaces[interface]
         if towards is not None and towards.family == 6 and towards.is_link_local:
             return next(iter(link_locals(self.name, port)), None)
-        found = [a for a in port.addresses if a.address.family == family and not (family == 6 and a.address.is_link_local)]
+        found = _global(port, family)
         if towards is not None:
             found.sort(key=lambda a: not a.prefix.holds(towards))  # the sort is stable: what is written first stays first
         if found:

@@ -12,7 +12,7 @@ from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import sentences
 from mossy_compass.report.layout import MOST_WIDE
 from mossy_compass.report.safe import safe
-from mossy_compass.report.sheet import FONT, SMALL, Box, Picture, Rect, curve, text_width
+from mossy_compass.report.sheet import FONT, SMALL, Box, Line, Picture, Rect, curve, text_width
 from mossy_compass.walk.grid import Cell, Grid
 from mossy_compass.walk.journey import Journey, Leg, Way
 
@@ -58,9 +58,7 @@ def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = Non
     axes.set_ylim(0, picture.height)
     axes.set_axis_off()
     for line in picture.lines:
-        points = curve(picture.boxes, line)
-        colour, style = (_DOWN, (0, (2, 3))) if line.why_down else ("#8b8f86", "solid")
-        axes.plot([x for x, _ in points], [y for _, y in points], color=colour, linestyle=style, linewidth=1.3, zorder=1)
+        _line(axes, picture, line)
     for leg in journey.homeward if journey else ():
         _leg(axes, picture, leg)
     for box in picture.boxes.values():
@@ -80,6 +78,13 @@ def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = Non
         )
     if journey:
         _ends(axes, picture, journey)
+
+
+def _line(axes: Axes, picture: Picture, line: Line) -> None:
+    """A cable under everything else; one that carries nothing is dotted and red."""
+    points = curve(picture.boxes, line)
+    colour, style = (_DOWN, (0, (2, 3))) if line.why_down else ("#8b8f86", "solid")
+    axes.plot([x for x, _ in points], [y for _, y in points], color=colour, linestyle=style, linewidth=1.3, zorder=1)
 
 
 def _box(axes: Axes, box: Box) -> None:

@@ -114,12 +114,18 @@ def place(network: Network, only: Collection[str] | None = None) -> Picture:
     return _framed(boxes, lines, labels, left_out)
 
 
-def _framed(boxes: dict[str, Box], lines: list[Line], labels: list[Label], left_out: int) -> Picture:
-    """Everything moved so that the picture begins at its lower left corner, with a margin around it."""
-    rects = [b.rect for b in boxes.values()] + [n.rect for n in labels] or [Rect(0, 0, 100, 100)]
+def _extent(rects: list[Rect]) -> tuple[float, float, float, float]:
+    """The lower left corner of everything, and its width and height, with a margin of 18 points on each side."""
     left, low = min(r.x - r.w / 2 for r in rects) - 18, min(r.y - r.h / 2 for r in rects) - 18
     width = max(r.x + r.w / 2 for r in rects) + 18 - left
     height = max(r.y + r.h / 2 for r in rects) + 18 - low
+    return left, low, width, height
+
+
+def _framed(boxes: dict[str, Box], lines: list[Line], labels: list[Label], left_out: int) -> Picture:
+    """Everything moved so that the picture begins at its lower left corner, with a margin around it."""
+    rects = [b.rect for b in boxes.values()] + [n.rect for n in labels] or [Rect(0, 0, 100, 100)]
+    left, low, width, height = _extent(rects)
     for rect in rects:
         rect.x, rect.y = rect.x - left, rect.y - low
     for row in (row for box in boxes.values() for row in box.rows):

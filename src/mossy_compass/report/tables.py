@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from mossy_compass.model.network import Device, Interface, PolicyRoute, Rule, Translate
+from mossy_compass.model.network import Device, Interface, PolicyRoute, Rule, Segment, Translate
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import protocol_name
@@ -172,9 +172,8 @@ def _answering(plan: Plan, name: str, port: str, spoken: Mapping[Port, str]) -> 
             if other != (name, port) and _written(plan, answer, address):
                 said = [spoken[other], *twice] if other in spoken else twice
                 yield port, str(address), "/".join(other), ", ".join(said) or "-"
-    for other in domain.proxies:
-        if other[0] != name:
-            yield port, "(further addresses)", "/".join(other), "answers for others"
+    others = [proxy for proxy in domain.proxies if proxy[0] != name]
+    yield from ((port, "(further addresses)", "/".join(other), "answers for others") for other in others)
 
 
 def _written(plan: Plan, answer: Answer, address: Address) -> bool:
@@ -202,16 +201,21 @@ def settings(plan: Plan, name: str) -> Rows:
     return Rows("settings", about, ("setting", "value", "from", "what it decides"), tuple(rows))
 
 
+def _link_words(segment: Segment) -> list[str]:
+    """What is written of a segment's cable beyond its ends: times in milliseconds, loss in percent, MTU in bytes."""
+    link = segment.link
+    words = [f"{link.latency_ms:g} ms"] if link.latency_ms else []
+    words += [f"jitter {link.jitter_ms:g} ms"] if link.jitter_ms else []
+    words += [f"loss {link.loss_percent:g} %"] if link.loss_percent else []
+    words += [f"MTU {link.mtu}"] if link.mtu else []
+    return words + ([segment.about] if segment.about else [])
+
+
 def cables(plan: Plan) -> Rows:
     """Which port goes to which: the cabling, to be read back."""
     rows = []
     for segment in plan.network.segments.values():
-        link = segment.link
-        words = [f"{link.latency_ms:g} ms"] if link.latency_ms else []
-        words += [f"jitter {link.jitter_ms:g} ms"] if link.jitter_ms else []
-        words += [f"loss {link.loss_percent:g} %"] if link.loss_percent else []
-        words += [f"MTU {link.mtu}"] if link.mtu else []
-        words += [segment.about] if segment.about else []
+        words = _link_words(segment)
         members = []
         for device, port in segment.members:
             interface = plan.network.devices[device].interfaces[port]

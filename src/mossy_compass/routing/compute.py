@@ -162,9 +162,13 @@ def _into_ospf(device: Device, process: OspfProcess, routes: Iterable[Route], ta
         given = process.redistribute.get(origin_group(route))
         if given and route.prefix not in spoken:
             yield External(device.name, route.prefix, *given)
-    if process.originate_default is None:
-        return
-    kind, metric, always = process.originate_default
+    if process.originate_default is not None:
+        yield from _originated(device, process.originate_default, table)
+
+
+def _originated(device: Device, wanted: tuple[int, int, bool], table: RouteTable) -> Iterator[External]:
+    """Default routes that a device announces: where it has one itself from elsewhere, or always when told so."""
+    kind, metric, always = wanted
     for family in (4, 6):
         default = Prefix(family, 0, 0)
         held = table.exact(default)

@@ -235,12 +235,16 @@ def differences(before: Cell, after: Cell) -> list[tuple[str, str, str]]:
     if before.path != after.path:
         out.append(("way", " > ".join(before.path), " > ".join(after.path)))
     elif before.exits and before.exits != after.exits:
-        pairs = [(a, b) for a, b in zip(before.exits, after.exits, strict=False) if a != b]
-        shown = pairs or [("/".join(before.exits), "/".join(after.exits))]
-        out.append(("leaving", ", ".join(a for a, _ in shown), ", ".join(b for _, b in shown)))
+        out.append(("leaving", *_where_they_part(before.exits, after.exits)))
     if before.exits and before.seen_as != after.seen_as:
         out.append(("seen as", before.seen_as or "nobody", after.seen_as or "nobody"))
     return out
+
+
+def _where_they_part(before: tuple[str, ...], after: tuple[str, ...]) -> tuple[str, str]:
+    """The ways out that differ, device by device; all of them when one list only goes on longer."""
+    pairs = [(a, b) for a, b in zip(before, after, strict=False) if a != b] or [("/".join(before), "/".join(after))]
+    return ", ".join(a for a, _ in pairs), ", ".join(b for _, b in pairs)
 
 
 def ends_of(network: Network) -> list[str]:

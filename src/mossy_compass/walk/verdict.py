@@ -13,6 +13,7 @@ from dataclasses import replace
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import Verdict
 from mossy_compass.model.settings import EndOfList
+from mossy_compass.packet.address import Address
 from mossy_compass.packet.flow import is_answer
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
@@ -22,6 +23,7 @@ from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.table import Near
+from mossy_compass.routing.table import Loser
 from mossy_compass.walk.ask import Question
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom, Way
 
@@ -169,8 +171,16 @@ def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
             return Because("root.untranslated", (source, hop.device))
     if any(a.is_private for a in plan.device(back.end).own):
         return None
-    uplink = next((h for h in reversed(there.hops) if h.leaving and any(a.is_private for a in plan.device(h.device).own)), None)
+    uplink = _last_private(plan, there)
     return Because("root.translated-nowhere", (source, uplink.device if uplink else "", (uplink.leaving or "") if uplink else ""))
+
+
+def _last_private(plan: Plan, there: Leg) -> Hop | None:
+    """The last device on the way that still has a private address: it stands where translation was due (RFC 1918)."""
+    for hop in reversed(there.hops):
+        if hop.leaving and any(a.is_private for a in plan.device(hop.device).own):
+            return hop
+    return None
 
 
 def _no_route_in(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
@@ -253,13 +263,20 @@ def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
     for leg in legs[:2]:
         for hop in leg.hops:
             for ruling in hop.rulings:
-                if ruling.hop is not None and ruling.because.code == "route" and ruling.because.get("prefix").is_default:
-                    for loser in plan.device(hop.device).table.inactive:
-                        prefix = loser.route.prefix
-                        if prefix.holds(ruling.saw.destination) and not prefix.is_default and (hop.device, prefix) not in said:
-                            said.add((hop.device, prefix))
-                            values = (hop.device, loser.route.origin, prefix, loser.why)
-                            yield Because("told.inactive", values, loser.route.mark)
+                if ruling.hop is None or ruling.because.code != "route" or not ruling.because.get("prefix").is_default:
+                    continue
+                for loser in _better_but_inactive(plan, hop.device, ruling.saw.destination):
+                    prefix = loser.route.prefix
+                    if (hop.device, prefix) not in said:
+                        said.add((hop.device, prefix))
+                        yield Because("told.inactive", (hop.device, loser.route.origin, prefix, loser.why), loser.route.mark)
+
+
+def _better_but_inactive(plan: Plan, device: str, destination: Address) -> Iterator[Loser]:
+    """Routes more specific than the default that would have taken a packet, were they active."""
+    for loser in plan.device(device).table.inactive:
+        if loser.route.prefix.holds(destination) and not loser.route.prefix.is_default:
+            yield loser
 
 
 def _given_twice(plan: Plan, there: Leg) -> Iterator[Because]:

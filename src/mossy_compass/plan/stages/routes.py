@@ -228,12 +228,17 @@ def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) 
             continue
         if not here.domains.link(here.name, name).up:
             return None, "down"
-        domain = here.domains.of(here.name, name)
-        answers = here.domains.answers(domain, target) if domain else ()
-        if any(a.device != here.name for a in answers):
+        if _somebody_answers(here, name, target):
             return Hop(name, candidate.next_hop, candidate.mark), ""
         return None, "silent"
     return None, "not connected"
+
+
+def _somebody_answers(here: DevicePlan, port: str, target: Address) -> bool:
+    """Whether another device answers for an address on an interface's segment (ARP, RFC 826; RFC 4861)."""
+    domain = here.domains.of(here.name, port)
+    answers = here.domains.answers(domain, target) if domain else ()
+    return any(a.device != here.name for a in answers)
 
 
 def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[Route | None, str]:
