@@ -2,6 +2,7 @@ from __future__ import annotations
 
 import ipaddress
 import itertools
+from collections.abc import Callable
 
 import pytest
 from hypothesis import given
@@ -213,3 +214,19 @@ def test_what_opens_a_session() -> None:
     assert Packet(17, A, B).opening
     assert echo_request(A, B).opening
     assert not answer(echo_request(A, B)).opening
+
+
+@pytest.mark.parametrize(
+    "read, text, says",
+    [
+        (parse_interface_address, "10.40.1.1/0.0.0.255", "0.0.0.255 is a wildcard mask, not a netmask; write 10.40.1.1/24."),
+        (parse_interface_address, "10.40.1.1/0.0.0.3", "write 10.40.1.1/30."),
+        (parse_interface_address, "10.40.1.1/255.0.255.0", "is not a netmask"),
+        (parse_block, "10.40.1.0 0.0.0.255", "is two: an address and its mask are joined by a slash; write 10.40.1.0/0.0.0.255."),
+        (parse_prefix, "10.40.1.0/0.0.0.255", "write 10.40.1.0/24."),
+    ],
+)
+def test_masks_the_wrong_way_round_are_told_the_right_form(read: Callable[[str], object], text: str, says: str) -> None:
+    with pytest.raises(AddressError) as fault:
+        read(text)
+    assert says in str(fault.value)

@@ -230,3 +230,13 @@ def test_an_opening_packet_that_went_another_way_leaves_its_answer_without_a_ses
     journey = mc.trace(b.finish(), "a", "b", "https")
     assert (journey.cause, journey.lost, journey.back.end if journey.back else "") == ("session.none", "back", "two")
     assert "the opening packet did not pass two" in journey.note
+
+
+@pytest.mark.parametrize("sender, seen", [("r", "10.40.2.1"), ("r/a", "10.40.1.1"), ("left", "10.40.2.1")])
+def test_a_device_keeps_the_address_that_it_speaks_from(sender: str, seen: str) -> None:
+    """A rule is for what is passed on; a router's own packet has an address of the router's already."""
+    plan = network(STATEFUL="[tcp]", TRANSLATE="[{leaving: b}]")
+    journey = mc.trace(plan, sender, "right", "https", from_port=50000)
+    assert journey.answered
+    assert str(journey.there.arrived.source) == seen
+    assert any(r.stage == "translate source" for h in journey.there.hops for r in h.rulings) is (sender == "left")

@@ -216,6 +216,9 @@ def parse_address(text: str) -> Address:
         raise AddressError(
             f"'{text}' is not an address: it has {count} part{'s' * (count != 1)}, an IPv4 address has 4, like 192.0.2.10."
         )
+    two = text.split()
+    if len(two) == 2 and all(_FOUR.fullmatch(part) for part in two):
+        raise AddressError(f"'{text}' is two: an address and its mask are joined by a slash; write {two[0]}/{two[1]}.")
     raise AddressError(f"'{text}' is not an address; write one like 192.0.2.10 or 2001:db8::10.")
 
 
@@ -285,6 +288,8 @@ def _length(tail: str, address: Address, text: str) -> int:
         inverse = mask ^ 0xFFFFFFFF
         if inverse & (inverse + 1) == 0:
             return 32 - inverse.bit_length()
+        if mask & (mask + 1) == 0:  # the wildcard mask that some rules are written with: here it would mean the reverse
+            raise AddressError(f"'{text}': {tail} is a wildcard mask, not a netmask; write {address}/{32 - mask.bit_length()}.")
         raise AddressError(f"'{text}': {tail} is not a netmask; a netmask is a run of ones, like 255.255.255.0.")
     raise AddressError(
         f"'{text}' is not a prefix: '{tail}' is no prefix length; write one like {address}/{24 if bits == 32 else 64}."
