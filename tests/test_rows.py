@@ -287,3 +287,15 @@ def test_the_tables_of_fields_and_conditions_fit_together() -> None:
 def test_a_row_without_conditions_decides_whatever_comes() -> None:
     table = Table("t", [Row("first", ()), Row("second", ())])
     assert table.first(probe(6, Address(4, 1), Address(4, 2))) == table.rows[0]
+
+
+def test_an_empty_condition_holds_for_nothing() -> None:
+    """The reader of files refuses one; whoever builds a rule in Python gets a rule that never matches, not one that always does."""
+    packet = Packet(6, parse_address("10.40.0.1"), parse_address("10.40.0.2"), 40000, 443)
+    facts = Facts(packet, "a")
+    facts.leaving = "b"
+    plain = Rule("1", Verdict.PERMIT, NOWHERE, 6)
+    assert list_table(AccessList("l", (plain,), NOWHERE), Reader()).first(facts) is not None
+    for key in ("arriving", "leaving", "sources", "destinations", "services", "from_ports"):
+        table = list_table(AccessList("l", (replace(plain, **{key: ()}),), NOWHERE), Reader())  # type: ignore[arg-type]
+        assert table.first(facts) is None, key

@@ -124,6 +124,15 @@ def test_one_port_for_all_destinations_where_the_mapping_says_so() -> None:
     assert state.port_for("gate", elsewhere, OUT, keep=False, shared=False) == FIRST_FREE_PORT
 
 
+@pytest.mark.parametrize("shared", [True, False])
+def test_two_inner_ends_never_have_one_outer_port(shared: bool) -> None:
+    """RFC 4787 4.2.1: not for different destinations either, or the outer port would not say which of them is meant."""
+    state = State()
+    opened(state, syn(50000), 50000)
+    other = syn(50000, mc.Address(4, IN.value + 1))._replace(destination=mc.parse_address("203.0.113.81"))
+    assert state.port_for("gate", other, OUT, keep=True, shared=shared) == FIRST_FREE_PORT
+
+
 def test_all_ports_taken_is_none() -> None:
     state = State()
     for port in range(FIRST_FREE_PORT, 65536):

@@ -1,4 +1,9 @@
-"""Places in files, and faults that point at them."""
+"""Places in files, and faults that point at them.
+
+A mark is a file, a line and a column, counted from 1. It takes no part in comparing: a rule
+that moved down by a line is the same rule, and two networks that say the same are equal
+wherever it stands.
+"""
 
 from __future__ import annotations
 

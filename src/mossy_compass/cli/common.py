@@ -1,4 +1,10 @@
-"""What all commands share: reading a network, printing, writing whole files, exit codes."""
+"""What all commands share: reading a network, printing, writing whole files, exit codes.
+
+A command reads a network once, asks the library, and hands the record to the report; it
+computes nothing itself. Exit codes are the same everywhere: 0 for yes, 1 for no, 2 for
+input that cannot be used. Problems are shown on the error stream where the output itself is
+data.
+"""
 
 from __future__ import annotations
 

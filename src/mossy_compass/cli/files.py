@@ -1,4 +1,9 @@
-"""The commands about files: the demo, a new file, its check, and the schemas."""
+"""The commands about files: the demo, a new file, its check, and the schemas.
+
+None of these sends a packet. ``check`` computes the routes too, since much of what is wrong
+with a network shows only in what its parts come to together; its exit code is 1 for errors
+alone, so that warnings do not stop a pipeline.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""The command line. What is heavy is imported inside the command that needs it, so that help is quick."""
+"""The command line. What is heavy is imported inside the command that needs it, so that help is quick.
+
+Commands are listed with their one line of help without being imported. Whatever goes wrong
+comes back to ``run``, the only place that turns an error into words and an exit code; so a
+traceback is always a defect of ours, and never an answer.
+"""
 
 from __future__ import annotations
 

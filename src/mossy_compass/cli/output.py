@@ -1,4 +1,9 @@
-"""The one place that writes: files whole or not at all, and the standard streams."""
+"""The one place that writes: files whole or not at all, and the standard streams.
+
+A file takes its name only when all of it is on the disk, so an interrupt or a full disk
+leaves what was there before. The standard output may be closed, full, or read by somebody
+who has gone; each has its own end, and none of them is a traceback.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""The commands that send test packets, and the picture of a network."""
+"""The commands that send test packets, and the picture of a network.
+
+A named service is asked member by member, since a service that works by half is the kind of
+fault that takes longest to find. Every way and many flows are further questions about the
+same packet, so they are options of ``trace`` and no commands of their own.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,8 @@
-"""A progress bar for work that takes a while: on a terminal, on the error stream, and nowhere else."""
+"""A progress bar for work that takes a while: on a terminal, on the error stream, and nowhere else.
+
+Bars are for people who wait. Where the error stream is a file or a pipe nobody does, and a
+bar would only be found later among the messages.
+"""
 
 from __future__ import annotations
 

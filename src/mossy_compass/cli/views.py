@@ -1,4 +1,9 @@
-"""The commands that look at a whole network: its tables, and who may reach what."""
+"""The commands that look at a whole network: its tables, and who may reach what.
+
+A baseline is written the first time and compared afterwards, and never written over without
+being asked: what was so before the change is what one needs most when the change has gone
+wrong.
+"""
 
 from __future__ import annotations
 

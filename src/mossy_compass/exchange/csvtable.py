@@ -1,4 +1,10 @@
-"""Grids as CSV (RFC 4180). A cell that a spreadsheet would take for a formula gets an apostrophe before it."""
+"""Grids as CSV (RFC 4180). A cell that a spreadsheet would take for a formula gets an apostrophe before it.
+
+The apostrophe is what spreadsheets themselves take for "this is text". It is added for
+names alone that begin with one of the signs that start a formula, a tab or a carriage
+return, so that a file from somebody else's network cannot run anything on the desk where it
+is opened.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Tables for analysis: grids, flows and route tables as pandas DataFrames. The one file that knows pandas."""
+"""Tables for analysis: grids, flows and route tables as pandas DataFrames. The one file that knows pandas.
+
+pandas is an extra: without it everything else works, and what asks for a frame is told how
+to install it. A frame has a row for each test, flow or route, and no index of its own, so
+that it can be filtered and joined like any other.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Findings as SARIF 2.1.0 (OASIS), for editors and code hosts that show such."""
+"""Findings as SARIF 2.1.0 (OASIS), for editors and code hosts that show such.
+
+Every code that we have is told as a rule, whether found or not, so that viewers can group
+by it. Addresses of files are relative and percent-encoded (RFC 3986); columns count
+characters from 1 as the standard says.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Build a network in Python, without YAML. Same keys, same checks; marks cite the Python lines."""
+"""Build a network in Python, without YAML. Same keys, same checks; marks cite the Python lines.
+
+A builder makes the same tree of text that the YAML reader makes, so there is one validation
+and one set of messages. The place of each value is the line of Python that gave it, found
+by looking at the caller once for each call.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""A document of the right shape with everything that resolving its names needs: one value, handed to plain functions."""
+"""A document of the right shape with everything that resolving its names needs: one value, handed to plain functions.
+
+Names resolve to devices, groups, services and lists that may stand further down in the
+file, so the whole document is there before the first name is looked up. Faults are
+collected and not raised: one pass tells everything that is wrong.
+"""
 
 from __future__ import annotations
 

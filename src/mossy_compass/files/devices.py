@@ -1,4 +1,9 @@
-"""Devices into the model: what each is, knows and does."""
+"""Devices into the model: what each is, knows and does.
+
+What a key means depends on the kind: a gateway is a host's default route, ports are a
+switch's. A key that its kind cannot use is refused here, since a setting without effect is
+what people search for longest.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""From a network file, or the same data built in Python, to the frozen model; every fault in one pass."""
+"""From a network file, or the same data built in Python, to the frozen model; every fault in one pass.
+
+Reading goes on after a fault as far as it makes sense: a faulty part is taken out, and the
+rest is resolved, so that the tenth fault is told together with the first. A network comes
+out only when there was no error at all.
+"""
 
 from __future__ import annotations
 

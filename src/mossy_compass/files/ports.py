@@ -1,4 +1,9 @@
-"""Interfaces and segments into the model: what is plugged where."""
+"""Interfaces and segments into the model: what is plugged where.
+
+An interface may be written short, as an address, or long. Every member of a segment must be
+an interface that exists, and an interface is on one segment: it has one socket. VLANs are
+checked where the tagged ends meet, since one side alone is never wrong.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Routing processes of a device into the model."""
+"""Routing processes of a device into the model.
+
+A process names the areas, networks and redistribution of a device. What its interfaces say
+of it is checked against it both ways: an interface in a process that the device does not
+have is as void as a process without interfaces.
+"""
 
 from __future__ import annotations
 

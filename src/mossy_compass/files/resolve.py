@@ -1,4 +1,9 @@
-"""A document of the right shape into the model of the whole network."""
+"""A document of the right shape into the model of the whole network.
+
+The order matters once: what rules refer to comes before the rules. Everything else may
+refer forwards and backwards, as people write it. Places of values go into the model as
+marks, which take no part in equality.
+"""
 
 from __future__ import annotations
 

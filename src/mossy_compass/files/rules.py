@@ -1,4 +1,9 @@
-"""Rules of access lists into the model."""
+"""Rules of access lists into the model.
+
+A rule keeps both what was written and what it comes to: the words for the reader, the sets
+for the engine. Combinations that no packet can meet are refused at their place, with the
+contradiction named, instead of standing there without effect.
+"""
 
 from __future__ import annotations
 

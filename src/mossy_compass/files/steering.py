@@ -1,4 +1,9 @@
-"""Translation rules, policy routes and orders of stages into the model."""
+"""Translation rules, policy routes and orders of stages into the model.
+
+These rows have the conditions of a list's rule, read by the same function, so that a
+condition means the same everywhere. An order of stages is taken as names here; whether it
+can be used is for ``plan/order.py`` to say.
+"""
 
 from __future__ import annotations
 

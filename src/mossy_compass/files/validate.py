@@ -1,4 +1,9 @@
-"""The shape of a document by its schema, every fault at its place."""
+"""The shape of a document by its schema, every fault at its place.
+
+pydantic's core gives all faults of a document at once, each with the way to it; the tree of
+text knows the place of everything on that way. A faulty value is removed before resolving,
+so that one fault is not told again as another.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Sets of integers as sorted, disjoint runs."""
+"""Sets of integers as sorted, disjoint runs.
+
+Ports, addresses of both families and services all become integers on a line, so one
+representation serves every condition: sorted runs that neither overlap nor touch. Two sets
+are equal exactly when their runs are, which tests and caches rely on.
+"""
 
 from __future__ import annotations
 

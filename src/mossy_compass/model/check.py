@@ -1,4 +1,9 @@
-"""Findings that the description alone shows: what is written but has no effect, and what cannot be meant."""
+"""Findings that the description alone shows: what is written but has no effect, and what cannot be meant.
+
+Each finding is about something that is written and does nothing, or does what its author
+cannot have meant. None of them needs routes to be computed, so they come at once, also
+while a file is edited.
+"""
 
 from __future__ import annotations
 

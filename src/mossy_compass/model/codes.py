@@ -1,4 +1,9 @@
-"""The code of every finding, with a sentence of what it means. The codes are stable; code, docs and SARIF read this table."""
+"""The code of every finding, with a sentence of what it means. The codes are stable; code, docs and SARIF read this table.
+
+A code is the handle for programs and for documents: people filter by it, and look it up. It
+is never used again for another meaning; a finding that is no longer given leaves the table,
+and its code with it.
+"""
 
 from __future__ import annotations
 

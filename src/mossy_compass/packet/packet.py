@@ -1,4 +1,9 @@
-"""A packet as a value: the header fields that decide its fate, nothing else."""
+"""A packet as a value: the header fields that decide its fate, nothing else.
+
+Flags, TTL and size are there because something decides by them. Payload, sequence numbers
+and options are not, because nothing does; a model that carried them would promise what it
+does not look at.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Every cause of a fate: one stable code, a sentence, and the usual remedies. Code, docs and tests read this table."""
+"""Every cause of a fate: one stable code, a sentence, and the usual remedies. Code, docs and tests read this table.
+
+A cause says why in a word that stays the same, whatever the sentence around it becomes.
+Remedies are what people in the trade usually do then, in the order in which they would try
+it; those that fit only one direction of the loss say so.
+"""
 
 from __future__ import annotations
 

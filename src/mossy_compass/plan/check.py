@@ -1,4 +1,9 @@
-"""Whether each device's order of stages, and what stands in its stages, can be used: asked when a network is read."""
+"""Whether each device's order of stages, and what stands in its stages, can be used: asked when a network is read.
+
+A condition that cannot be known where it stands would never hold, and its rule would be
+there in vain. So the needs of every row are compared with what the stages before it give,
+and the row and the stage are both named.
+"""
 
 from __future__ import annotations
 

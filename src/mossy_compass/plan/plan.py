@@ -1,4 +1,9 @@
-"""A network compiled once: per device the tables that its stages consult, and the steps that an executor runs."""
+"""A network compiled once: per device the tables that its stages consult, and the steps that an executor runs.
+
+Devices are compiled when they are first asked for: a question about one path through a
+thousand routers should not pay for the others. What was compiled is kept, and nothing of it
+changes afterwards; what changes while packets pass is in ``state/``.
+"""
 
 from __future__ import annotations
 

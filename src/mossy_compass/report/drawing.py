@@ -1,4 +1,9 @@
-"""Ink on a layout: the network, and a journey's path on it. The one file that knows matplotlib."""
+"""Ink on a layout: the network, and a journey's path on it. The one file that knows matplotlib.
+
+Sizes are in points, and 72 of them are an inch at the resolution that ``DOTS`` gives; so
+the smallest words are 11 pixels high on a screen. Colours are never the only sign: lines
+differ in their dashes, firewalls in their border, fates in a badge of words.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Where the words beside the lines find room."""
+"""Where the words beside the lines find room.
+
+Places along the line are tried from best to worst, and what would be missed most is placed
+first. A label may not touch a box or another label; one that crosses a line costs more than
+one farther away, and one without any room is left out and counted.
+"""
 
 from __future__ import annotations
 

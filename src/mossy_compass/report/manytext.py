@@ -1,4 +1,9 @@
-"""Every path of a question, and many of its flows, as text and as plain data."""
+"""Every path of a question, and many of its flows, as text and as plain data.
+
+The first line says whether all ways and flows end alike, since that is the question: equal
+ways that end differently are a fault that shows only now and then. Each outcome is then
+told once, by one journey that has it, with the choices that lead there.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""A journey as plain data, as ``journey.schema.json`` describes it."""
+"""A journey as plain data, as ``journey.schema.json`` describes it.
+
+Plain data has the record's own names, and nothing that could be computed from the rest
+without the plan. Its shape is published as a JSON Schema; a test validates every golden
+journey against it.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""The sentences: who, to whom, which service, in which direction, what happened, by which rule."""
+"""The sentences: who, to whom, which service, in which direction, what happened, by which rule.
+
+The headline is one sentence that names the culprit with its place, and what the sender
+sees. Everything else answers a question that the headline leaves open: what would have let
+it pass, what else is wrong, what people usually do.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""What a drawn network is made of: boxes, rows, lines and labels with their places, in points, and the words on them."""
+"""What a drawn network is made of: boxes, rows, lines and labels with their places, in points, and the words on them.
+
+The widths of words are computed and not measured: the face is monospaced, so a width is a
+count of characters. That keeps the layout free of the drawing library, and the same on
+every machine.
+"""
 
 from __future__ import annotations
 

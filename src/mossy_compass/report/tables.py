@@ -1,4 +1,9 @@
-"""A device's tables as rows: what text and JSON of `mossy tables` are both made of."""
+"""A device's tables as rows: what text and JSON of `mossy tables` are both made of.
+
+A row is made once, and shown as text or given as data; so the two cannot disagree. Values
+that nobody wrote say where they come from, for the default that nobody knew is half of all
+surprises.
+"""
 
 from __future__ import annotations
 

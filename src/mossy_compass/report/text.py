@@ -1,4 +1,9 @@
-"""Journeys, findings and tables as text for a terminal of 100 columns. Nothing depends on colour."""
+"""Journeys, findings and tables as text for a terminal of 100 columns. Nothing depends on colour.
+
+Everything is made as rich's renderables and wrapped at 100 columns unless the terminal says
+otherwise. The first line is the answer. What follows is in the order in which it is asked
+for at night: why, what nearly fitted, what to do, and then the way.
+"""
 
 from __future__ import annotations
 

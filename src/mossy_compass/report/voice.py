@@ -1,4 +1,9 @@
-"""What the records of the core are told by (``voice.py``): their words, their sentences, their plain data."""
+"""What the records of the core are told by (``voice.py``): their words, their sentences, their plain data.
+
+The core knows that its records can be told, and not how. This class is what it finds under
+that name once the report is there; a test asks every record for every form, so that none is
+forgotten.
+"""
 
 from __future__ import annotations
 

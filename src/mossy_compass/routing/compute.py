@@ -1,4 +1,9 @@
-"""All route tables of a network, computed when they are first asked for."""
+"""All route tables of a network, computed when they are first asked for.
+
+Redistribution makes tables depend on one another, so they are computed in rounds until
+nothing changes. Where rounds come back to an earlier state there is no settled routing:
+that is an error with the circle in it, and not an answer by chance.
+"""
 
 from __future__ import annotations
 

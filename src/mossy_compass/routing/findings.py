@@ -1,4 +1,9 @@
-"""Findings that need the network computed: what the addresses, cables and routes come to together."""
+"""Findings that need the network computed: what the addresses, cables and routes come to together.
+
+These are the faults that no single line of the file shows: two ends that disagree, a way
+back that is missing, a route that never wins. Each names the line where it would be mended,
+and the other lines that it follows from.
+"""
 
 from __future__ import annotations
 

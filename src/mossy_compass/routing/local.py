@@ -1,4 +1,8 @@
-"""Connected and static routes of one device."""
+"""Connected and static routes of one device.
+
+A static route is active while its way out is. Why an inactive one is so is kept beside the
+table, since the packet that went elsewhere because of it will be asked about.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""RIP version 2 in its settled state (RFC 2453): hop counts, 16 is unreachable, one route for each prefix."""
+"""RIP version 2 in its settled state (RFC 2453): hop counts, 16 is unreachable, one route for each prefix.
+
+Distances are shortest paths over the links whose ends hear each other, a hop each. The protocol's
+own rounds, timers and split horizon change how fast routers agree, and not what they agree on
+(RFC 2453 section 3.4.3), so they are not played through.
+"""
 
 from __future__ import annotations
 

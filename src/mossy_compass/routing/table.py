@@ -1,4 +1,9 @@
-"""Route tables: longest prefix first (RFC 1812 5.2.4.3), then preference, then metric, then equal sharing."""
+"""Route tables: longest prefix first (RFC 1812 5.2.4.3), then preference, then metric, then equal sharing.
+
+Rows are kept by family and prefix length, and looked up from the longest length that
+occurs. What lost against a better route is kept with its reason; so is what is inactive. A
+table of many routers may stay in arrays until a row is asked for.
+"""
 
 from __future__ import annotations
 

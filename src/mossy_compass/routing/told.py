@@ -1,4 +1,8 @@
-"""What a router tells its neighbours of routes of other origin: the values that redistribution is decided by."""
+"""What a router tells its neighbours of routes of other origin: the values that redistribution is decided by.
+
+These are values without behaviour, apart from OSPF and RIP, so that either can be told of
+the other's routes without importing it.
+"""
 
 from __future__ import annotations
 

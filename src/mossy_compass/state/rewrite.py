@@ -1,4 +1,9 @@
-"""Translation done and undone: one function, there and back, quoted packets included (RFC 3022, RFC 5508 section 4)."""
+"""Translation done and undone: one function, there and back, quoted packets included (RFC 3022, RFC 5508 section 4).
+
+There and back must be the identity, whatever the protocol: a port for TCP and UDP, an
+identifier for a ping, and both inside the packet that an ICMP error quotes. A law tests
+that on random sessions; nothing else in the engine changes an address.
+"""
 
 from __future__ import annotations
 

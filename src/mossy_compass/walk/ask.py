@@ -1,4 +1,9 @@
-"""From names and numbers to a test packet: who sends, to which address, which service."""
+"""From names and numbers to a test packet: who sends, to which address, which service.
+
+A question is checked before a packet is made: who sends it, which of several addresses is
+meant, of which family, and from which source. What cannot be meant is an error here, with
+the names that exist; what can be meant and fails is a journey.
+"""
 
 from __future__ import annotations
 

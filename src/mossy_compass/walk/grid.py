@@ -1,4 +1,9 @@
-"""Who may reach what: sources x targets x services, and how that differs from an earlier time."""
+"""Who may reach what: sources x targets x services, and how that differs from an earlier time.
+
+Every cell is a journey of its own, with fresh state, so that a grid says the same as so
+many traces. A cell keeps what is needed to notice a change later: cause, place, way,
+interfaces, and the address that the far end saw.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""Several walks for one question: every equal way, and many flows shared among the ways."""
+"""Several walks for one question: every equal way, and many flows shared among the ways.
+
+Ways are enumerated by choosing anew at each device that has several, depth first, over the
+state that the choices before left behind. Flows go by the hash as real ones would; counting
+them shows how evenly it shares.
+"""
 
 from __future__ import annotations
 

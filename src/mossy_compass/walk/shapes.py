@@ -1,4 +1,9 @@
-"""The plain data that a journey becomes: what `to_dict` gives, and the published JSON Schema describes."""
+"""The plain data that a journey becomes: what `to_dict` gives, and the published JSON Schema describes.
+
+They are typed dictionaries and no classes: what is handed out can go straight into JSON,
+and a type checker still knows each key. The schema is made from them by
+``tools/schemas.py``.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""From a question to a journey: the lookup where a name needs one, the packet's way, and whatever comes of it."""
+"""From a question to a journey: the lookup where a name needs one, the packet's way, and whatever comes of it.
+
+A name is looked up over the network first when its sender asks a resolver: the resolver's
+own fate is then the answer to why a name did not resolve. Then the packet is walked, then
+whatever was sent because of it, and the verdict is formed from the legs.
+"""
 
 from __future__ import annotations
 

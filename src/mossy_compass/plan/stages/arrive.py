@@ -1,4 +1,9 @@
-"""The plain checks: may this source arrive here, may the device pass it on, has it hops left."""
+"""The plain checks: may this source arrive here, may the device pass it on, has it hops left.
+
+Of these three the time to live is asked last, once the route is known, and the source
+first: an implausible source must not even be answered. Checks that are off for a device, or
+idle at an interface, compile to nothing.
+"""
 
 from __future__ import annotations
 

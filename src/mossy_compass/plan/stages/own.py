@@ -1,4 +1,9 @@
-"""Packets for the device itself and of the device itself."""
+"""Packets for the device itself and of the device itself.
+
+What a device takes for itself is decided by its addresses, then by a filter of its own if
+it has one, then by its services; each step is a row with its reason. Its own questions pass
+the same stages as everybody's, from where they begin.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,9 @@
-"""The way out: policy routes first, then the route table, and whoever answers for the next hop."""
+"""The way out: policy routes first, then the route table, and whoever answers for the next hop.
+
+A policy route chooses among candidates, the table by the longest prefix; both end in the
+same action, so nothing after them knows the difference. An answer never takes a policy
+route by accident: it belongs to a session, and entries are for what opens one.
+"""
 
 from __future__ import annotations
 

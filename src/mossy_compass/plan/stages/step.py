@@ -1,4 +1,9 @@
-"""The compiled form of one stage at one interface."""
+"""The compiled form of one stage at one interface.
+
+A step is all that an executor sees of a stage: a guard, and a function from facts to a
+decision. The guard is apart from the function so that a packet which the stage is not about
+costs one call and no more.
+"""
 
 from __future__ import annotations
 
