@@ -215,3 +215,26 @@ def test_a_misplaced_key_says_where_it_belongs(folder: Path) -> None:
     (folder / "g.yaml").write_text("mossy-network: 1\ndevices: {h: {kind: host, interfaces: {a: {gateway: 10.40.0.1}}}}\n")
     done = mossy(folder, "check", "g.yaml")
     assert "'gateway' is not a key of an interface of a device. It belongs to" in " ".join(done.stdout.split())
+
+
+def test_errors_stand_before_warnings_whatever_their_places(folder: Path) -> None:
+    (folder / "e.yaml").write_text(
+        "mossy-network: 1\ndevices:\n  a: {kind: host, address: 10.40.0.1/24}\n  any: {kind: host, address: 10.40.0.2/24}\n"
+    )
+    shown = mossy(folder, "check", "e.yaml").stdout
+    assert "warning: " in shown
+    assert shown.index(": error: ") < shown.index(": warning: ")
+
+
+@pytest.mark.parametrize(
+    "asked, says",
+    [
+        (("kiosk-1", "ledger", 443), "the service is a text, not 443; write it in quotes, like 'tcp/443'."),
+        (("kiosk-1", None, "ping"), "the target is a text, not None; write it in quotes, like '10.40.0.1'."),
+        (("lab-desk", "fe80::1", "ping"), "lab-desk has no interface with IPv6"),
+    ],
+)
+def test_questions_that_cannot_be_meant_name_what_is_wrong(demo: mc.Plan, asked: tuple[str, str, str], says: str) -> None:
+    with pytest.raises(mc.QuestionError) as fault:
+        mc.trace(demo, *asked)
+    assert says in str(fault.value)

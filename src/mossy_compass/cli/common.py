@@ -76,7 +76,7 @@ def say_json(data: Any) -> None:
 
 
 def show_problems(problems: Sequence[Problem], name: str, *, error: bool = False) -> None:
-    """A first line that is the answer, then each finding with its line and a caret."""
+    """A first line that is the answer, then each finding with its line and a caret: what must be mended comes first."""
     from rich.console import Group
     from rich.text import Text
 
@@ -85,7 +85,8 @@ def show_problems(problems: Sequence[Problem], name: str, *, error: bool = False
     refused = any(p.severity == "error" for p in problems)
     verdict = "cannot be used until the errors are mended" if refused else "can be used"
     head = f"{name}: {text.count_words(problems)}; the network {verdict}."
-    show(Group(Text(head), *[text.problem(p) for p in problems]), error=error)
+    first = sorted(problems, key=lambda p: p.severity != "error")  # stable: within each kind by place
+    show(Group(Text(head), *[text.problem(p) for p in first]), error=error)
 
 
 def read_network(path: str) -> Network:

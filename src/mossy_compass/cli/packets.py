@@ -139,7 +139,7 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
 
     \b
     Example:
-      mossy draw fernhollow.yaml ticket.png --from kiosk-1 --to ledger --service ticketing
+      mossy draw fernhollow.yaml way.png --from kiosk-1 --to ledger --service https
     """
     form = shape_of(picture)
     if (sender is None) != (target is None):

@@ -266,7 +266,8 @@ def _texts(sender: object, target: object, service: object) -> None:
     """Refuse what is no text, as a port number in the place of a service."""
     for word, value in (("sender", sender), ("target", target), ("service", service)):
         if not isinstance(value, str):
-            raise QuestionError(f"the {word} is a text, not {value!r}; write it in quotes, a service like 'tcp/443'.")
+            example = "tcp/443" if word == "service" else "10.40.0.1" if word == "target" else "desk"
+            raise QuestionError(f"the {word} is a text, not {value!r}; write it in quotes, like '{example}'.")
 
 
 def _wanted(network: Network, service: str) -> Service | None:
@@ -283,8 +284,10 @@ def _segment_of(here: DevicePlan, sender: str, destination: Address) -> str | No
         return None
     _, _, port = sender.partition("/")
     ports = [port] if port else [i.name for i in here.device.interfaces.values() if link_locals(here.name, i)]
+    if not ports:
+        raise QuestionError(f"{destination} is an IPv6 address, and {here.name} has no interface with IPv6. Give one an address.")
     if len(ports) != 1:
-        known = ", ".join(f"{here.name}/{p}" for p in ports) or "none of them has IPv6"
+        known = ", ".join(f"{here.name}/{p}" for p in ports)
         raise QuestionError(
             f"{destination} means a neighbour on one segment, and {here.name} is on several. Say by which interface: {known}."
         )
