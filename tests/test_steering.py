@@ -407,3 +407,20 @@ def test_any_accepted_order_carries_packets(order: tuple[str, ...]) -> None:
     journey = mc.trace(reading.network, "desk", "far", "https", family=6)
     assert journey.cause in mc.CAUSES
     assert journey.answered
+
+
+def test_a_discard_after_other_candidates_says_why_those_were_passed_over() -> None:
+    policy = "{id: last, to: near, candidates: [203.0.113.1, {discard: yes}]}"
+    journey = mc.trace(build(POLICY=policy, STATE=", state: disabled"), "desk", "near", "https")
+    assert journey.cause == "route.discard"
+    assert "next hop 203.0.113.1 is not available: its interface is down" in " ".join(journey.explain().split())
+    assert mc.trace(build(POLICY=policy, STATE=""), "desk", "near", "https").answered
+
+
+def test_an_unknown_interface_of_a_policy_route_is_told_once() -> None:
+    text = b"""mossy-network: 1
+devices:
+  r: {kind: router, interfaces: {a: 10.40.0.1/24}, policy-routes: [{arriving: aa, candidates: [10.40.0.9]}]}
+segments: {x: [r/a]}
+"""
+    assert [p.code for p in mc.read_bytes(text, "n.yaml").problems if "aa" in p.message] == ["interface.unknown"]

@@ -113,7 +113,11 @@ CAUSES: dict[str, Cause] = {
             ("add a route, or a default route",),
             ("add a route back to the sender's subnet", "or translate the sender's address before it gets there"),
         ),
-        Cause("route.discard", "The best route says discard.", ("remove that route, or add a longer prefix",)),
+        Cause(
+            "route.discard",
+            "The best route says discard, or the policy route that the packet met.",
+            ("remove that route, or add a longer prefix", "for a policy route, see why the candidates before it were passed over"),
+        ),
         Cause("route.unreachable", "The best route says unreachable.", ("remove that route, or add a longer prefix",)),
         Cause(
             "forwarding.off",

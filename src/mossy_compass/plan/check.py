@@ -22,11 +22,20 @@ from mossy_compass.plan.stages.translate import as_rule
 
 
 class Standing(NamedTuple):
-    """A row where it stands: in which stage, as part of what."""
+    """A row where it stands: in which stage, as part of what.
+
+    Attributes:
+        stage: the stage that asks it.
+        rule: its conditions.
+        words: what it is called.
+        own: written at the device itself, where names were looked at when it was read; a list is read without a device.
+
+    """
 
     stage: Stage
     rule: Rule
     words: str
+    own: bool = False
 
 
 def check_orders(network: Network, problems: Problems) -> None:
@@ -62,7 +71,7 @@ def check_rules(network: Network, problems: Problems) -> None:
 def _named_ports(network: Network, device: Device, problems: Problems) -> None:
     """Interfaces that a rule names and the device where it stands does not have: the rule could never match there."""
     known = port_names(device)
-    for standing in _standing(network, device):
+    for standing in (s for s in _standing(network, device) if not s.own):
         for key, names in (("arriving", standing.rule.arriving), ("leaving", standing.rule.leaving)):
             unknown = [n for n in names or () if n not in known]
             if names and len(unknown) == len(names):
@@ -146,9 +155,9 @@ def _standing(network: Network, device: Device) -> Iterator[Standing]:
                 yield from _of_list(stage, network.lists[name or ""], f" ({device.name}/{interface.name})")
     for entry in device.translate:
         stage = Stage.TRANSLATE_SOURCE if entry.becomes_interface else Stage.TRANSLATE_DESTINATION
-        yield Standing(stage, as_rule(entry), f"translation rule {entry.id}")
+        yield Standing(stage, as_rule(entry), f"translation rule {entry.id}", own=True)
     for policy in device.policy_routes:
-        yield Standing(Stage.POLICY_ROUTE, policy.rule, f"policy route {policy.id}")
+        yield Standing(Stage.POLICY_ROUTE, policy.rule, f"policy route {policy.id}", own=True)
         if policy.classifier in network.lists:
             yield from _of_list(Stage.POLICY_ROUTE, network.lists[policy.classifier or ""], f" (policy route {policy.id})")
 

@@ -83,7 +83,8 @@ def _candidates(here: DevicePlan, entry: Entry, facts: Facts) -> Decision:
     for candidate in entry.candidates:
         if candidate.discard:
             reason = Because("policy.discard", (row.id, here.name), row.mark, row.about)
-            return Decision(Did.DROPPED, reason, (Stop(Fate.DROPPED, "route.discard"),), None, "policy-routes", row.id)
+            note = Because("note.candidate", (tuple(passed),)) if passed else None
+            return Decision(Did.DROPPED, reason, (Stop(Fate.DROPPED, "route.discard"),), note, "policy-routes", row.id)
         route, why = here.way_of(candidate, facts.packet.destination)
         if route is not None:
             note = Because("note.candidate", (tuple(passed),))
