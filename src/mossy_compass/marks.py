@@ -14,7 +14,13 @@ from typing import NamedTuple
 
 
 class Mark(NamedTuple):
-    """A place in a text: file name, line and column, both counted from 1. Line 0: no place is known."""
+    """A place in a text: file name, line and column, both counted from 1. Line 0: no place is known.
+
+    Attributes:
+        file: name as it was given; empty for what is in no file.
+        line, column: counted from 1; 0 where there is no place.
+
+    """
 
     file: str
     line: int
@@ -127,7 +133,14 @@ class Problems:
 
 
 def nearest(word: str, known: Iterable[str], count: int = 2) -> list[str]:
-    """The known words most like ``word``, nearest first; empty when none is near."""
+    """The known words most like ``word``, nearest first; empty when none is near.
+
+    Args:
+        word: what was written.
+        known: what could have been meant.
+        count: how many to give at most.
+
+    """
     import difflib  # only where something is misspelt
 
     return difflib.get_close_matches(word, sorted(set(known))[:5000], n=count, cutoff=0.6)
@@ -155,5 +168,12 @@ class Hint:
 
 
 def hint(word: str, known: Iterable[str] | Callable[[], Iterable[str]], kind: str = "") -> Hint:
-    """The words like ``word`` among the known ones, or the known ones where none is like it."""
+    """The words like ``word`` among the known ones, or the known ones where none is like it.
+
+    Args:
+        word: what was written.
+        known: what could have been meant.
+        kind: what those are called, in the plural.
+
+    """
     return Hint(word, known, kind)

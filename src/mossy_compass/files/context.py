@@ -64,7 +64,17 @@ class Context:
         severity: Severity = Severity.ERROR,
         also: Iterable[tuple[Mark, str]] = (),
     ) -> None:
-        """Note a fault."""
+        """Note a fault.
+
+        Args:
+            code: from the table of findings.
+            mark: the place.
+            message: what is wrong there.
+            remedy: what to do.
+            severity: an error unless said otherwise.
+            also: further places with a word on each.
+
+        """
         self.problems.add(code, mark, message, remedy, severity, also)
 
     def written(self, *path: str) -> set[str]:
@@ -129,7 +139,16 @@ class Context:
 
 
 def context(document: NetworkIn, live: Node, tree: Node, problems: Problems, hurt: Iterable[Node]) -> Context:
-    """The context of a document; ``hurt`` has the parts that something was cut out of."""
+    """The context of a document; ``hurt`` has the parts that something was cut out of.
+
+    Args:
+        document: of the right shape.
+        live: the parts that could be read.
+        tree: the text with its places.
+        problems: where faults go.
+        hurt: ways to parts that were taken out; names in them are not complained about again.
+
+    """
     wounds = {id(h) for h in hurt}
     names = {n for n in document.devices if id(live.at("devices", n)) in wounds}
     return Context(document, live, problems, tree.plain(), names)

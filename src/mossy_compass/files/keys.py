@@ -230,7 +230,14 @@ def _plain(check: Callable[[object], object], json: Json) -> Kind:
 
 
 def words(most: int, least: int = 0, pattern: str | None = None, json: Json | None = None) -> Kind:
-    """Free text of at most so many characters, without blanks around it."""
+    """Free text of at most so many characters, without blanks around it.
+
+    Args:
+        most, least: numbers of characters.
+        pattern: a regular expression that all of it must match.
+        json: what the schema says beyond that.
+
+    """
     core: Core = {"type": "str", "strip_whitespace": True, "max_length": most}
     if least:
         core["min_length"] = least
@@ -290,7 +297,14 @@ def _listed(value: object) -> object:
 
 
 def number(low: float, high: float, unit: str = "", whole: bool = True) -> Kind:
-    """A number in a range, written as text, with its unit if it likes."""
+    """A number in a range, written as text, with its unit if it likes.
+
+    Args:
+        low, high: the range, both included.
+        unit: as it may be written behind the number, like ``ms``.
+        whole: no fractions.
+
+    """
     kind = f"a {'whole ' if whole else ''}number from {low:g} to {high:g}"
 
     def check(value: object) -> float:

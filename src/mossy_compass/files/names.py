@@ -23,7 +23,15 @@ SECTIONS = ("groups", "devices", "names", "segments")
 
 
 def services(ctx: Context, words: Iterable[str], path: Path, seen: tuple[str, ...] = ()) -> tuple[Service, ...]:
-    """What the words of a service condition stand for, each service once."""
+    """What the words of a service condition stand for, each service once.
+
+    Args:
+        ctx: the document.
+        words: as written.
+        path: where they stand.
+        seen: names that are being followed, to find circles.
+
+    """
     found = [s for i, w in enumerate(words) for s in service(ctx, w, ctx.spot(*path, i), seen)]
     return tuple(dict.fromkeys(found))
 
@@ -74,7 +82,15 @@ def _hosts(word: str, addresses: Iterable[Address]) -> Term:
 
 
 def term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> Term | None:
-    """What one word of an address condition stands for; None where it is faulty, and that is noted."""
+    """What one word of an address condition stands for; None where it is faulty, and that is noted.
+
+    Args:
+        ctx: the document.
+        word: as written.
+        mark: where it stands.
+        seen: groups that are being followed, to find circles.
+
+    """
     built_in = _built_in(ctx, word)
     if built_in is not None:
         return built_in

@@ -46,7 +46,16 @@ def _rules(ctx: Context, name: str) -> Iterable[Rule]:
 
 
 def list_rule(ctx: Context, ident: str, entry: RuleIn, path: Path, mark: Mark) -> Rule:
-    """One rule of a list."""
+    """One rule of a list.
+
+    Args:
+        ctx: the document.
+        ident: the rule's id, given or counted.
+        entry: as written.
+        path: of the rule in the document.
+        mark: where it begins.
+
+    """
     verdict_mark = ctx.spot(*path, entry.verdict)
     return conditions(ctx, ident, entry, entry.verdict, entry.protocol, path, (mark, verdict_mark), entry.log)
 

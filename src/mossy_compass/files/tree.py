@@ -24,7 +24,14 @@ _Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 @dataclass(slots=True)
 class Node:
-    """A piece of the document: text, list or mapping, where it stands, and where its key stands."""
+    """A piece of the document: text, list or mapping, where it stands, and where its key stands.
+
+    Attributes:
+        value: text, a dict of nodes, or a list of them.
+        mark: where it begins.
+        key: where its own key stands, for a complaint about the key.
+
+    """
 
     value: str | list[Node] | dict[str, Node]
     mark: Mark

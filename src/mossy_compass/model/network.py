@@ -89,7 +89,15 @@ class Term(Shown):
 
 @dataclass(frozen=True, repr=False)
 class Group(Shown):
-    """A named set of addresses."""
+    """A named set of addresses.
+
+    Attributes:
+        name: ours to print, never an address.
+        terms: its members as written, groups within groups kept.
+        mark: where it is written.
+        about: what it is for, in the author's words.
+
+    """
 
     name: str
     terms: tuple[Term, ...]
@@ -99,7 +107,15 @@ class Group(Shown):
 
 @dataclass(frozen=True, repr=False)
 class ServiceGroup(Shown):
-    """A named set of services."""
+    """A named set of services.
+
+    Attributes:
+        name: as rules say it.
+        services: its members, names within names resolved.
+        mark: where it is written.
+        about: what it is for.
+
+    """
 
     name: str
     services: tuple[Service, ...]
@@ -145,7 +161,15 @@ class Rule(Shown):
 
 @dataclass(frozen=True, repr=False)
 class AccessList(Shown):
-    """An ordered list of rules; the first that matches decides. It has no effect until it is attached."""
+    """An ordered list of rules; the first that matches decides. It has no effect until it is attached.
+
+    Attributes:
+        name: as interfaces say it.
+        rules: in the order in which they are asked.
+        mark: where the list begins.
+        about: what it is for; shown where the list decides.
+
+    """
 
     name: str
     rules: tuple[Rule, ...]
@@ -348,7 +372,14 @@ class PolicyRoute(Shown):
 
 @dataclass(frozen=True, repr=False)
 class Serves(Shown):
-    """A service that an end listens for."""
+    """A service that an end listens for.
+
+    Attributes:
+        service: protocol and ports that are listened to.
+        words: as they were written, for the headline.
+        mark: where they stand.
+
+    """
 
     service: Service
     words: str
@@ -357,7 +388,16 @@ class Serves(Shown):
 
 @dataclass(frozen=True, repr=False)
 class FarHost(Shown):
-    """One of the many hosts that stand for the Internet, reached through an ``internet`` device."""
+    """One of the many hosts that stand for the Internet, reached through an ``internet`` device.
+
+    Attributes:
+        name: as a target of questions.
+        addresses: of either family; the first of each is asked.
+        serves: what it listens for.
+        mark: where it is written.
+        silent: it takes pings and answers none.
+
+    """
 
     name: str
     addresses: tuple[Address, ...]
@@ -386,7 +426,15 @@ class OspfProcess(Shown):
 
 @dataclass(frozen=True, repr=False)
 class RipProcess(Shown):
-    """RIP version 2 settings of a device (RFC 2453): origin to metric for what is redistributed."""
+    """RIP version 2 settings of a device (RFC 2453): origin to metric for what is redistributed.
+
+    Attributes:
+        mark: where it is written.
+        redistribute: the metric in hops for routes of each origin.
+        originate_default: the metric of an announced default route; None for none.
+        preference: of what it learns; lower wins.
+
+    """
 
     mark: Mark = field(compare=False)
     redistribute: Mapping[str, int]
@@ -396,7 +444,16 @@ class RipProcess(Shown):
 
 @dataclass(frozen=True, repr=False)
 class LeasePool(Shown):
-    """An address-lease service on one interface: range, gateway, resolvers."""
+    """An address-lease service on one interface: range, gateway, resolvers.
+
+    Attributes:
+        interface: the one whose segment is served.
+        first, last: the range that is given out, both included.
+        gateway: what leases name as the default gateway.
+        resolvers: what they name for look-ups.
+        mark: where it is written.
+
+    """
 
     interface: str
     first: Address
@@ -458,7 +515,15 @@ class Device(Shown):
 
 @dataclass(frozen=True, repr=False)
 class Link(Shown):
-    """Properties of a segment that a packet feels: times in milliseconds, loss in per cent, MTU in bytes."""
+    """Properties of a segment that a packet feels: times in milliseconds, loss in per cent, MTU in bytes.
+
+    Attributes:
+        latency_ms: time to cross, in milliseconds.
+        jitter_ms: how far that varies, in milliseconds.
+        loss_percent: how many packets of a hundred do not arrive.
+        mtu: the largest packet in bytes; 0 for what the ports allow.
+
+    """
 
     latency_ms: float = 0.0
     jitter_ms: float = 0.0
@@ -468,7 +533,17 @@ class Link(Shown):
 
 @dataclass(frozen=True, repr=False)
 class Segment(Shown):
-    """A cable, a radio cell or a bridged network: whoever is on it hears the others."""
+    """A cable, a radio cell or a bridged network: whoever is on it hears the others.
+
+    Attributes:
+        name: as rules and questions may say it.
+        members: device and interface of everything plugged in.
+        mark: where it is written.
+        link: what a packet feels of it.
+        about: what it is for.
+        down: the cable is cut.
+
+    """
 
     name: str
     members: tuple[tuple[str, str], ...]

@@ -79,7 +79,13 @@ _SPECIAL = (
 
 
 class Span(NamedTuple):
-    """A run of integers, both ends included."""
+    """A run of integers, both ends included.
+
+    Attributes:
+        first: the lowest member.
+        last: the highest; a span is never empty.
+
+    """
 
     first: int
     last: int
@@ -106,7 +112,14 @@ class Masked(NamedTuple):
 
 
 class Prefix(NamedTuple):
-    """An address block: family, network address as an integer, and length in bits."""
+    """An address block: family, network address as an integer, and length in bits.
+
+    Attributes:
+        family: 4 or 6.
+        value: the network address as an integer, host bits zero.
+        length: in bits, 0 to 32 or 128.
+
+    """
 
     family: int
     value: int
@@ -141,7 +154,13 @@ class Prefix(NamedTuple):
 
 
 class InterfaceAddress(NamedTuple):
-    """An address on an interface with the prefix length of its subnet."""
+    """An address on an interface with the prefix length of its subnet.
+
+    Attributes:
+        address: the interface's own.
+        length: of its subnet's prefix, in bits.
+
+    """
 
     address: Address
     length: int

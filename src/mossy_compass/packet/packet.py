@@ -141,14 +141,28 @@ ERROR_KINDS = {
 
 
 def icmp_error(about: Packet, source: Address, kind: str) -> Packet:
-    """An ICMP error from ``source`` to the sender of ``about``, quoting it (RFC 792, RFC 4443)."""
+    """An ICMP error from ``source`` to the sender of ``about``, quoting it (RFC 792, RFC 4443).
+
+    Args:
+        about: the packet that the error quotes.
+        source: address of who sends the error.
+        kind: name of the ICMP kind, the same for both families.
+
+    """
     number, code = ERROR_KINDS[kind][about.source.family]
     protocol = ICMP if about.source.family == 4 else ICMP6
     return Packet(protocol, source, about.source, 0, 0, number * 256 + code, quoted=about)
 
 
 def echo_request(source: Address, destination: Address, identifier: int = 1, ttl: int = DEFAULT_TTL) -> Packet:
-    """An ICMP or ICMPv6 echo request, by the family of the addresses."""
+    """An ICMP or ICMPv6 echo request, by the family of the addresses.
+
+    Args:
+        source, destination: its ends, of one family.
+        identifier: what answers are recognised by (RFC 792).
+        ttl: time to live, in hops.
+
+    """
     protocol = ICMP if destination.family == 4 else ICMP6
     number, code = _ECHO[protocol]
     return Packet(protocol, source, destination, identifier, 0, number * 256 + code, ttl=ttl)

@@ -65,7 +65,14 @@ class Miss(NamedTuple):
 
 
 def in_set(kind: SetKind, values: Any, value: Any) -> bool:
-    """True when a field's set holds a value."""
+    """True when a field's set holds a value.
+
+    Args:
+        kind: what the set is made of.
+        values: the set.
+        value: of the packet; absent values lie in no set.
+
+    """
     if kind is SetKind.INTERVALS:
         return in_spans(value, values)
     if kind is SetKind.MASKED:

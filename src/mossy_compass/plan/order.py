@@ -126,7 +126,14 @@ def orders(kind: Kind, own: tuple[str, ...] | None = None) -> tuple[tuple[Stage,
 
 
 class Fault(NamedTuple):
-    """Why an order cannot be used; ``stage`` is the place to point at, by its number in the order."""
+    """Why an order cannot be used; ``stage`` is the place to point at, by its number in the order.
+
+    Attributes:
+        stage: number in the order, from 0, to point at; -1 for the order as a whole.
+        message: what is wrong.
+        remedy: what to do about it.
+
+    """
 
     stage: int
     message: str

@@ -32,7 +32,13 @@ from mossy_compass.voice import voice
 
 
 class Own(NamedTuple):
-    """An address of the device itself: on which interface, or of which far host."""
+    """An address of the device itself: on which interface, or of which far host.
+
+    Attributes:
+        interface: the one that has the address.
+        far: the far host that it stands for; None for the device's own.
+
+    """
 
     interface: str
     far: FarHost | None = None
@@ -200,6 +206,12 @@ class DevicePlan:
 
         RFC 6724 section 5 puts scope before everything: to a link-local address from a link-local one, and never from
         one to anything else (rule 2); then the same subnet, which stands for the longest common prefix (rule 8).
+
+        Args:
+            interface: the one that packets leave by.
+            family: 4 or 6.
+            towards: the destination, where that is known; it decides the scope.
+
         """
         port = self.device.interfaces[interface]
         if towards is not None and towards.family == 6 and towards.is_link_local:

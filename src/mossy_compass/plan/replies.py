@@ -35,7 +35,15 @@ class Sent(NamedTuple):
 
 
 def reply_to(here: DevicePlan, facts: Facts, reply: Reply, choose: Choose | None = None) -> Sent | None:
-    """The packet that goes home; None where nothing is asked for, or nothing may be said."""
+    """The packet that goes home; None where nothing is asked for, or nothing may be said.
+
+    Args:
+        here: the device.
+        facts: what it knows of the packet, as things stood when its stay ended.
+        reply: what the row asks for.
+        choose: how equal ways home are chosen; None: by the hash.
+
+    """
     if reply in (Reply.ANSWER, Reply.REFUSAL):
         return _of_the_far_end(facts.packet, reply)
     came = facts.came
@@ -73,7 +81,15 @@ def _single(packet: Packet) -> bool:
 
 
 def error_source(here: DevicePlan, about: Packet, came_by: str | None, choose: Choose | None = None) -> Address | None:
-    """Whose address an ICMP error has: by the setting, that of the way home, or of the interface that the packet came by."""
+    """Whose address an ICMP error has: by the setting, that of the way home, or of the interface that the packet came by.
+
+    Args:
+        here: the device.
+        about: the packet that the error will quote.
+        came_by: the interface that it came by; None for the device's own.
+        choose: how equal ways home are chosen.
+
+    """
     if about.source in here.own:  # RFC 6724 section 5, rule 1: to itself from the same address
         return about.source
     found = None

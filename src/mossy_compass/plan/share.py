@@ -39,7 +39,15 @@ def _halves(address: Address) -> tuple[int, int]:
 
 
 def share(packet: Packet, sharing: Sharing, count: int, salt: int) -> int:
-    """Which of ``count`` equal members a packet takes, counted from 0."""
+    """Which of ``count`` equal members a packet takes, counted from 0.
+
+    Args:
+        packet: whose fields are mixed.
+        sharing: which fields.
+        count: of members, at least 1.
+        salt: the device's own number, so that devices choose independently.
+
+    """
     state = salt
     for half in _halves(packet.source):
         state = mix(state, half)
@@ -58,7 +66,16 @@ def unsourced(packet: Packet) -> Packet:
 
 
 def choice(here: DevicePlan, hops: tuple[Hop, ...], packet: Packet, own: bool, choose: Choose | None) -> tuple[int, bool]:
-    """The number of the way that a packet takes, and whether it was chosen for this walk instead of by the hash."""
+    """The number of the way that a packet takes, and whether it was chosen for this walk instead of by the hash.
+
+    Args:
+        here: the device.
+        hops: the equal ways.
+        packet: to be sent.
+        own: the device made it; its source is not known before the way is.
+        choose: asked first; where it gives None, the hash decides.
+
+    """
     seen = unsourced(packet) if own else packet
     number = choose(here.name, hops, seen) if choose else None
     if number is not None:

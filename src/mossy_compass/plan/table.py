@@ -57,7 +57,13 @@ class Row:
 
 
 class Near(NamedTuple):
-    """A row that a packet misses by a condition or two."""
+    """A row that a packet misses by a condition or two.
+
+    Attributes:
+        row: the row that nearly matched.
+        misses: the conditions that the packet does not meet, one or two.
+
+    """
 
     row: Row
     misses: tuple[Miss, ...]

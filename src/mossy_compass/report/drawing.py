@@ -57,8 +57,15 @@ def _bytes(figure: Figure, form: str, longest: float) -> bytes:
     return stream.getvalue()
 
 
-def draw(axes: Axes, picture: Picture, title: str, journey: Journey | None = None) -> None:
-    """Draw a laid-out network, and a journey's legs over it, on the given axes."""
+def draw(axes: Axes, picture: Picture, journey: Journey | None = None) -> None:
+    """Draw a laid-out network, and a journey's legs over it, on the given axes.
+
+    Args:
+        axes: matplotlib's, to be drawn on.
+        picture: with a place for everything.
+        journey: drawn over the network; None for none.
+
+    """
     axes.set_xlim(0, picture.width)
     axes.set_ylim(0, picture.height)
     axes.set_axis_off()
@@ -270,7 +277,15 @@ def _legend(picture: Picture, journey: Journey | None) -> str:
 
 
 def render(picture: Picture, title: str, form: str, journey: Journey | None = None) -> bytes:
-    """The picture as the bytes of a PNG or SVG file; the same input gives the same bytes."""
+    """The picture as the bytes of a PNG or SVG file; the same input gives the same bytes.
+
+    Args:
+        picture: with a place for everything.
+        title: the first line.
+        form: ``png`` or ``svg``.
+        journey: drawn over the network, its headline under the title.
+
+    """
     import matplotlib
     from matplotlib.figure import Figure
 
@@ -285,7 +300,7 @@ def render(picture: Picture, title: str, form: str, journey: Journey | None = No
         figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
         left = (wide - picture.width) / 2 / wide
         axes = figure.add_axes((left, foot / high, picture.width / wide, picture.height / high))
-        draw(axes, picture, title, journey)
+        draw(axes, picture, journey)
         _write(figure, 14 / wide, 1 - 18 / high, title, size=FONT + 3, weight="bold", color=INK)
         fate = journey is None or (journey.fate is Fate.DELIVERED and journey.answered)
         for number, words in enumerate(cut):
@@ -327,6 +342,12 @@ def render_grid(grid: Grid, title: str, form: str) -> bytes:
     """A grid as a picture: sources down, targets and services across, the cause in every cell that fails.
 
     What does not fit across a screen goes on below, in further panels with the same sources.
+
+    Args:
+        grid: the tests.
+        title: the first line.
+        form: ``png`` or ``svg``.
+
     """
     import matplotlib
     from matplotlib.figure import Figure

@@ -26,7 +26,17 @@ _MIDDLE = (0.5, *(0.5 + sign * n * 0.04 for n in range(1, 8) for sign in (-1, 1)
 
 @dataclass(slots=True)
 class _Wanted:
-    """A label that looks for a place beside its line; one that must be shown stands even where it is in the way."""
+    """A label that looks for a place beside its line; one that must be shown stands even where it is in the way.
+
+    Attributes:
+        words: lines of text.
+        line: the cable that it belongs to.
+        places: parts of the line's length to try, best first.
+        backward: counted from the far end.
+        rank: what is placed earlier; lower first.
+        must: shown even where it covers something.
+
+    """
 
     words: tuple[str, ...]
     line: Line
@@ -41,6 +51,12 @@ def labels_of(network: Network, boxes: dict[str, Box], lines: list[Line]) -> tup
 
     What is down is placed first, then the ends at boxes with few lines, then the middles, and last the ends where
     many lines meet.
+
+    Args:
+        network: what is drawn.
+        boxes: with their places.
+        lines: between them.
+
     """
     paths = {id(line): curve(boxes, line) for line in lines}
     field = _Field(boxes, list(paths.values()))
@@ -108,7 +124,14 @@ class _Field:
         self._taken = np.vstack([self._taken, (rect.x, rect.y, rect.w, rect.h)])
 
     def place(self, wanted: _Wanted, path: list[tuple[float, float]], free: tuple[float, float]) -> tuple[Rect, bool, bool]:
-        """The best place beside the line, whether it is free, and whether another line goes through it."""
+        """The best place beside the line, whether it is free, and whether another line goes through it.
+
+        Args:
+            wanted: the label.
+            path: points of its line.
+            free: from where to where the line is outside boxes, as fractions.
+
+        """
         import numpy as np
 
         width = max(text_width(w, SMALL) for w in wanted.words) + 4

@@ -36,7 +36,14 @@ MOST_WIDE = 990.0
 
 
 def around(network: Network, centre: str, hops: int) -> set[str]:
-    """The devices within so many segments of one."""
+    """The devices within so many segments of one.
+
+    Args:
+        network: the whole.
+        centre: name of a device.
+        hops: how many segments away is still near.
+
+    """
     near = {centre}
     for _ in range(hops):
         near |= {d for s in network.segments.values() if near & {m for m, _ in s.members} for d, _ in s.members}

@@ -25,7 +25,13 @@ _WIDE = 0.602
 
 @dataclass(slots=True)
 class Rect:
-    """A rectangle by its centre."""
+    """A rectangle by its centre.
+
+    Attributes:
+        x, y: its centre, in points from the lower left.
+        w, h: width and height in points.
+
+    """
 
     x: float
     y: float
@@ -39,7 +45,15 @@ class Rect:
 
 @dataclass(slots=True)
 class Row:
-    """A host inside a segment's box."""
+    """A host inside a segment's box.
+
+    Attributes:
+        device: name of the host.
+        words: what is written.
+        x, y: where it begins, and the middle of its height.
+        down: drawn as out of order.
+
+    """
 
     device: str
     words: str
@@ -69,7 +83,13 @@ class Box:
 
 @dataclass(slots=True)
 class Label:
-    """A few words beside a line."""
+    """A few words beside a line.
+
+    Attributes:
+        words: lines of text.
+        rect: where they stand.
+
+    """
 
     words: str
     rect: Rect
@@ -77,7 +97,15 @@ class Label:
 
 @dataclass(slots=True)
 class Line:
-    """A cable between two boxes, by their keys."""
+    """A cable between two boxes, by their keys.
+
+    Attributes:
+        start, end: keys of the boxes that it joins.
+        segment: name of the cable.
+        why_down: why nothing passes; empty when something does.
+        bow: how far its middle is pushed aside, in points, where several lie side by side.
+
+    """
 
     start: str
     end: str

@@ -24,7 +24,15 @@ from mossy_compass.routing.table import Loser, Route
 
 
 class Rows(NamedTuple):
-    """One table: its name, a sentence about it, headings and rows of text."""
+    """One table: its name, a sentence about it, headings and rows of text.
+
+    Attributes:
+        name: key of the table in JSON.
+        about: a sentence that is the table's heading.
+        headings: of the columns.
+        rows: cells as text, line feeds within a cell.
+
+    """
 
     name: str
     about: str

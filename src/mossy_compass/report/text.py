@@ -45,7 +45,14 @@ def _dim(text: str) -> Text:
 
 
 def rows_of(rows: Iterable[Sequence[str | Text]], styles: Sequence[str], widths: Sequence[int | None]) -> Table:
-    """A table without lines whose last column wraps in its own space."""
+    """A table without lines whose last column wraps in its own space.
+
+    Args:
+        rows: cells as text.
+        styles: of each column.
+        widths: of each column, in characters; the last one takes the rest.
+
+    """
     table = Table.grid(padding=(0, 1))
     for style, width in zip(styles, widths, strict=True):
         table.add_column(style=style, width=width, overflow="fold", no_wrap=False)

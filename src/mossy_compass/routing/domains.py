@@ -53,7 +53,13 @@ class Domain(NamedTuple):
 
 
 class LinkState(NamedTuple):
-    """Whether an interface is up, and if not, why."""
+    """Whether an interface is up, and if not, why.
+
+    Attributes:
+        up: packets pass.
+        why: the reason when they do not; empty when they do.
+
+    """
 
     up: bool
     why: str

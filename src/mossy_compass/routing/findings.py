@@ -124,7 +124,15 @@ def _twice_link_local(routing: Routing, domain: Domain, problems: Problems) -> N
 
 
 class Held(NamedTuple):
-    """A subnet where it is: on which segment, at which interface."""
+    """A subnet where it is: on which segment, at which interface.
+
+    Attributes:
+        prefix: the subnet.
+        segment: name of the broadcast domain that it is on.
+        port: device and interface that say so.
+        mark: where they do.
+
+    """
 
     prefix: Prefix
     segment: str

@@ -66,7 +66,15 @@ def static(device: Device, domains: Domains, table: RouteTable, name: str = "mai
 
 
 def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
-    """The ways out of a static route; or None and the reason."""
+    """The ways out of a static route; or None and the reason.
+
+    Args:
+        device: whose route it is.
+        domains: who hears whom.
+        table: routes that are known so far.
+        entry: the route as written.
+
+    """
     if entry.action is not RouteAction.FORWARD:
         return (), ""
     if entry.leaving is not None:
@@ -132,7 +140,16 @@ def _peer(domains: Domains, device: Device, name: str, family: int) -> Address |
 def via(
     device: Device, domains: Domains, table: RouteTable, hop: Address, entry: StaticRoute
 ) -> tuple[tuple[Hop, ...] | None, str]:
-    """The ways out towards a next hop that may be some routes away (RFC 4271 section 5.1.3 has the idea)."""
+    """The ways out towards a next hop that may be some routes away (RFC 4271 section 5.1.3 has the idea).
+
+    Args:
+        device: whose route it is.
+        domains: who hears whom.
+        table: routes that are known so far.
+        hop: the next hop as written.
+        entry: the route as written.
+
+    """
     found = table.lookup(hop)
     if found is None or (found.prefix.is_default and found.origin != "connected"):
         nowhere = f"next hop {hop} is on no connected subnet and no route leads to it"

@@ -35,7 +35,13 @@ INTRA, INTER = "ospf", "ospf inter-area"
 
 
 class Silence(NamedTuple):
-    """Two interfaces on one segment that speak OSPF and do not become neighbours, and why."""
+    """Two interfaces on one segment that speak OSPF and do not become neighbours, and why.
+
+    Attributes:
+        one, other: the two interfaces.
+        why: the value that differs, and what each side has.
+
+    """
 
     one: Port
     other: Port
@@ -44,7 +50,19 @@ class Silence(NamedTuple):
 
 @dataclass(slots=True)
 class Area:
-    """One area: its routers, its graph, and what is attached to it."""
+    """One area: its routers, its graph, and what is attached to it.
+
+    Attributes:
+        number: of the area; 0 is the backbone.
+        stub: no external routes come in (RFC 2328 section 3.6).
+        routers: names, by number.
+        index: numbers, by name.
+        graph: links with their costs, by number.
+        goals: prefixes that are reached within it.
+        border: routers that are in the backbone, too.
+        summary: what those tell of other areas.
+
+    """
 
     number: int
     stub: str
@@ -105,7 +123,15 @@ def address_of(interface: Interface, family: int) -> Address | None:
 
 
 def usable(network: Network, domains: Domains, port: Port, family: int) -> bool:
-    """True when an interface speaks OSPF of that family and is up."""
+    """True when an interface speaks OSPF of that family and is up.
+
+    Args:
+        network: the whole.
+        domains: who hears whom.
+        port: device and interface.
+        family: 4 or 6; OSPFv2 or OSPFv3.
+
+    """
     interface = network.devices[port[0]].interfaces[port[1]]
     return interface.ospf is not None and address_of(interface, family) is not None and domains.link(*port).up
 
@@ -128,7 +154,14 @@ class Hindrance(NamedTuple):
 
 
 def hinders(network: Network, one: Port, other: Port, family: int) -> Hindrance:
-    """Why two interfaces on a segment do not become neighbours (RFC 2328 sections 10.5 and 10.6)."""
+    """Why two interfaces on a segment do not become neighbours (RFC 2328 sections 10.5 and 10.6).
+
+    Args:
+        network: the whole.
+        one, other: the two interfaces.
+        family: 4 or 6; subnets matter for IPv4 alone.
+
+    """
     a, b = (network.devices[d].interfaces[i] for d, i in (one, other))
     assert a.ospf is not None
     assert b.ospf is not None

@@ -18,7 +18,14 @@ if TYPE_CHECKING:
 
 
 class Link(NamedTuple):
-    """A router's way to a neighbouring router: what it costs to send, who is there, by which interface."""
+    """A router's way to a neighbouring router: what it costs to send, who is there, by which interface.
+
+    Attributes:
+        cost: of sending there, as the sending side has it.
+        neighbour: number of the router.
+        hop: by which interface, to which address.
+
+    """
 
     cost: int
     neighbour: int

@@ -59,7 +59,14 @@ def _error(packet: Packet, before: Flow, after: Flow, halves: tuple[Half, ...]) 
 
 
 def with_source(packet: Packet, address: Address, port: int) -> Packet:
-    """The packet with another source and port; of an ICMP query the identifier, which is one for both directions."""
+    """The packet with another source and port; of an ICMP query the identifier, which is one for both directions.
+
+    Args:
+        packet: to be rewritten.
+        address: the new source.
+        port: the new port, or identifier.
+
+    """
     return packet._replace(source=address, from_port=port)
 
 

@@ -22,14 +22,27 @@ LAST_PORT = 65535
 
 
 class Pool(NamedTuple):
-    """The ports of one outer address: they are counted for each protocol apart (RFC 4787 section 4.2.1)."""
+    """The ports of one outer address: they are counted for each protocol apart (RFC 4787 section 4.2.1).
+
+    Attributes:
+        protocol: number; ports of TCP and UDP are apart.
+        address: the outer one.
+
+    """
 
     protocol: int
     address: Address
 
 
 class End(NamedTuple):
-    """An inner end that has an outer port: protocol, address, port or identifier."""
+    """An inner end that has an outer port: protocol, address, port or identifier.
+
+    Attributes:
+        protocol: number.
+        address: the inner one.
+        port: the source port, or the identifier of a ping.
+
+    """
 
     protocol: int
     address: Address
@@ -149,7 +162,16 @@ class State:
         leaving: str | None,
         opened_by: tuple[str, str] = ("", ""),
     ) -> Session:
-        """Remember a flow by its opening packet, as it came and as it left; a flow that is known keeps its session."""
+        """Remember a flow by its opening packet, as it came and as it left; a flow that is known keeps its session.
+
+        Args:
+            device: who remembers.
+            came: the opening packet as it came.
+            left: as it left; its reverse is what answers look like.
+            arriving, leaving: interfaces; None at the device itself.
+            opened_by: ids of the table and the row that let it pass.
+
+        """
         book = self._books.get(device)
         if book is None:
             book = self._books[device] = Book()

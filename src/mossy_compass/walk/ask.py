@@ -28,7 +28,14 @@ PINGS = ("ping", "echo", "icmp", "icmp6")
 
 
 class Stuck(NamedTuple):
-    """Why no packet could be made: a code from the table of causes, what it rests on, and a remark."""
+    """Why no packet could be made: a code from the table of causes, what it rests on, and a remark.
+
+    Attributes:
+        cause: code from the table of causes.
+        because: the reason as values.
+        remark: what else should be known; None for nothing.
+
+    """
 
     cause: str
     because: Because

@@ -309,6 +309,10 @@ def grid(plan: Plan, sources: Sequence[str] = (), targets: Sequence[str] = (), s
     Raises:
         QuestionError: a name is not known, or there are too many tests.
 
+    Args:
+        plan: the network.
+        sources, targets, services: as for ``questions_of``.
+
     """
     return gathered(run(plan, questions_of(plan.network, sources, targets, services)))
 
@@ -326,7 +330,13 @@ def gathered(cells: Iterable[Cell]) -> Grid:
 
 
 def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
-    """A journey as one cell."""
+    """A journey as one cell.
+
+    Args:
+        journey: what came of the test.
+        source, target, service: the test, as it was asked.
+
+    """
     leg = journey.deciding
     if journey.lost == "lookup" and journey.lookup is not None:
         leg = journey.lookup.journey.deciding

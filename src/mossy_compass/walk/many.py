@@ -27,7 +27,15 @@ MOST_FLOWS = 100_000
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """One decision among equal ways: at which device, which of how many, and the way taken."""
+    """One decision among equal ways: at which device, which of how many, and the way taken.
+
+    Attributes:
+        device: where the choice was made.
+        member: which way, from 0.
+        count: how many there were.
+        hop: the way itself.
+
+    """
 
     device: str
     member: int
@@ -37,7 +45,13 @@ class Choice:
 
 @dataclass(frozen=True, slots=True)
 class Path:
-    """One of the journeys that a packet may make, with the decisions that led to it."""
+    """One of the journeys that a packet may make, with the decisions that led to it.
+
+    Attributes:
+        choices: in the order in which they were made.
+        journey: what came of them.
+
+    """
 
     choices: tuple[Choice, ...]
     journey: Journey
@@ -104,7 +118,14 @@ def _scripted(script: tuple[int, ...], made: list[Choice]) -> Choose:
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """How many flows left a device by each of its equal ways."""
+    """How many flows left a device by each of its equal ways.
+
+    Attributes:
+        device: where flows were shared.
+        way: there or back.
+        counts: flows by each way.
+
+    """
 
     device: str
     way: str

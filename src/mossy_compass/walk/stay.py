@@ -95,7 +95,17 @@ class Stay:
     def rule(
         self, stage: str, decision: Decision, saw: Packet, remark: Because | None = None, cause: str = "", **more: Any
     ) -> None:
-        """Note what a stage did, unless its decision is one that nobody needs to be told."""
+        """Note what a stage did, unless its decision is one that nobody needs to be told.
+
+        Args:
+            stage: name of the stage.
+            decision: what it decided.
+            saw: the packet as the stage saw it.
+            remark: instead of the decision's own note.
+            cause: code, where the leg ends by this.
+            more: further values of the ruling.
+
+        """
         if decision.did is None:
             return
         facts = self.facts

@@ -93,12 +93,28 @@ def trace(
 
 
 def trace_each(plan: Plan, sender: str, target: str, service: str = "ping", options: Options | None = None) -> list[Journey]:
-    """The journeys of every member of a named service, in their order; one journey for anything else."""
+    """The journeys of every member of a named service, in their order; one journey for anything else.
+
+    Args:
+        plan: the network.
+        sender, target: as for ``trace``.
+        service: each member of it is asked.
+        options: further wishes.
+
+    """
     return [trace_one(plan, sender, target, member, options or Options()) for member in members_of(plan.network, service)]
 
 
 def trace_one(plan: Plan, sender: str, target: str, service: str, options: Options, choose: Choose | None = None) -> Journey:
-    """One test packet: a lookup first, where the target is a name that only a resolver knows."""
+    """One test packet: a lookup first, where the target is a name that only a resolver knows.
+
+    Args:
+        plan: the network.
+        sender, target, service: as for ``trace``.
+        options: further wishes.
+        choose: how equal ways are chosen, in the look-up too.
+
+    """
     state = State()
     lookup = _look_up(plan, sender, target, options.family, state, choose)
     found: tuple[Address, ...] = ()

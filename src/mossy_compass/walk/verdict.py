@@ -35,7 +35,14 @@ FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none")
 
 
 def journey_of(plan: Plan, question: Question, legs: Sequence[Leg]) -> Journey:
-    """The record of a question whose packet was walked."""
+    """The record of a question whose packet was walked.
+
+    Args:
+        plan: the network.
+        question: what was asked.
+        legs: everything that was sent because of it, in order.
+
+    """
     packet = question.packet
     assert packet is not None
     there, back, legs = _homeward(plan, question, legs)
@@ -106,7 +113,15 @@ def _received(question: Question, packet: Packet, back: Leg) -> bool:
 
 
 def blame(plan: Plan, question: Question, there: Leg, back: Leg) -> Leg:
-    """The true cause of a lost answer, which the device that dropped it could not know."""
+    """The true cause of a lost answer, which the device that dropped it could not know.
+
+    Args:
+        plan: the network.
+        question: what was asked.
+        there: the way of the question's packet.
+        back: the way of what was sent home.
+
+    """
     packet = question.packet
     assert packet is not None
     if back.cause == "answer.unasked" or (back.cause in ("service.closed", "service.silent", "answer.arrived")):

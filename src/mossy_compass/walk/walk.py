@@ -44,7 +44,15 @@ class Emission(NamedTuple):
 
 
 def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None) -> list[Leg]:
-    """Follow a packet, and everything that is sent because of it, first come first served."""
+    """Follow a packet, and everything that is sent because of it, first come first served.
+
+    Args:
+        plan: the network.
+        state: what devices remember; written while packets pass.
+        first: the packet that begins it all.
+        choose: how equal ways are chosen; None: by the hash.
+
+    """
     legs: list[Leg] = []
     queue = deque([first])
     while queue and len(legs) < MOST_LEGS:
@@ -61,6 +69,13 @@ def follow(plan: Plan, state: State, emission: Emission, choose: Choose | None) 
 
     A loop is found when the packet comes to the same interface of the same device unchanged but for its TTL; the walk
     then goes on without a record until the TTL runs out, to learn who would tell the sender.
+
+    Args:
+        plan: the network.
+        state: what devices remember.
+        emission: the packet, with who sends it and why.
+        choose: how equal ways are chosen; None: by the hash.
+
     """
     track = Track()
     packet, name, arriving = emission.packet, emission.device, None

@@ -32,7 +32,13 @@ _DID = {Verdict.PERMIT: Did.PERMITTED, Verdict.DENY: Did.DROPPED, Verdict.REJECT
 
 
 class Consult(NamedTuple):
-    """A list at a place, with what each verdict comes to there."""
+    """A list at a place, with what each verdict comes to there.
+
+    Attributes:
+        table: the rows of the list, as the device reads them.
+        on: the actions that each verdict comes to at this place.
+
+    """
 
     table: Table
     on: Mapping[Verdict, tuple[Action, ...]]
@@ -98,7 +104,15 @@ class Place:
 
 
 def otherwise(here: DevicePlan, table: Table | None, where: str, port: str) -> Otherwise:
-    """What a place with this list, or with none, does when no rule decides."""
+    """What a place with this list, or with none, does when no rule decides.
+
+    Args:
+        here: the device.
+        table: the attached list; None when nothing is attached.
+        where: arriving or leaving.
+        port: the interface.
+
+    """
     settings = here.settings
     if table is None:
         told = settings.no_list_permits and where == "arriving" and here.is_outside(port)

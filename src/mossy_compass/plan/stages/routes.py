@@ -25,7 +25,14 @@ if TYPE_CHECKING:
 
 
 class Entry(NamedTuple):
-    """A policy route as compiled: its conditions, the list that classifies, and its candidates."""
+    """A policy route as compiled: its conditions, the list that classifies, and its candidates.
+
+    Attributes:
+        row: its own conditions.
+        classifier: the list that must permit the packet, too; None when there is none.
+        candidates: ways, in the order in which they are tried.
+
+    """
 
     row: Row
     classifier: Table | None
@@ -225,7 +232,14 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
 
 
 def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[Hop | None, str]:
-    """The way of a candidate that names a next hop or an interface; or why it is not available."""
+    """The way of a candidate that names a next hop or an interface; or why it is not available.
+
+    Args:
+        here: the device.
+        candidate: with a next hop or an interface.
+        destination: asked for on the segment when no next hop is named.
+
+    """
     target = candidate.next_hop or destination
     ports = [candidate.leaving] if candidate.leaving else list(here.device.interfaces)
     for name in ports:
@@ -248,7 +262,14 @@ def _somebody_answers(here: DevicePlan, port: str, target: Address) -> bool:
 
 
 def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[Route | None, str]:
-    """A candidate as a route for one destination; or why it is passed over."""
+    """A candidate as a route for one destination; or why it is passed over.
+
+    Args:
+        here: the device.
+        candidate: any kind of it.
+        destination: of the packet.
+
+    """
     prefix = Prefix(destination.family, destination.value, BITS[destination.family])
     if candidate.table is not None:
         found = here.table_named(candidate.table).lookup(destination)
