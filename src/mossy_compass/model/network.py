@@ -395,7 +395,7 @@ class FarHost(Shown):
         addresses: of either family; the first of each is asked.
         serves: what it listens for.
         mark: where it is written.
-        silent: it takes pings and answers none.
+        silent: says nothing where nothing listens, instead of refusing.
 
     """
 
@@ -431,7 +431,7 @@ class RipProcess(Shown):
     Attributes:
         mark: where it is written.
         redistribute: the metric in hops for routes of each origin.
-        originate_default: the metric of an announced default route; None for none.
+        originate_default: whether it announces a default route.
         preference: of what it learns; lower wins.
 
     """

@@ -32,6 +32,7 @@ from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.plan import DevicePlan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.share import Choose, choice
+from mossy_compass.routing.table import Hop
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
 from mossy_compass.walk.journey import Ruling
@@ -93,7 +94,14 @@ class Stay:
         return None
 
     def rule(
-        self, stage: str, decision: Decision, saw: Packet, remark: Because | None = None, cause: str = "", **more: Any
+        self,
+        stage: str,
+        decision: Decision,
+        saw: Packet,
+        remark: Because | None = None,
+        cause: str = "",
+        hop: Hop | None = None,
+        ways: tuple[Hop, ...] = (),
     ) -> None:
         """Note what a stage did, unless its decision is one that nobody needs to be told.
 
@@ -103,7 +111,7 @@ class Stay:
             saw: the packet as the stage saw it.
             remark: instead of the decision's own note.
             cause: code, where the leg ends by this.
-            more: further values of the ruling.
+            hop, ways: the way that was taken, and all equal ones.
 
         """
         if decision.did is None:
@@ -124,9 +132,11 @@ class Stay:
             facts.leaving,
             facts.relation,
             session,
-            logged=decision.logged,
+            hop,
+            ways,
+            decision.logged,
         )
-        self.rulings.append(ruling._replace(**more) if more else ruling)
+        self.rulings.append(ruling)
 
 
 Perform = Callable[[Stay, str, Decision, Any], End | None]
