@@ -104,21 +104,41 @@ def place(network: Network, only: Collection[str] | None = None) -> Picture:
     parts = _springs_of_parts(network, boxes, lines)
     base = _base_scale(boxes, parts)
     best = (math.inf, math.inf, base, base)
-    placed = 0
+    placed, limit = 0, math.inf
     for across, along in _TRIES:
+        if across >= limit:  # stretched less it was too wide already
+            continue
         wide = _arranged(boxes, parts, (base * across, base * along))
         poor = _HOPELESS
         if wide <= MOST_WIDE:
             labels, left_out, crossed = labels_of(network, boxes, lines)
             placed, poor = placed + len(labels) + left_out, left_out + crossed
+        else:
+            limit = across
         best = min(best, (max(0.0, wide - MOST_WIDE), poor, base * across, base * along))
         if not (best[0] or best[1]) or placed > _LABELS_IN_ALL:
             break
-    _arranged(boxes, parts, best[2:])
+    _arranged(boxes, parts, _squeezed(boxes, parts, best[2:]) if best[0] else best[2:])
     labels, left_out, _ = labels_of(network, boxes, lines)
     for box in boxes.values():
         _set_rows(box)
     return _framed(boxes, lines, labels, left_out)
+
+
+def _squeezed(
+    boxes: dict[str, Box], parts: list[dict[str, tuple[float, float]]], scale: tuple[float, float]
+) -> tuple[float, float]:
+    """The scale at which a network too large for a screen is no wider than one: it grows downwards instead.
+
+    A few steps come near, since boxes that are pushed apart take room again; what is wider then stays wider.
+    """
+    across, along = scale
+    for _ in range(6):
+        wide = _arranged(boxes, parts, (across, along))
+        if wide <= MOST_WIDE:
+            break
+        across, along = across * MOST_WIDE / wide * 0.97, along * wide / MOST_WIDE
+    return across, along
 
 
 def _extent(rects: list[Rect]) -> tuple[float, float, float, float]:
