@@ -268,7 +268,7 @@ def _bare(rule: Rule) -> Hashable:
 
 
 def _bare_translation(rule: Translate) -> Hashable:
-    """True when a translation rule says nothing of the packets that it is for: it would take all of them."""
+    """What a translation rule says, likewise."""
     words = (_words(rule.sources), _words(rule.destinations))
     return words, replace(rule, id="", about="", sources=None, destinations=None)
 
@@ -291,7 +291,7 @@ def _same(network: Network, problems: Problems) -> None:
     for device in network.devices.values():
         kinds.append(("route", [(f"to {r.prefix} of {device.name}", replace(r, about=""), r.mark) for r in device.routes]))
         rules: list[Named] = [
-            (f"{t.id} of {device.name}", replace(t, id="", about=""), t.mark) for t in device.translate if not t.disabled
+            (f"{t.id} of {device.name}", _bare_translation(t), t.mark) for t in device.translate if not t.disabled
         ]
         kinds.append(("translation rule", rules))
     for kind, things in kinds:

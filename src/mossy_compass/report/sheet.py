@@ -10,13 +10,9 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
 
 from mossy_compass.model.network import Device, Network
 from mossy_compass.packet.address import InterfaceAddress
-
-if TYPE_CHECKING:
-    pass
 
 FONT = 9.0
 SMALL = 7.2

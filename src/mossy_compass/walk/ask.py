@@ -7,7 +7,7 @@ the names that exist; what can be meant and fails is a journey.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -382,15 +382,3 @@ def _icmp_packet(source: Address, destination: Address, wanted: Service, wishes:
     kind = wanted.ports.first if wanted.ports else (8 if wanted.protocol == ICMP else 128) << 8
     identifier = 1 if wishes.from_port is None else wishes.from_port
     return Packet(wanted.protocol, source, destination, identifier, 0, kind, ttl=wishes.ttl, size=wishes.size)
-
-
-def known_ends(network: Network, words: Iterable[str]) -> None:
-    """Refuse words that name nobody to send to.
-
-    Raises:
-        QuestionError: a word is no device, far host, name or address.
-
-    """
-    for word in words:
-        if not addresses_of(network, word):
-            raise QuestionError(f"there is no target '{word}'. {unknown_target(network, word)}")
