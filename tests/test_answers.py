@@ -226,7 +226,7 @@ def test_a_discard_route_is_no_way_back() -> None:
 OUTSIDE = """\
 lists: {empty: []}
 devices:
-  gate: {kind: firewall, interfaces: {out: {address: 198.51.100.1/24, filter: {FILTER}}, in: 10.40.1.1/24}}
+  gate: {kind: firewall, interfaces: {out: {address: 198.51.100.1/24, filter: {FILTER}}, in: 10.40.1.1/24}, settings: {SETTING}}
   stranger: {kind: host, address: 198.51.100.10/24, gateway: 198.51.100.1}
   desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1, serves: [ssh]}
 segments: {out: [gate/out, stranger], in: [gate/in, desk]}
@@ -234,14 +234,14 @@ segments: {out: [gate/out, stranger], in: [gate/in, desk]}
 
 
 @pytest.mark.parametrize(
-    "filters, says, code",
+    "filters, written, says, code",
     [
-        ("", "no-list: permit, the default of a firewall", "firewall.open"),
-        ("arriving: empty", "list empty is empty, empty-list: permit", "list.empty"),
+        ("", "inbound: permit", "inbound: permit (a.yaml:", "firewall.open"),
+        ("arriving: empty", "", "list empty is empty, empty-list: permit", "list.empty"),
     ],
 )
-def test_what_lets_a_stranger_in_is_said_in_the_first_line(filters: str, says: str, code: str) -> None:
-    text = OUTSIDE.replace("{FILTER}", f"{{{filters}}}")
+def test_what_lets_a_stranger_in_is_said_in_the_first_line(filters: str, written: str, says: str, code: str) -> None:
+    text = OUTSIDE.replace("{FILTER}", f"{{{filters}}}").replace("{SETTING}", f"{{{written}}}")
     journey = mc.trace(built(text), "stranger", "desk", "ssh")
     assert journey.answered
     assert f"let through by {says}" in str(journey)

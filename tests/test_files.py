@@ -67,7 +67,7 @@ FAULTS = [
     ("permit: tcp", "permit: udp", "rule.service", 8, "could never match"),
     ("service: print}", "service: print, to-port: 80}", "value.wrong", 8, "not both"),
     ("service: print}", "icmp: echo-request}", "rule.icmp", 8, "needs a rule of icmp"),
-    ("service: print}", "log: perhaps}", "value.wrong", 8, "neither yes nor no"),
+    ("service: print}", "log: perhaps}", "value.wrong", 8, "is none of yes, no, emergency"),
     ("    - {id: 10", "    - {id: 10, permit: any}\n    - {id: 10", "rule.twice", 9, "two rules 10"),
     ("desks: [desk]", "desks: [desks]", "group.circle", 3, "contains itself"),
     ("desks: [desk]", "desks: []", "group.empty", 3, "no member"),

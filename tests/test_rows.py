@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import EVERYTHING, Address, Span, in_spans, parse_address, parse_block
-from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.packet import Packet, later_fragment
 from mossy_compass.packet.service import Service
-from mossy_compass.plan.conditions import CONDITIONS, Reader, in_set
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.conditions import CONDITIONS, STATES, Reader, in_set
+from mossy_compass.plan.facts import SOME_TIME, Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SetKind
 from mossy_compass.plan.table import Row, Table, list_table
 from mossy_compass.report.words import miss_words
@@ -45,6 +45,24 @@ service = st.tuples(st.sampled_from([6, 17]), st.none() | ports).map(lambda p: S
 interfaces = st.none() | st.sampled_from([("a",), ("b",), ("a", "b")])
 
 
+sometimes = st.sampled_from([False, False, False, True])
+
+
+def some_names(names: tuple[str, ...]) -> st.SearchStrategy[tuple[str, ...] | None]:
+    return st.none() | st.none() | st.lists(st.sampled_from(names), min_size=1, max_size=2).map(tuple)
+
+
+moments = st.builds(
+    Moment,
+    st.none(),
+    st.frozensets(st.sampled_from(["morning", "evening"])),
+    st.sampled_from([None, frozenset(("video", "streaming")), frozenset(("chat",))]),
+    st.integers(1, 3),
+    st.booleans(),
+)
+learned = st.frozensets(st.sampled_from(["one.example", "two.example"]))
+
+
 @st.composite
 def rule(draw: st.DrawFn, number: int = 0) -> Rule:
     protocol = draw(st.sampled_from([None, 6, 17, 1]))
@@ -64,10 +82,16 @@ def rule(draw: st.DrawFn, number: int = 0) -> Rule:
         (draw(ports),) if protocol != 1 and draw(st.booleans()) else None,
         services,
         "s",
-        draw(st.booleans()),
+        draw(sometimes),
+        draw(st.none() | st.lists(st.sampled_from(list(STATES)), min_size=1, max_size=3).map(tuple)),
+        draw(sometimes),
+        draw(some_names(("morning", "evening"))),
+        draw(some_names(("video", "streaming", "chat"))),
+        draw(some_names(("one.example", "two.example"))),
+        draw(sometimes),
         draw(interfaces),
         draw(interfaces),
-        draw(st.booleans()) and draw(st.booleans()),
+        disabled=draw(sometimes),
     )
 
 
@@ -84,6 +108,8 @@ def packet(draw: st.DrawFn) -> Packet:
     source = draw(address)
     destination = draw(address.filter(lambda a: a.family == source.family))
     protocol = draw(st.sampled_from([6, 17, 1, 47]))
+    if draw(sometimes):
+        return later_fragment(Packet(protocol, source, destination))
     if protocol == 1:
         return Packet(1, source, destination, draw(port), 0, draw(st.sampled_from([0, 8 * 256, 3 * 256 + 1])))
     if protocol == 47:
@@ -107,8 +133,23 @@ def written(words: str, address: Address) -> bool:
     return all(address.value >> bit & 1 == parse_address(base).value >> bit & 1 for bit in range(32) if not free >> bit & 1)
 
 
-def judge(rule: Rule, packet: Packet, arriving: str | None, leaving: str | None, relation: Relation) -> bool:
+def judge(rule: Rule, asked: Facts) -> bool:
     """What a rule says, read straight from its fields, without any set or index."""
+    packet, arriving, leaving, relation = asked.packet, asked.arriving, asked.leaving, asked.relation
+    moment = asked.moment
+    application = moment.application if moment.application and asked.number >= moment.known_from else frozenset()
+    memory = asked.memory
+    called = memory.names_of("", packet.destination) if memory else frozenset()
+    for wanted, held in ((rule.hours, moment.open), (rule.applications, application), (rule.names, called)):
+        if wanted is not None and not any(w in held for w in wanted):
+            return False
+    if rule.last_resort and not moment.last_resort:
+        return False
+    if rule.fragments and packet.from_port >= 0:
+        return False
+    shown = {"opening": "new"}.get(relation.value, relation.value)
+    if rule.states is not None and shown not in rule.states:
+        return False
 
     def among(terms: tuple[Term, ...] | None, a: Address) -> bool:
         return terms is None or any(in_spans(a.key, OWN if t.spans is None else t.spans) or written(t.words, a) for t in terms)
@@ -116,10 +157,14 @@ def judge(rule: Rule, packet: Packet, arriving: str | None, leaving: str | None,
     if rule.disabled or (rule.protocol is not None and rule.protocol != packet.protocol):
         return False
     if rule.from_ports is not None and (
-        packet.protocol not in (6, 17) or not any(s.first <= packet.from_port <= s.last for s in rule.from_ports)
+        packet.protocol not in (6, 17) or packet.fragment or not any(s.first <= packet.from_port <= s.last for s in rule.from_ports)
     ):
         return False
-    if rule.services is not None and not any(s.covers(packet.protocol, packet.slot) for s in rule.services):
+    if rule.services is not None and not any(
+        s.protocol == packet.protocol if s.ports is None or packet.fragment else s.covers(packet.protocol, packet.slot)
+        for s in rule.services
+        if s.ports is None or not packet.fragment
+    ):
         return False
     if rule.opening and (not packet.opening or relation in (Relation.ANSWERING, Relation.RELATED)):
         return False
@@ -128,8 +173,16 @@ def judge(rule: Rule, packet: Packet, arriving: str | None, leaving: str | None,
     return among(rule.sources, packet.source) and among(rule.destinations, packet.destination)
 
 
-def facts(packet: Packet, arriving: str | None = None, leaving: str | None = None, relation: Relation = Relation.OPENING) -> Facts:
-    made = Facts(packet, arriving, leaving=leaving)
+def facts(
+    packet: Packet,
+    arriving: str | None = None,
+    leaving: str | None = None,
+    relation: Relation = Relation.OPENING,
+    moment: Moment = SOME_TIME,
+    number: int = 1,
+    names: frozenset[str] = frozenset(),
+) -> Facts:
+    made = Facts(packet, arriving, Recollection(names), leaving, moment, number)
     made.relation = relation
     return made
 
@@ -137,14 +190,22 @@ def facts(packet: Packet, arriving: str | None = None, leaving: str | None = Non
 where = st.sampled_from([None, "a", "b"])
 
 
-@settings(max_examples=400)
-@given(lists, packet(), where, where, st.sampled_from(list(Relation)))
+@settings(max_examples=600)
+@given(lists, packet(), where, where, st.sampled_from(list(Relation)), moments, st.integers(1, 3), learned)
 def test_index_reasons_and_judge_agree(
-    source: AccessList, packet: Packet, arriving: str | None, leaving: str | None, relation: Relation
+    source: AccessList,
+    packet: Packet,
+    arriving: str | None,
+    leaving: str | None,
+    relation: Relation,
+    moment: Moment,
+    number: int,
+    names: frozenset[str],
 ) -> None:
-    table = list_table(source, Reader(OWN))
-    asked = facts(packet, arriving, leaving, relation)
-    verdicts = {r.id: judge(r, packet, arriving, leaving, relation) for r in source.rules}
+    """A list's verdict is that of the first rule whose every condition holds, whatever is asked for."""
+    table = list_table(source, Reader(OWN, names=None))
+    asked = facts(packet, arriving, leaving, relation, moment, number, names)
+    verdicts = {r.id: judge(r, asked) for r in source.rules}
     expected = next((r.id for r in source.rules if r.verdict is not Verdict.NOTE and verdicts[r.id]), None)
     found = table.first(asked)
     assert (found.id if found else None) == expected
@@ -166,7 +227,7 @@ def test_near_misses_are_the_permits_with_fewest_unmet_fields(
     source: AccessList, packet: Packet, arriving: str | None, leaving: str | None
 ) -> None:
     """From the index's masks, as counting row by row gives them."""
-    table = list_table(source, Reader(OWN))
+    table = list_table(source, Reader(OWN, names=None))
     asked = facts(packet, arriving, leaving)
     counts = {}
     for row in table.rows:
@@ -187,20 +248,21 @@ def test_taking_an_entry_out_of_a_condition_never_widens_a_rule(
     source: Rule, packet: Packet, arriving: str | None, leaving: str | None, data: st.DataObject
 ) -> None:
     """No condition widens by being empty: the last entry taken out leaves a rule that matches nothing."""
-    keys = [
-        k for k in ("sources", "destinations", "services", "arriving", "leaving", "from_ports") if getattr(source, k) is not None
-    ]
+    keys = [k for k in (*PLURAL, "states", "hours", "applications", "names") if getattr(source, k) is not None]
     if not keys:
         return
     key = data.draw(st.sampled_from(keys))
     entries = getattr(source, key)
     fewer = replace(source, **{key: entries[1:]})
     asked = facts(packet, arriving, leaving)
-    one, other = (list_table(AccessList("l", (r,), NOWHERE), Reader(OWN)) for r in (source, fewer))
+    one, other = (list_table(AccessList("l", (r,), NOWHERE), Reader(OWN, names=None)) for r in (source, fewer))
     if other.first(asked) is not None:
         assert one.first(asked) is not None
     if len(entries) <= 1:
         assert other.first(asked) is None
+
+
+PLURAL = ("sources", "destinations", "services", "arriving", "leaving", "from_ports")
 
 
 def probe(protocol: int, source: Address, destination: Address, from_port: int = 1, to_port: int = 0) -> Facts:
@@ -296,6 +358,6 @@ def test_an_empty_condition_holds_for_nothing() -> None:
     facts.leaving = "b"
     plain = Rule("1", Verdict.PERMIT, NOWHERE, 6)
     assert list_table(AccessList("l", (plain,), NOWHERE), Reader()).first(facts) is not None
-    for key in ("arriving", "leaving", "sources", "destinations", "services", "from_ports"):
+    for key in (*PLURAL, "states", "hours", "applications", "names"):
         table = list_table(AccessList("l", (replace(plain, **{key: ()}),), NOWHERE), Reader())  # type: ignore[arg-type]
         assert table.first(facts) is None, key

@@ -49,7 +49,9 @@ OUT = "{id: out, source: house, leaving: [fibre, radio]}"
 
 
 def text(**parts: str) -> str:
+    """Strangers are let in here, where no list says otherwise: these tests are about ways and addresses."""
     filled = {"LISTED": "shop", "FIBRE": "", "STATE": "", "TRANSLATE": OUT, "POLICY": "", "SETTING": "", "ORDER": "", **parts}
+    filled["SETTING"] = f"inbound: permit, {filled['SETTING']}".rstrip(", ")
     made = BASE
     for key, value in filled.items():
         made = made.replace(f"{{{key}}}", f"{{{value}}}").replace(f"[{key}]", f"[{value}]").replace(key, value)
@@ -359,7 +361,7 @@ def test_a_rule_that_asks_for_the_leaving_interface_too_early_is_refused() -> No
     made = text(FIBRE="arriving: world-in").replace("{id: 20, permit: icmp}", "{id: 20, permit: icmp, leaving: inside}")
     reading = mc.read_bytes(made.encode(), "s.yaml")
     fault = next(p for p in reading.errors if p.code == "rule.too-early")
-    assert "rule 20 of list world-in (gate/fibre)" in fault.message
+    assert "rule 20 of list world-in (gate/fibre arriving)" in fault.message
     assert "'arriving list'" in fault.message
     assert mc.read_bytes(made.replace("arriving: world-in", "leaving: world-in").encode(), "s.yaml").network is not None
 

@@ -106,6 +106,11 @@ class Context:
         return {n: h for d in self.doc.devices.values() for n, h in d.hosts.items()}
 
     @cached_property
+    def host_names(self) -> set[str]:
+        """Every host name that has an address somewhere: name records, and the records of resolvers."""
+        return self.written("names") | {n for d in self.doc.devices.values() for n in d.records or {}}
+
+    @cached_property
     def zones(self) -> dict[str, list[InterfaceAddress]]:
         """The addresses on the interfaces of each zone, whichever device they are of."""
         out: dict[str, list[InterfaceAddress]] = {}

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from mossy_compass.errors import AddressError
 from mossy_compass.files import ports
 from mossy_compass.files.context import Context, Path
+from mossy_compass.files.gates import gates
 from mossy_compass.files.names import service
 from mossy_compass.files.processes import ospf, rip
 from mossy_compass.files.schema import DeviceIn, RouteIn
@@ -52,6 +53,7 @@ def device(ctx: Context, name: str, entry: DeviceIn) -> Device:
         ospf=ospf(ctx, name, entry, interfaces),
         rip=rip(ctx, name, entry, interfaces),
         leases=tuple(_leases(ctx, name, entry, interfaces)),
+        gates=gates(ctx, name, entry, interfaces),
     )
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from mossy_compass.files.context import Context
+from mossy_compass.files.gates import known_lists
 from mossy_compass.files.schema import DeviceIn, InterfaceIn
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark, hint
@@ -24,11 +25,8 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
     _vlan_faults(ctx, path, entry, whole)
     marks: dict[str, Mark] = {}
     for way in ("arriving", "leaving"):
-        wanted = getattr(entry.filter, way)
         marks[way] = ctx.spot(*path, "filter", way)
-        if wanted is not None and wanted not in ctx.written("lists"):
-            known = hint(wanted, ctx.written("lists"), "lists")
-            ctx.fault("list.unknown", marks[way], f"there is no list '{wanted}'.", known)
+        known_lists(ctx, getattr(entry.filter, way), (*path, "filter", way))
     return Interface(
         name=name,
         mark=ctx.mark(*path),
@@ -37,8 +35,8 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
         about=entry.about,
         state=PortState(entry.state),
         mtu=entry.mtu,
-        arriving_list=entry.filter.arriving,
-        leaving_list=entry.filter.leaving,
+        arriving_lists=tuple(entry.filter.arriving or ()),
+        leaving_lists=tuple(entry.filter.leaving or ()),
         arriving_mark=marks["arriving"],
         leaving_mark=marks["leaving"],
         parent=entry.parent,
@@ -50,6 +48,7 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
         leased=entry.leased,
         ospf=_ospf_port(ctx, path, entry),
         rip=entry.rip,
+        outside=entry.outside,
     )
 
 

@@ -9,6 +9,8 @@ from __future__ import annotations
 
 from mossy_compass.files.context import Context
 from mossy_compass.files.devices import device
+from mossy_compass.files.gates import application
+from mossy_compass.files.hours import hours
 from mossy_compass.files.names import BUILT_IN_GROUPS, group, services
 from mossy_compass.files.ports import segments
 from mossy_compass.files.rules import access_list
@@ -25,6 +27,8 @@ def network(ctx: Context) -> Network:
         for n, s in doc.services.items()
     }
     _name_faults(ctx)
+    windows = {n: hours(ctx, n, h) for n, h in doc.hours.items()}
+    applications = {n: application(ctx, n, a) for n, a in doc.applications.items()}
     lists = {n: access_list(ctx, n) for n in doc.lists}
     devices = {n: device(ctx, n, d) for n, d in doc.devices.items()}
     return Network(
@@ -38,6 +42,8 @@ def network(ctx: Context) -> Network:
         {n: tuple(a) for n, a in doc.names.items()},
         ctx.local,
         doc.about,
+        windows,
+        applications,
     )
 
 

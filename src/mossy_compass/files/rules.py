@@ -8,12 +8,13 @@ contradiction named, instead of standing there without effect.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from mossy_compass.errors import AddressError
 from mossy_compass.files.context import Context, Path
 from mossy_compass.files.names import services, term_list
 from mossy_compass.files.schema import ConditionsIn, RuleIn
-from mossy_compass.marks import Mark
+from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import V6_BASE
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, parse_icmp, protocol_name
@@ -57,18 +58,13 @@ def list_rule(ctx: Context, ident: str, entry: RuleIn, path: Path, mark: Mark) -
 
     """
     verdict_mark = ctx.spot(*path, entry.verdict)
-    return conditions(ctx, ident, entry, entry.verdict, entry.protocol, path, (mark, verdict_mark), entry.log)
+    rule = conditions(ctx, ident, entry, entry.verdict, entry.protocol, path, (mark, verdict_mark))
+    log = {"no": "", "yes": "informational"}.get(entry.log, entry.log)
+    return replace(rule, log=log, answer=entry.answer or "")
 
 
 def conditions(
-    ctx: Context,
-    ident: str,
-    entry: ConditionsIn,
-    verdict: str,
-    protocol: int | None,
-    path: Path,
-    marks: tuple[Mark, Mark],
-    log: bool = False,
+    ctx: Context, ident: str, entry: ConditionsIn, verdict: str, protocol: int | None, path: Path, marks: tuple[Mark, Mark]
 ) -> Rule:
     """What has the conditions of a rule: a rule of a list, or another row that asks about packets.
 
@@ -79,7 +75,6 @@ def conditions(
         verdict, protocol: what the row says of the packets that it matches, and of which protocol they are.
         path: of the row in the document.
         marks: of the row, and of the place where its protocol stands.
-        log: whether a match is logged.
 
     """
     mark, verdict_mark = marks
@@ -102,12 +97,50 @@ def conditions(
         opening=entry.opening,
         arriving=None if entry.arriving is None else tuple(entry.arriving),
         leaving=None if entry.leaving is None else tuple(entry.leaving),
+        states=None if entry.state is None else tuple(entry.state),
+        fragments=entry.fragments,
+        hours=_known(ctx, entry.hours, "hours", (*path, "hours")),
+        applications=_applications(ctx, entry.application, (*path, "application")),
+        names=_host_names(ctx, entry.name, (*path, "name")),
+        last_resort=entry.while_ is not None,
         disabled=entry.disabled,
-        log=log,
         about=entry.about,
     )
     _contradictions(ctx, rule, path)
     return rule
+
+
+def _known(ctx: Context, words: list[str] | None, section: str, path: Path) -> tuple[str, ...] | None:
+    """Names of a section of the file; an unknown one is refused, for it would never hold."""
+    for index, word in enumerate(words or ()):
+        if word not in ctx.written(section):
+            ctx.fault(
+                "name.unknown",
+                ctx.spot(*path, index),
+                f"there is no '{word}' under {section}:.",
+                hint(word, ctx.written(section), section),
+            )
+    return None if words is None else tuple(words)
+
+
+def _applications(ctx: Context, words: list[str] | None, path: Path) -> tuple[str, ...] | None:
+    """Applications or categories, of which the file must have each."""
+    known = ctx.written("applications") | {c for a in ctx.doc.applications.values() for c in a.category}
+    for index, word in enumerate(words or ()):
+        if word not in known:
+            said = f"there is no application or category '{word}' under applications:."
+            ctx.fault("name.unknown", ctx.spot(*path, index), said, hint(word, known, "applications"))
+    return None if words is None else tuple(words)
+
+
+def _host_names(ctx: Context, words: list[str] | None, path: Path) -> tuple[str, ...] | None:
+    """Host names that somebody in the network could resolve; one that nobody has is a slip of the pen."""
+    known = ctx.host_names
+    for index, word in enumerate(words or ()):
+        if word not in known:
+            said = f"no names: and no resolver's records have '{word}', so it will never have an address."
+            ctx.fault("name.unknown", ctx.spot(*path, index), said, hint(word, known, "names"))
+    return None if words is None else tuple(words)
 
 
 def _services(
@@ -157,6 +190,13 @@ def _icmp(
 
 def _contradictions(ctx: Context, rule: Rule, path: Path) -> None:
     """Conditions that no packet meets together: written by mistake, and silently without effect."""
+    ports = rule.from_ports or (rule.services and all(s.ports is not None for s in rule.services))
+    if rule.fragments and ports:
+        said = "later fragments have no ports and no ICMP kind (RFC 791 3.2), and this rule asks for one: it could never match."
+        ctx.fault("rule.fragments", ctx.spot(*path, "fragments"), said, "Remove one of the two.")
+    if rule.opening and rule.states is not None and "new" not in rule.states:
+        said = f"opening asks for what opens a session, and state for {', '.join(rule.states)}: the rule could never match."
+        ctx.fault("rule.state", ctx.spot(*path, "state"), said, "Remove one of the two.")
     if rule.from_ports and rule.services and not any(s.protocol in WITH_PORTS for s in rule.services):
         said = f"from-port asks for a port, and {rule.service_words} has none: the rule could never match."
         ctx.fault("rule.port", ctx.spot(*path, "from-port"), said, "Remove one of the two.")

@@ -10,6 +10,7 @@ from typing import ClassVar
 
 from mossy_compass.errors import AddressError
 from mossy_compass.files.keys import YES_NO, Json, Part, by_name, fault, key, listed, number, of, one_of, some, text, words
+from mossy_compass.model.gates import DAY, DAYS, SEVERITIES
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import (
     Address,
@@ -22,7 +23,10 @@ from mossy_compass.packet.address import (
     parse_interface_address,
     parse_prefix,
 )
+from mossy_compass.packet.packet import REJECT_ANSWERS
 from mossy_compass.packet.service import parse_port, parse_protocol
+
+STATES = ("new", "continuing", "answering", "related", "none")
 
 
 def _name(value: str) -> str:
@@ -39,6 +43,15 @@ def _port_name(value: str) -> str:
     if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._:-]{0,62})", value):
         raise AddressError(f"'{value}' is not an interface name: letters, digits, '.', '_', ':' and '-', at most 63.")
     return value
+
+
+def _clock(value: str) -> int:
+    """A time of day as minutes, ``08:30`` or ``24:00``."""
+    found = re.fullmatch(r"(\d{1,2}):(\d{2})", value, re.ASCII)
+    minutes = int(found[1]) * 60 + int(found[2]) if found and int(found[2]) < 60 else -1
+    if not 0 <= minutes <= DAY:
+        raise AddressError(f"'{value}' is no time of day; write hours and minutes, as 08:30, up to 24:00.")
+    return minutes
 
 
 def _runs(value: str) -> Block:
@@ -59,6 +72,7 @@ PORT = text(parse_port, "443", json={"type": ["string", "integer"], "examples": 
 PROTOCOL = text(parse_protocol, "tcp", "any", "udp", "icmp", "icmp6")
 NAME = text(_name, "gate", json={"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]*$"})
 PORT_NAME = text(_port_name, "inside", json={"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._:-]*$"})
+CLOCK = text(_clock, "08:00", "24:00")
 WORDS = words(1000)
 REFERENCE = words(200, 1, json={"type": ["string", "integer"]})
 IDENT = words(32, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$", json={"type": ["string", "integer"]})
@@ -81,6 +95,20 @@ class ConditionsIn(Part):
     service: list[str] | None = key(WANTED, "Services: a name under services:, a well-known name, or protocol/port.", None)
     icmp: list[str] | None = key(WANTED, "ICMP kinds, for a rule of icmp or icmp6.", None)
     opening: bool = key(YES_NO, "Only packets that open a session.", False)
+    state: list[str] | None = key(
+        some(one_of(*STATES), 1),
+        "What the packet is to the device's sessions; none: it belongs to no session and opens none.",
+        None,
+    )
+    fragments: bool = key(YES_NO, "Only fragments other than the first; they have no ports.", False)
+    hours: list[str] | None = key(WANTED, "Only while one of these windows under hours: is open.", None)
+    application: list[str] | None = key(
+        WANTED, "Only flows of these applications or categories under applications:, once that is known.", None
+    )
+    name: list[str] | None = key(
+        WANTED, "Only to addresses that the device knows by one of these host names; see the setting name-rules.", None
+    )
+    while_: str | None = key(one_of("last-resort"), "Only while the uplink of last resort is in use.", None)
     arriving: list[str] | None = key(
         WANTED, "Only packets that arrive by these interfaces; a zone or a group of uplinks stands for its interfaces.", None
     )
@@ -96,35 +124,55 @@ class ConditionsIn(Part):
             raise fault("a rule has service or to-port, not both.")
 
 
+VERDICTS = ("permit", "deny", "reject", "note", "hand-on")
+
+
+def word_attribute(word: str) -> str:
+    """The attribute of a key: ``hand-on`` is ``hand_on``."""
+    return word.replace("-", "_")
+
+
 class RuleIn(ConditionsIn):
-    """One rule of an access list. Exactly one of permit, deny, reject, note says what it does."""
+    """One rule of an access list. Exactly one of permit, deny, reject, note, hand-on says what it does."""
 
     id: str | None = key(IDENT, "Number or name within the list; counted in tens when left out.", None)
     permit: int | None = key(PROTOCOL, "Let packets of this protocol pass.", -1)
     deny: int | None = key(PROTOCOL, "Drop them silently.", -1)
     reject: int | None = key(PROTOCOL, "Drop them and answer the sender no.", -1)
     note: int | None = key(PROTOCOL, "Take note of them and go on with the next rule.", -1)
-    log: bool = key(YES_NO, "Log each match.", False)
+    hand_on: int | None = key(PROTOCOL, "Leave this list undecided: the next list at the same place is asked.", -1)
+    answer: str | None = key(
+        one_of(*REJECT_ANSWERS),
+        "For reject: what is sent; a reset is for TCP, anything else gets ICMP. Else as the setting says.",
+        None,
+    )
+    log: str = key(
+        one_of("yes", "no", *SEVERITIES), "Log each match: no, yes (which is informational), or a severity (RFC 5424).", "no"
+    )
 
     def check(self) -> None:
         """Refuse keys that do not go together."""
         super().check()
-        said = [v for v in ("permit", "deny", "reject", "note") if getattr(self, v) != -1]
+        said = [v for v in VERDICTS if getattr(self, word_attribute(v)) != -1]
+        if self.answer is not None and said == ["permit"]:
+            raise fault("answer: is what a reject sends, and this rule says permit.")
+        if self.answer is not None and said and said != ["reject"]:
+            raise fault(f"answer: is what a reject sends, and this rule says {said[0]}: write reject, or remove answer.")
         if len(said) != 1:
             raise fault(
-                "a rule says exactly one of permit, deny, reject, note"
+                "a rule says exactly one of permit, deny, reject, note, hand-on"
                 + (f"; this one says {' and '.join(said)}." if said else ", followed by a protocol or any.")
             )
 
     @property
     def verdict(self) -> str:
-        """permit, deny, reject or note."""
-        return next(v for v in ("permit", "deny", "reject", "note") if getattr(self, v) != -1)
+        """permit, deny, reject, note or hand-on."""
+        return next(v for v in VERDICTS if getattr(self, word_attribute(v)) != -1)
 
     @property
     def protocol(self) -> int | None:
         """The protocol after the verdict."""
-        value: int | None = getattr(self, self.verdict)
+        value: int | None = getattr(self, word_attribute(self.verdict))
         return value
 
 
@@ -158,8 +206,56 @@ class ServicesIn(Part):
 class FilterIn(Part):
     """Access lists attached to an interface."""
 
-    arriving: str | None = key(REFERENCE, "List for packets that arrive by this interface.", None)
-    leaving: str | None = key(REFERENCE, "List for packets that leave by this interface.", None)
+    arriving: list[str] | None = key(WANTED, "List for packets that arrive by this interface; several are asked in order.", None)
+    leaving: list[str] | None = key(WANTED, "List for packets that leave by this interface, likewise.", None)
+
+
+class HoursIn(Part):
+    """A window of time."""
+
+    days: list[str] = key(some(one_of(*DAYS), 1), "Days on which it opens; every day when left out.", lambda: list(DAYS))
+    from_: int = key(CLOCK, "Opens at this time of day, as the clocks of the zone show it.")
+    until: int = key(CLOCK, "Closes at this time; earlier than from: it runs past midnight.")
+    zone: str = key(words(64, 1), "Time zone by its IANA name.", "UTC")
+    about: str = key(WORDS, "What it is for.", "")
+
+
+class ApplicationIn(Part):
+    """An application that flows may be of."""
+
+    category: list[str] = key(some(NAME), "Categories that rules may name too.", list)
+    known_from: int = key(number(1, 100), "Number of the packet from which on devices know it; 1 opens the flow, 2 answers.", 1)
+    to: list[str] | None = key(WANTED, "Flows to these destinations are of it.", None)
+    service: list[str] | None = key(WANTED, "Flows of these services are of it.", None)
+    about: str = key(WORDS, "What it is.", "")
+
+
+class EverywhereIn(Part):
+    """Lists for whatever arrives at a device."""
+
+    short: ClassVar[str] = "lists"
+
+    lists: list[str] = key(WANTED, "Lists in order; they are asked before the interface's own.")
+    enabled: bool = key(YES_NO, "no: they are kept, and not asked.", True)
+
+
+class CrossingIn(Part):
+    """Lists for what passes from one zone into another."""
+
+    from_: str = key(REFERENCE, "A zone, an interface, a group of uplinks, or any.")
+    into: str = key(REFERENCE, "The same; or self, for packets to the device.")
+    lists: list[str] = key(WANTED, "Lists in order.")
+    about: str = key(WORDS, "What it is for.", "")
+
+
+class ProfileIn(Part):
+    """Lists for chosen hosts."""
+
+    for_: list[str] | None = key(WANTED, "Who opens the flow; everybody when left out.", None)
+    arriving: list[str] | None = key(WANTED, "Only what arrives by these interfaces, so that a VLAN may have a profile.", None)
+    mode: str = key(one_of("instead", "before", "after"), "How its lists go with the common ones.", "instead")
+    lists: list[str] = key(WANTED, "Lists in order.")
+    about: str = key(WORDS, "What it is for.", "")
 
 
 class OspfPortIn(Part):
@@ -199,6 +295,9 @@ class InterfaceIn(Part):
     tagged: list[int] = key(some(number(1, 4094)), "VLANs whose frames this port carries with a tag.", list)
     leased: bool = key(YES_NO, "The address comes from an address-lease service on the segment.", False)
     answers_for: list[Block] = key(some(RUNS), "Further addresses for which it answers on its segment.", list)
+    outside: bool | None = key(
+        YES_NO, "It faces what is not one's own. Where no interface of a firewall says so, those without a local address do.", None
+    )
     ospf: OspfPortIn | None = key(of(OspfPortIn), "Speak OSPF here: an area number, or a mapping.", None)
     rip: str | None = key(one_of("active", "passive"), "Speak RIP version 2 here; passive: announce the subnet, hear nobody.", None)
 
@@ -244,6 +343,7 @@ class TranslateIn(Part):
         None,
     )
     goes_to: GoesToIn | None = key(of(GoesToIn), "The new destination: an address, or a mapping with a port.", None)
+    lists: list[str] | None = key(WANTED, "For goes-to: lists that its packets meet, with their new destination.", None)
     disabled: bool = key(YES_NO, "Keep the rule, but pass it over.", False)
     about: str = key(WORDS, "What it is for.", "")
 
@@ -383,6 +483,23 @@ class DeviceIn(Part):
     policy_routes: list[PolicyRouteIn] = key(
         listed(of(PolicyRouteIn)), "Entries that choose a way of their own for the packets that they match, in order.", list
     )
+    everywhere: EverywhereIn | None = key(of(EverywhereIn), "Lists for whatever arrives, by whichever interface.", None)
+    crossings: list[CrossingIn] = key(
+        listed(of(CrossingIn)), "Lists for pairs of zones, in order: the first pair that a packet belongs to.", list
+    )
+    to_self: list[str] | None = key(WANTED, "Lists for packets to the device itself.", None)
+    from_self: list[str] | None = key(WANTED, "Lists for packets that the device makes itself.", None)
+    offers: dict[str, dict[str, list[str]]] = key(
+        by_name(PORT_NAME, by_name(REFERENCE, some(REFERENCE, 1))),
+        "What the device answers, by interface: services, each with who may ask; none for nobody. It answers nothing else there.",
+        dict,
+    )
+    profiles: dict[str, ProfileIn] = key(
+        by_name(NAME, of(ProfileIn)),
+        "Lists for chosen hosts or VLANs, in order: the first that a packet's opener belongs to.",
+        dict,
+    )
+    built_in: dict[str, bool] = key(by_name(REFERENCE, YES_NO), "Built-in rules to switch on or off, by name.", dict)
     order: list[str] | None = key(
         listed(REFERENCE), "The device's own order of stages for packets that arrive; the built-in one when left out.", None
     )
@@ -415,6 +532,8 @@ class NetworkIn(Part):
     title: str = key(WORDS, "Name of the network.", "")
     about: str = key(WORDS, "What it shows.", "")
     local: list[Block] = key(listed(RUNS), "What the built-in group local-networks holds; the private ranges when left out.", list)
+    hours: dict[str, HoursIn] = key(by_name(NAME, of(HoursIn)), "Windows of time.", dict)
+    applications: dict[str, ApplicationIn] = key(by_name(NAME, of(ApplicationIn)), "Applications that flows may be of.", dict)
     names: dict[str, list[Address]] = key(by_name(NAME, some(ADDRESS)), "Host names with their addresses.", dict)
     groups: dict[str, GroupIn] = key(by_name(NAME, of(GroupIn)), "Address groups.", dict)
     services: dict[str, ServicesIn] = key(by_name(NAME, of(ServicesIn)), "Named services.", dict)

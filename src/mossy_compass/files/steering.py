@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator
 
 from mossy_compass.files.context import Context, Path
+from mossy_compass.files.gates import known_lists, port_words
 from mossy_compass.files.names import services, term, term_list
 from mossy_compass.files.rules import conditions
 from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
@@ -17,11 +18,6 @@ from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Candidate, PolicyRoute, Term, Translate
 from mossy_compass.packet.address import V6_BASE, Address, from_key
 from mossy_compass.packet.service import WITH_PORTS
-
-
-def port_words(device: DeviceIn, interfaces: Iterable[str]) -> set[str]:
-    """What ``arriving`` and ``leaving`` may name at a device: interfaces, zones, groups of uplinks."""
-    return {*interfaces, *device.uplinks, *(i.zone for i in device.interfaces.values() if i.zone)}
 
 
 def _ports(ctx: Context, name: str, words: Iterable[str] | None, path: Path, known: Collection[str]) -> tuple[str, ...] | None:
@@ -58,6 +54,7 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
             destinations=destinations,
             services=wanted,
             service_words=", ".join(entry.service or ()),
+            lists=tuple(entry.lists or ()),
             disabled=entry.disabled,
             about=entry.about,
         )
@@ -74,6 +71,10 @@ def _kind_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:
     if entry.goes_to is not None and entry.leaving is not None:
         words = "where a packet leaves is not known yet when its destination is translated."
         ctx.fault("translate.kind", ctx.spot(*path, "leaving"), words, "Say arriving instead.")
+    known_lists(ctx, entry.lists, (*path, "lists"))
+    if entry.lists and entry.goes_to is None:
+        words = "lists: filter what a destination rule sends on, and this rule is about sources."
+        ctx.fault("translate.kind", ctx.spot(*path, "lists"), words, "Attach the lists to an interface or a crossing.")
     if entry.goes_to is not None and entry.to is None:
         words = "'to' is missing from a rule about destinations: every packet would be sent elsewhere."
         ctx.fault("key.missing", ctx.spot(*path), words, "Add to: ADDRESS, self for the device's own addresses, or any.")

@@ -16,7 +16,7 @@ from mossy_compass.files import schema
 from mossy_compass.files.keys import Kind, Part, of
 from mossy_compass.files.schema import NetworkIn
 from mossy_compass.files.tree import Node
-from mossy_compass.marks import Hint, Problems, hint
+from mossy_compass.marks import Hint, Problems, hint, nearest
 
 _WANTED = {
     "string_type": "one plain value is wanted here, not a list or a mapping.",
@@ -81,7 +81,7 @@ def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | 
         return (
             "value.wrong",
             f"'{error['input']}' is none of {', '.join(allowed)}.",
-            hint(str(error["input"]), allowed) if isinstance(error["input"], str) else "",
+            hint(error["input"], allowed) if isinstance(error["input"], str) and nearest(error["input"], allowed) else "",
         )
     if kind == "ours":
         return "value.wrong", error["ctx"]["message"], ""

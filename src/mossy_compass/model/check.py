@@ -33,14 +33,41 @@ def check_network(network: Network, problems: Problems) -> None:
 
 
 def attached(network: Network) -> dict[str, list[tuple[str, str, str]]]:
-    """For each list, where it is attached: device, interface, ``arriving`` or ``leaving``."""
+    """For each list, where it stands: device, interface, ``arriving`` or ``leaving``.
+
+    For what is no interface's: the device, a pair of zones, a profile, a front or nothing, and the kind of place.
+    """
     out: dict[str, list[tuple[str, str, str]]] = {name: [] for name in network.lists}
     for device in network.devices.values():
-        for interface in device.interfaces.values():
-            for way, name in (("arriving", interface.arriving_list), ("leaving", interface.leaving_list)):
+        for names, where, way in standing_lists(device):
+            for name in names:
                 if name in out:
-                    out[name].append((device.name, interface.name, way))
+                    out[name].append((device.name, where, way))
     return out
+
+
+def standing_lists(device: Device) -> Iterator[tuple[tuple[str, ...], str, str]]:
+    """The lists of a device: their names, where, and the kind of place."""
+    for interface in device.interfaces.values():
+        yield interface.arriving_lists, interface.name, "arriving"
+        yield interface.leaving_lists, interface.name, "leaving"
+    gates = device.gates
+    yield gates.everywhere, "", "everywhere"
+    for crossing in gates.crossings:
+        yield crossing.lists, crossing.words, "crossing"
+    yield gates.to_self, "", "to-self"
+    yield gates.from_self, "", "from-self"
+    for profile in gates.profiles:
+        yield profile.lists, profile.name, "profile"
+    for rule in device.translate:
+        yield rule.lists, rule.id, "front"
+
+
+def place_words(device: str, where: str, way: str) -> str:
+    """Where a list stands: ``gate/fibre arriving``, ``gate crossing house into world``, ``gate to-self``."""
+    if way in ("arriving", "leaving"):
+        return f"{device}/{where} {way}"
+    return f"{device} {way}{' ' + where if where else ''}"
 
 
 def classifying(network: Network) -> set[str]:
@@ -54,7 +81,7 @@ def _lists(network: Network, problems: Problems) -> None:
     for name, places in attached(network).items():
         entry = network.lists[name]
         if not places and name not in used:
-            words = f"list '{name}' is attached to no interface: no packet is compared with it."
+            words = f"list '{name}' is attached nowhere: no packet is compared with it."
             remedy = f"Attach it: filter: {{arriving: {name}}} at an interface, or remove it."
             problems.add("idle.unattached", entry.mark, words, remedy, WARN)
         if places:
@@ -68,7 +95,7 @@ def _lists(network: Network, problems: Problems) -> None:
 def _attached_list(network: Network, entry: AccessList, places: list[tuple[str, str, str]], problems: Problems) -> None:
     """A list that is attached: without a rule, or with nothing but denies before an end that denies."""
     if not entry.rules:
-        where = ", ".join(f"{d}/{i}" for d, i, _ in places)
+        where = ", ".join(place_words(*p) for p in places)
         words = f"list '{entry.name}' has no rule, and is attached at {where}: what it does follows from the setting empty-list."
         problems.add("list.empty", entry.mark, words, "Write its rules.", WARN)
     active = [r for r in entry.rules if not r.disabled]
@@ -146,8 +173,8 @@ def _gateway(device: Device, problems: Problems) -> None:
 def _switch(device: Device, problems: Problems) -> None:
     """What is written at a device that only bridges, and has no effect there."""
     for port in device.interfaces.values():
-        if port.arriving_list or port.leaving_list:
-            mark = port.arriving_mark if port.arriving_list else port.leaving_mark
+        if port.arriving_lists or port.leaving_lists:
+            mark = port.arriving_mark if port.arriving_lists else port.leaving_mark
             words = f"{device.name} is a switch and only bridges: no list is examined there."
             problems.add("switch.list", mark, words, "Attach the list to the router or firewall that the packets pass.")
     kinds = (
@@ -264,7 +291,7 @@ Named = tuple[str, Hashable, Mark]
 def _bare(rule: Rule) -> Hashable:
     """What a rule says, without what it is called and what for; its addresses by their words, which say the same."""
     words = (_words(rule.sources), _words(rule.destinations))
-    return words, replace(rule, id="", about="", log=False, sources=None, destinations=None)
+    return words, replace(rule, id="", about="", log="", sources=None, destinations=None)
 
 
 def _bare_translation(rule: Translate) -> Hashable:

@@ -12,6 +12,7 @@ from enum import StrEnum
 from typing import Any
 
 from mossy_compass.marks import NOWHERE, Mark
+from mossy_compass.model.gates import Application, Gates, Hours
 from mossy_compass.model.settings import Settings
 from mossy_compass.packet.address import Address, InterfaceAddress, Masked, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.service import Service
@@ -61,6 +62,7 @@ class Verdict(StrEnum):
     DENY = "deny"
     REJECT = "reject"
     NOTE = "note"
+    HAND_ON = "hand-on"
 
 
 @dataclass(frozen=True, repr=False)
@@ -135,9 +137,16 @@ class Rule(Shown):
         from_ports: source ports.
         services: destination services; the words as written are in ``service_words``.
         opening: only packets that open a session.
+        states: what a packet may be to the device's sessions: new, continuing, answering, related, none.
+        fragments: only fragments other than the first, which have no ports.
+        hours: names of windows of time, one of which must be open.
+        applications: names or categories, one of which must be known of the flow.
+        names: host names, one of which must have the destination's address as the device knows it.
+        last_resort: only while the uplink of last resort is in use.
         arriving, leaving: names of interfaces.
+        answer: what a reject sends: ``reset`` or a kind of ICMP error; empty for what the device's setting says.
         disabled: kept, but passed over.
-        log: whether a match is logged.
+        log: severity of the log line of each match (RFC 5424); empty for none.
         about: the purpose, as the author wrote it.
 
     """
@@ -152,10 +161,17 @@ class Rule(Shown):
     services: tuple[Service, ...] | None = None
     service_words: str = ""
     opening: bool = False
+    states: tuple[str, ...] | None = None
+    fragments: bool = False
+    hours: tuple[str, ...] | None = None
+    applications: tuple[str, ...] | None = None
+    names: tuple[str, ...] | None = None
+    last_resort: bool = False
     arriving: tuple[str, ...] | None = None
     leaving: tuple[str, ...] | None = None
+    answer: str = ""
     disabled: bool = False
-    log: bool = False
+    log: str = ""
     about: str = ""
 
 
@@ -207,7 +223,8 @@ class Interface(Shown):
         about: free text.
         state: of its port.
         mtu: largest packet in bytes.
-        arriving_list, leaving_list: names of the attached access lists.
+        arriving_lists, leaving_lists: names of the attached access lists, in the order in which they are asked.
+        outside: it faces what is not one's own; None where the file does not say.
         parent, vlan: for a sub-interface, the port and the VLAN tag; for a VLAN interface, the VLAN alone.
         access_vlan: the port is an untagged member of this VLAN.
         trunk_vlans: VLANs that the port carries tagged.
@@ -225,8 +242,8 @@ class Interface(Shown):
     about: str = ""
     state: PortState = PortState.UP
     mtu: int = 1500
-    arriving_list: str | None = None
-    leaving_list: str | None = None
+    arriving_lists: tuple[str, ...] = ()
+    leaving_lists: tuple[str, ...] = ()
     arriving_mark: Mark = _mark()  # noqa: RUF009 - a field, as dataclasses make them
     leaving_mark: Mark = _mark()  # noqa: RUF009 - a field, as dataclasses make them
     parent: str | None = None
@@ -238,6 +255,7 @@ class Interface(Shown):
     leased: bool = False
     ospf: OspfPort | None = None
     rip: str | None = None
+    outside: bool | None = None
 
 
 def link_locals(device: str, interface: Interface) -> tuple[Address, ...]:
@@ -311,6 +329,7 @@ class Translate(Shown):
         to_port: for a destination rule, the port that they go to instead; None keeps it.
         arriving, leaving: the interfaces that packets must come or leave by; None for any.
         sources, destinations, services: whose packets, to where, of which services; None for all.
+        lists: for a destination rule, the access lists that its packets meet once they are translated.
         disabled: kept, but passed over.
 
     """
@@ -327,6 +346,7 @@ class Translate(Shown):
     destinations: tuple[Term, ...] | None = None
     services: tuple[Service, ...] | None = None
     service_words: str = ""
+    lists: tuple[str, ...] = ()
     disabled: bool = False
     about: str = ""
 
@@ -477,6 +497,7 @@ class Device(Shown):
         uplinks: named groups of interfaces used as one way out.
         ospf, rip: settings of the routing processes; each also runs where an interface speaks it.
         leases: address-lease services that it runs.
+        gates: what filters there beside the lists of its interfaces.
 
     """
 
@@ -502,6 +523,7 @@ class Device(Shown):
     ospf: OspfProcess | None = None
     rip: RipProcess | None = None
     leases: tuple[LeasePool, ...] = ()
+    gates: Gates = field(default_factory=Gates)
 
     @property
     def layer3(self) -> bool:
@@ -560,6 +582,8 @@ class Network(Shown):
     Attributes:
         names: name records that need no resolver.
         local: what counts as ``local-networks``.
+        hours: windows of time.
+        applications: what flows may be of.
 
     """
 
@@ -573,6 +597,8 @@ class Network(Shown):
     names: Mapping[str, tuple[Address, ...]] = field(default_factory=dict)
     local: Spans = ()
     about: str = ""
+    hours: Mapping[str, Hours] = field(default_factory=dict)
+    applications: Mapping[str, Application] = field(default_factory=dict)
 
     def owner_of(self, address: Address) -> str | None:
         """The device, or far host, that has an address; None when nobody does."""

@@ -68,6 +68,54 @@ SETTINGS: dict[str, Setting] = {
             "What happens where no list is attached to the interface in this direction; filtering begins when a list is attached.",
         ),
         Setting(
+            "inbound",
+            ("permit", "deny"),
+            "permit",
+            "deny",
+            "permit",
+            "What happens to a packet that comes in by an outside interface and that neither a session nor any rule of a list let pass; a firewall lets strangers start nothing.",
+        ),
+        Setting(
+            "outbound",
+            ("permit", "deny"),
+            "permit",
+            "permit",
+            "permit",
+            "The same for a packet that comes by an inside interface and leaves by an outside one; people inside may ask the world.",
+        ),
+        Setting(
+            "through",
+            ("permit", "deny"),
+            "permit",
+            "permit",
+            "permit",
+            "The same for a packet that passes from one inside interface to another, or between two outside ones; the zones of a house trust each other until a rule says otherwise.",
+        ),
+        Setting(
+            "translation-opens",
+            ("no", "yes"),
+            "no",
+            "no",
+            "no",
+            "Whether a destination rule also lets in what it sends on; where not, a rule of a list must permit it.",
+        ),
+        Setting(
+            "log-defaults",
+            ("no", "yes"),
+            "no",
+            "no",
+            "no",
+            "Whether a log line is written where a default stops a packet and no rule did; most devices are silent there, which is why drops leave no trace.",
+        ),
+        Setting(
+            "name-rules",
+            ("resolved", "learned"),
+            "resolved",
+            "resolved",
+            "resolved",
+            "How a rule that says `name` knows addresses: the device asks for the name itself, or it learns from the answers to lookups that pass through it.",
+        ),
+        Setting(
             "own-packets",
             ("pass", "filtered"),
             "pass",
@@ -271,6 +319,10 @@ class Settings:
         forwarding: packets for others are passed on.
         end_of_list: what the end of an attached list does.
         empty_list_permits, no_list_permits: what an empty list, or none, does.
+        inbound, outbound, through: what no rule let pass is permitted, by where it comes from and goes to.
+        translation_opens: what a destination rule sends on is let in from outside.
+        logs_defaults: a default that stops a packet is logged.
+        learns_names: names in rules are known from lookups that passed, instead of being asked for.
         own_packets_filtered: the device's own packets are compared with the leaving list.
         to_self, from_self: packets to the device, and of the device, are permitted.
         answers_ping: echo requests are answered.
@@ -297,6 +349,12 @@ class Settings:
     end_of_list: EndOfList
     empty_list_permits: bool
     no_list_permits: bool
+    inbound: bool
+    outbound: bool
+    through: bool
+    translation_opens: bool
+    logs_defaults: bool
+    learns_names: bool
     own_packets_filtered: bool
     to_self: bool
     from_self: bool
@@ -337,6 +395,12 @@ def settings_of(kind: str, written: Mapping[str, tuple[str, Mark]]) -> Settings:
         end_of_list=EndOfList(value["end-of-list"]),
         empty_list_permits=value["empty-list"] == "permit",
         no_list_permits=value["no-list"] == "permit",
+        inbound=value["inbound"] == "permit",
+        outbound=value["outbound"] == "permit",
+        through=value["through"] == "permit",
+        translation_opens=value["translation-opens"] == "yes",
+        logs_defaults=value["log-defaults"] == "yes",
+        learns_names=value["name-rules"] == "learned",
         own_packets_filtered=value["own-packets"] == "filtered",
         to_self=value["to-self"] == "permit",
         from_self=value["from-self"] == "permit",

@@ -30,7 +30,8 @@ class Packet(NamedTuple):
         protocol: IP protocol number.
         source: source address.
         destination: destination address.
-        from_port: source port; for ICMP echo, the identifier, which translation treats alike (RFC 5508).
+        from_port: source port; for ICMP echo, the identifier, which translation treats alike (RFC 5508). -1 in a fragment
+            other than the first, which carries neither (RFC 791 section 3.2, RFC 8200 section 4.5).
         to_port: destination port; 0 where the protocol has none.
         icmp: ``type * 256 + code`` of an ICMP packet, else -1.
         flags: for TCP ``SYN``, ``SYN-ACK`` or ``RST``; else empty.
@@ -59,6 +60,8 @@ class Packet(NamedTuple):
     @property
     def opening(self) -> bool:
         """True for a packet that may open a session: a bare SYN, a UDP packet, an ICMP request."""
+        if self.from_port < 0:
+            return False
         if self.protocol == TCP:
             return self.flags == "SYN"
         return self.icmp < 0 or (self.protocol, self.icmp >> 8) in REPLY_TYPES
@@ -68,6 +71,11 @@ class Packet(NamedTuple):
         """True for an ICMP error, which quotes the packet that it is about."""
         return self.quoted is not None
 
+    @property
+    def fragment(self) -> bool:
+        """True for a fragment other than the first: it has addresses and a protocol, and nothing beyond."""
+        return self.from_port < 0
+
     def passed_on(self) -> Packet:
         """The packet with one hop less to go."""
         return Packet(self[0], self[1], self[2], self[3], self[4], self[5], self[6], self[7] - 1, self[8], self[9])
@@ -75,11 +83,15 @@ class Packet(NamedTuple):
     def what(self) -> str:
         """Protocol and port or ICMP kind, as ``tcp/443`` or ``icmp/echo-request``."""
         name = protocol_name(self.protocol)
+        if self.fragment:
+            return f"{name} (later fragment)"
         if self.icmp >= 0:
             return f"{name}/{icmp_name(self.protocol, Span(self.icmp, self.icmp))}"
         return f"{name}/{self.to_port}" if self.protocol in WITH_PORTS else name
 
     def __str__(self) -> str:
+        if self.fragment:
+            return f"{protocol_name(self.protocol)} {self.source} > {self.destination} later fragment"
         if self.protocol in WITH_PORTS:
             ends = f"{_end(self.source, self.from_port)} > {_end(self.destination, self.to_port)}"
             return f"{protocol_name(self.protocol)} {ends}{' ' + self.flags if self.flags else ''}"
@@ -99,8 +111,10 @@ def _end(address: Address, port: int) -> str:
 def answer_to(packet: Packet) -> Packet | None:
     """The packet with which the far end answers: SYN-ACK, UDP answer, or the reply to an ICMP request.
 
-    None for what is never answered: ICMP that asks nothing (RFC 1122 section 3.2.2).
+    None for what is never answered: ICMP that asks nothing (RFC 1122 section 3.2.2), and a piece of a packet.
     """
+    if packet.fragment:
+        return None
     if packet.icmp >= 0:
         kind = REPLY_TYPES.get((packet.protocol, packet.icmp >> 8))
         if kind is None:
@@ -117,7 +131,7 @@ def refusal_of(packet: Packet) -> Packet | None:
     protocol unreachable (section 3.2.2.1; for IPv6 the unknown next header of RFC 4443 section 3.4). None where nothing
     may be said: about resets and ICMP.
     """
-    if packet.icmp >= 0 or packet.flags == "RST":
+    if packet.icmp >= 0 or packet.flags == "RST" or packet.fragment:  # nothing is said of a later fragment (RFC 1122 3.2.2)
         return None
     if packet.protocol == TCP:
         return reset_of(packet)
@@ -135,9 +149,33 @@ ERROR_KINDS = {
     "protocol-unreachable": {4: (3, 2), 6: (4, 1)},
     "port-unreachable": {4: (3, 3), 6: (1, 4)},
     "prohibited": {4: (3, 13), 6: (1, 1)},
+    "net-prohibited": {4: (3, 9), 6: (1, 1)},
+    "host-prohibited": {4: (3, 10), 6: (1, 1)},
+    "policy-failed": {4: (3, 13), 6: (1, 5)},
+    "route-rejected": {4: (3, 13), 6: (1, 6)},
     "time-exceeded": {4: (11, 0), 6: (3, 0)},
     "too-big": {4: (3, 4), 6: (2, 0)},
 }
+
+
+REJECT_ANSWERS = (
+    "reset",
+    "net-unreachable",
+    "host-unreachable",
+    "protocol-unreachable",
+    "port-unreachable",
+    "prohibited",
+    "net-prohibited",
+    "host-prohibited",
+    "policy-failed",
+    "route-rejected",
+)
+"""What a rule that rejects may send: a reset, or ICMP unreachable with one of its codes (RFC 1812 5.2.7.1, RFC 4443 3.1)."""
+
+
+def later_fragment(packet: Packet) -> Packet:
+    """A piece of a packet that is not its first: without ports, flags or kind."""
+    return packet._replace(from_port=-1, to_port=-1, icmp=-1, flags="")
 
 
 def icmp_error(about: Packet, source: Address, kind: str) -> Packet:

@@ -78,6 +78,7 @@ class Stop(NamedTuple):
         fate, cause: how, and the code from the table of causes.
         reply: what goes home; whether it may be said at all is for ``plan/replies.py``.
         ttl_ended: the packet's TTL ran out here, which ends a circle too.
+        answer: for a rejection, what is sent, one of ``REJECT_ANSWERS``; empty for what the device's setting says.
 
     """
 
@@ -85,6 +86,7 @@ class Stop(NamedTuple):
     cause: str
     reply: Reply = Reply.NOTHING
     ttl_ended: bool = False
+    answer: str = ""
 
 
 class Recall(Plain):
@@ -114,6 +116,12 @@ class Rewrite(NamedTuple):
     address: Address | None = None
     port: int | None = None
     allocate: bool = False
+
+
+class Forget(Plain):
+    """The packet's session ends."""
+
+    __slots__ = ()
 
 
 class Countdown(Plain):
@@ -168,7 +176,7 @@ class Handover(NamedTuple):
     latency_ms: float
 
 
-Action = Pass | Leave | Note | Stop | Recall | Admit | Rewrite | Countdown | Forward | Deliver | Handover
+Action = Pass | Leave | Note | Stop | Recall | Admit | Forget | Rewrite | Countdown | Forward | Deliver | Handover
 
 
 class Decision(NamedTuple):
@@ -181,7 +189,7 @@ class Decision(NamedTuple):
         note: a remark.
         table: id of the table that was asked, as ``list visitors-in``; the plan finds it again by that.
         row: id of the row that decided.
-        logged: the row says that a match is logged.
+        logged: severity of the log line that is written of it; empty for none.
 
     """
 
@@ -191,7 +199,7 @@ class Decision(NamedTuple):
     note: Because | None = None
     table: str = ""
     row: str = ""
-    logged: bool = False
+    logged: str = ""
 
 
 Decide = Callable[[Facts], Decision | None]

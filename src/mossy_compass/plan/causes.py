@@ -99,6 +99,43 @@ CAUSES: dict[str, Cause] = {
             ("attach a list that permits it", "setting no-list: permit"),
         ),
         Cause(
+            "filter.inbound",
+            "It comes from outside, neither a session nor a rule let it in, and the setting inbound denies.",
+            ("permit it by a rule of a list at the outside interface, or of a crossing", "setting inbound: permit"),
+            ("keep sessions of its protocol there: stateful", "or permit the answers by a rule of their own"),
+        ),
+        Cause(
+            "filter.outbound",
+            "It goes outside, no rule let it, and the setting outbound denies.",
+            ("permit it by a rule", "setting outbound: permit"),
+        ),
+        Cause(
+            "filter.through",
+            "It passes from one zone into another, no rule let it, and the setting through denies.",
+            ("write a crossing for this pair of zones", "setting through: permit"),
+            ("keep sessions of its protocol there: stateful", "or write a crossing for the way back"),
+        ),
+        Cause(
+            "name.unlearned",
+            "A rule by name would permit it, and the device knows no address of that name yet.",
+            ("let the sender ask a resolver whose answers pass that device", "setting name-rules: resolved"),
+        ),
+        Cause(
+            "session.recalled",
+            "The flow's application became known, a rule forbids it, and the session ends.",
+            ("permit the application above that rule", "expect a start that works and then stops: the first packets had to pass"),
+        ),
+        Cause(
+            "self.not-offered",
+            "The device does not offer this service on that interface, or not to this source.",
+            ("name it under offers", "ask from an address that may"),
+        ),
+        Cause(
+            "fragment.part",
+            "A later fragment arrived; nothing is answered before the first one is there.",
+            ("send the whole packet",),
+        ),
+        Cause(
             "session.none",
             "It answers a packet of which this device keeps no session, so it is judged like a stranger's.",
             (

@@ -11,7 +11,8 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from mossy_compass.marks import Mark, Problems, Severity, hint
-from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule
+from mossy_compass.model.check import place_words, standing_lists
+from mossy_compass.model.network import AccessList, Device, Interface, Kind, Network, Rule
 from mossy_compass.packet.address import in_spans
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.fields import FIELDS
@@ -84,15 +85,32 @@ def _named_ports(network: Network, device: Device, problems: Problems) -> None:
 
 def _open_outside(network: Network, device: Device, problems: Problems) -> None:
     """A firewall's interface to what is not its own, by which strangers come in without meeting a rule."""
-    if not device.settings.no_list_permits:
-        return
-    for port in device.interfaces.values():
-        held = [a.address for a in port.addresses if not a.address.is_link_local]
-        outside = bool(held) and not any(in_spans(a.key, network.local) for a in held)
-        if outside and port.arriving_list is None and not port.loopback:
-            words = f"no list is attached to what arrives by {device.name}/{port.name}, which faces strangers: whatever they send is let in."
-            remedy = "Attach one: filter: {arriving: NAME}, or set no-list: deny."
-            problems.add("firewall.open", port.mark, words, remedy, Severity.WARNING)
+    written = any(i.outside is not None for i in device.interfaces.values())
+    faces = [p for p in device.interfaces.values() if not p.loopback and (p.outside if written else _no_local(network, p))]
+    if len(faces) > 1 and not written:
+        names = " and ".join(p.name for p in faces)
+        words = f"{device.name} does not say which of its interfaces are outside; {names} are taken to be, since no address there is local."
+        problems.add("firewall.outside", device.mark, words, "Write outside: yes at those that face strangers.", Severity.NOTE)
+    settings = device.settings
+    for port in faces:
+        crossing = any(c.origin in ("any", port.name, port.zone) for c in device.gates.crossings)
+        if port.arriving_lists or device.gates.everywhere or crossing or not settings.no_list_permits:
+            continue
+        where = f"no list is attached to what arrives by {device.name}/{port.name}, which faces strangers"
+        if settings.inbound:
+            remedy = "Attach one: filter: {arriving: NAME}, or set inbound: deny."
+            problems.add("firewall.open", port.mark, f"{where}: whatever they send is let in.", remedy, Severity.WARNING)
+        elif settings.mark("inbound") is None:
+            words = f"{where}: they can start nothing (inbound: deny, the default of a firewall)."
+            problems.add(
+                "firewall.closed", port.mark, words, "Attach a list that permits what they may, or leave it so.", Severity.NOTE
+            )
+
+
+def _no_local(network: Network, port: Interface) -> bool:
+    """True for an interface that has addresses, and none that is local."""
+    held = [a.address for a in port.addresses if not a.address.is_link_local]
+    return bool(held) and not any(in_spans(a.key, network.local) for a in held)
 
 
 def _left_out(device: Device, problems: Problems, mark: Mark) -> None:
@@ -111,8 +129,11 @@ def _written_for(device: Device) -> dict[Stage, list[Mark]]:
     inspected = [device.stateful_mark] if device.stateful and device.stateful_mark else []
     return {
         Stage.INSPECTION: inspected,
-        Stage.ARRIVING_LIST: [i.arriving_mark for i in ports if i.arriving_list],
-        Stage.LEAVING_LIST: [i.leaving_mark for i in ports if i.leaving_list],
+        Stage.ARRIVING_LIST: [i.arriving_mark for i in ports if i.arriving_lists],
+        Stage.LEAVING_LIST: [i.leaving_mark for i in ports if i.leaving_lists],
+        Stage.CROSSING: [c.mark for c in device.gates.crossings if c.into != "self"],
+        Stage.TO_SELF_LIST: [device.gates.to_self_mark] if device.gates.to_self else [o.mark for o in device.gates.offers],
+        Stage.FRONT_LIST: [t.mark for t in device.translate if t.lists],
         Stage.TRANSLATE_SOURCE: [t.mark for t in device.translate if t.becomes_interface],
         Stage.TRANSLATE_DESTINATION: [t.mark for t in device.translate if not t.becomes_interface],
         Stage.POLICY_ROUTE: [e.mark for e in device.policy_routes],
@@ -121,19 +142,21 @@ def _written_for(device: Device) -> dict[Stage, list[Mark]]:
 
 def _rows(network: Network, device: Device, problems: Problems) -> None:
     """Rows of a device that ask for a fact which their stage cannot know in this device's order."""
-    order = orders(device.kind, device.order)[0]
+    order, origin = orders(device.kind, device.order)
     known = {stage: given_before(order, stage) for stage in order}
+    known |= {stage: given_before(origin, stage) for stage in origin if stage not in known}
     for standing in _standing(network, device):
         if standing.stage not in known:
             continue
         lacking = [need for need in _needs(standing) if need not in known[standing.stage]]
         if lacking:
-            words = (
-                f"{device.name}: {standing.words} asks for the interface that packets leave by, "
-                f"which is not known yet at the stage '{standing.stage}'."
-            )
+            wanted = "the interface that packets leave by" if "leaving" in lacking else "what packets are to the device's sessions"
+            words = f"{device.name}: {standing.words} asks for {wanted}, which is not known yet at the stage '{standing.stage}'."
+            giver = "route" if "leaving" in lacking else "recall"
             remedy = (
-                "Put that stage after 'route' in the order." if device.order else "Ask for arriving, or attach it to what leaves."
+                f"Put that stage after '{giver}' in the order."
+                if device.order
+                else "Ask for arriving, or attach it to what leaves."
             )
             problems.add("rule.too-early", standing.rule.mark, words, remedy)
 
@@ -147,12 +170,26 @@ def _needs(standing: Standing) -> set[str]:
     return needs
 
 
+STAGE_OF = {
+    "arriving": Stage.ARRIVING_LIST,
+    "leaving": Stage.LEAVING_LIST,
+    "everywhere": Stage.ARRIVING_LIST,
+    "profile": Stage.ARRIVING_LIST,
+    "crossing": Stage.CROSSING,
+    "to-self": Stage.TO_SELF_LIST,
+    "from-self": Stage.FROM_SELF,
+    "front": Stage.FRONT_LIST,
+}
+"""The stage that asks the lists of each kind of place."""
+
+
 def _standing(network: Network, device: Device) -> Iterator[Standing]:
     """Every row of a device with the stage that it stands in."""
-    for interface in device.interfaces.values():
-        for stage, name in ((Stage.ARRIVING_LIST, interface.arriving_list), (Stage.LEAVING_LIST, interface.leaving_list)):
+    for names, where, way in standing_lists(device):
+        stage = STAGE_OF[way] if way != "crossing" or not where.endswith(" into self") else Stage.TO_SELF_LIST
+        for name in names:
             if name in network.lists:
-                yield from _of_list(stage, network.lists[name or ""], f" ({device.name}/{interface.name})")
+                yield from _of_list(stage, network.lists[name], f" ({place_words(device.name, where, way)})")
     for entry in device.translate:
         stage = Stage.TRANSLATE_SOURCE if entry.becomes_interface else Stage.TRANSLATE_DESTINATION
         yield Standing(stage, as_rule(entry), f"translation rule {entry.id}", own=True)

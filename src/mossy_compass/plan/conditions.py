@@ -15,7 +15,7 @@ from mossy_compass.headers.spans import merge
 from mossy_compass.model.network import Rule, Term
 from mossy_compass.packet.address import Masked, Spans, in_spans
 from mossy_compass.packet.service import Service
-from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import FIELDS, SetKind, service_span
 
 Part = tuple[str, Any]
@@ -77,7 +77,7 @@ def in_set(kind: SetKind, values: Any, value: Any) -> bool:
         return in_spans(value, values)
     if kind is SetKind.MASKED:
         return any(m.holds(value) for m in values)
-    return value in values
+    return not values.isdisjoint(value) if kind is SetKind.ANY_OF else value in values
 
 
 class Reader(NamedTuple):
@@ -86,11 +86,13 @@ class Reader(NamedTuple):
     Attributes:
         own: the device's addresses.
         ports: the interfaces that a name stands for: an interface, a zone, or a group of uplinks.
+        names: the addresses of host names as the device resolves them; None where it learns them from what passes.
 
     """
 
     own: Spans = ()
     ports: Mapping[str, tuple[str, ...]] = {}
+    names: Mapping[str, Spans] | None = {}
 
 
 class Key(NamedTuple):
@@ -118,6 +120,12 @@ def _addresses(key: str, fields: tuple[str, str], terms: Sequence[Term] | None, 
     masked: tuple[Masked, ...] = tuple(dict.fromkeys(m for t in terms for m in t.masked))
     parts: tuple[Part, ...] = ((fields[0], spans), (fields[1], masked)) if masked else ((fields[0], spans),)
     return Condition(key, parts, tuple(t.words for t in terms), tuple(terms))
+
+
+def term_condition(key: str, terms: Sequence[Term], reader: Reader) -> Condition | None:
+    """Addresses under ``from`` or ``to`` as a condition; None for ``any``."""
+    side = "source" if key == "from" else "destination"
+    return _addresses(key, (side, f"{side}-bits"), terms, reader)
 
 
 def _spans(term: Term, reader: Reader) -> Spans:
@@ -153,6 +161,42 @@ def _opening(rule: Rule, reader: Reader) -> Condition | None:
     return Condition("opening", (("opens", frozenset((True,))),)) if rule.opening else None
 
 
+STATES = {"new": "opening", "continuing": "continuing", "answering": "answering", "related": "related", "none": "none"}
+"""What a rule may say under ``state``, with the relation that it is."""
+
+
+def _states(rule: Rule, reader: Reader) -> Condition | None:
+    """What the packet is to the device's sessions."""
+    if rule.states is None:
+        return None
+    return Condition("state", (("relation", frozenset(Relation(STATES[s]) for s in rule.states)),), rule.states)
+
+
+def _fragments(rule: Rule, reader: Reader) -> Condition | None:
+    """Only fragments other than the first."""
+    return Condition("fragments", (("fragment", frozenset((True,))),)) if rule.fragments else None
+
+
+def _any_of(key: str, field: str, names: tuple[str, ...] | None) -> Condition | None:
+    """One of several names, of a field that may hold more than one."""
+    return None if names is None else Condition(key, ((field, frozenset(names)),), names)
+
+
+def _host_names(rule: Rule, reader: Reader) -> Condition | None:
+    """The destination has one of these names: by the addresses that the device resolved, or by lookups that passed."""
+    if rule.names is None:
+        return None
+    if reader.names is None:
+        return Condition("name", (("names", frozenset(rule.names)),), rule.names)
+    spans = merge(s for n in rule.names for s in reader.names.get(n, ()))
+    return Condition("name", (("destination", spans),), rule.names)
+
+
+def _last_resort(rule: Rule, reader: Reader) -> Condition | None:
+    """Only while every other uplink is down."""
+    return Condition("while", (("last-resort", frozenset((True,))),), ("last-resort",)) if rule.last_resort else None
+
+
 def _names(key: str, names: tuple[str, ...] | None, reader: Reader) -> Condition | None:
     """Interfaces by name, with zones and groups of uplinks spread out as the reader knows them."""
     if names is None:
@@ -179,6 +223,22 @@ CONDITIONS: dict[str, Key] = {
         ),
         Key("from-port", ("from-port",), _from_port, "Its source port is one of these; a packet without ports has none."),
         Key("service", ("service",), _services, "It is of one of these services, ports, or ICMP kinds."),
+        Key("name", ("destination", "names"), _host_names, "Its destination has one of these names, as the device knows them."),
+        Key("fragments", ("fragment",), _fragments, "It is a fragment other than the first, which has no ports."),
+        Key("state", ("relation",), _states, "What it is to the device's sessions: new, continuing, answering, related, none."),
+        Key(
+            "hours",
+            ("hours",),
+            lambda r, reader: _any_of("hours", "hours", r.hours),
+            "One of these windows of time is open; without a time none is.",
+        ),
+        Key(
+            "application",
+            ("application",),
+            lambda r, reader: _any_of("application", "application", r.applications),
+            "The flow is of one of these applications or categories, and the device knows that by now.",
+        ),
+        Key("while", ("last-resort",), _last_resort, "Only while the uplink of last resort is in use."),
         Key("opening", ("opens",), _opening, "It may open a session, and answers nothing that the device knows of."),
         Key(
             "arriving",

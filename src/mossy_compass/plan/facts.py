@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Protocol
+from typing import Any, NamedTuple, Protocol
 
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.flow import Flow
@@ -36,6 +36,45 @@ class Direction(StrEnum):
     BACK = "back"
 
 
+class Moment(NamedTuple):
+    """What holds for a whole test, whichever device the packet is at.
+
+    Attributes:
+        now: the instant, in seconds since 1970, UTC; None where no time was given, and then no window of time is open.
+        open: names of the windows of time that are open.
+        application: what rules may call the flow's application; None where it has none.
+        known_from: number of the packet from which on devices know the application.
+        last_resort: the uplink of last resort is in use.
+
+    """
+
+    now: int | None = None
+    open: frozenset[str] = frozenset()
+    application: frozenset[str] | None = None
+    known_from: int = 1
+    last_resort: bool = False
+
+
+SOME_TIME = Moment()
+NOTHING: frozenset[str] = frozenset()
+
+
+class Judged(NamedTuple):
+    """A packet that a place let pass while it did not know the flow's application, with the facts that it was judged by.
+
+    Attributes:
+        place: where lists stand; it can be asked again.
+        packet, arriving, leaving, relation: the facts.
+
+    """
+
+    place: Any
+    packet: Packet
+    arriving: str | None
+    leaving: str | None
+    relation: Relation
+
+
 @dataclass(frozen=True, slots=True)
 class Session:
     """What a device remembers of a conversation. It keeps the facts of its opening packet.
@@ -48,6 +87,7 @@ class Session:
         arriving: interface that the opening packet came by; None when the device made it.
         leaving: interface that it left by; None when it was for the device itself.
         opened_by: table and row that let it through; two empty texts where none was asked.
+        pending: the places that let it pass before its application was known: they are asked again when it is.
 
     """
 
@@ -58,6 +98,7 @@ class Session:
     arriving: str | None
     leaving: str | None
     opened_by: tuple[str, str] = ("", "")
+    pending: tuple[Judged, ...] = ()
 
     @property
     def translated(self) -> bool:
@@ -76,6 +117,10 @@ class Memory(Protocol):
         """True when some session's packets already leave the device as this flow."""
         ...
 
+    def names_of(self, device: str, address: Address) -> frozenset[str]:
+        """The names that a device has learned to have an address, from lookups that passed through it."""
+        ...
+
 
 class Facts:
     """One packet's stay at one device.
@@ -89,6 +134,10 @@ class Facts:
         opened_by: table and row of the list that let it pass; it becomes part of the session.
         leaving, next_hop: the way out; ``next_hop`` is None when the destination itself is on the segment.
         memory: the device's state, to be asked and not written.
+        moment, number: what holds for the whole test, and which packet of its flow this is: 1 opens it, 2 answers.
+        device: name of the device.
+        front: id of the destination rule that translated this packet here; empty for none.
+        pending: the places that let it pass while its application was not known.
 
     """
 
@@ -96,17 +145,31 @@ class Facts:
         "admitted",
         "arriving",
         "came",
+        "device",
         "direction",
+        "front",
         "leaving",
         "memory",
+        "moment",
         "next_hop",
+        "number",
         "opened_by",
         "packet",
+        "pending",
         "relation",
         "session",
     )
 
-    def __init__(self, packet: Packet, arriving: str | None, memory: Memory | None = None, leaving: str | None = None) -> None:
+    def __init__(
+        self,
+        packet: Packet,
+        arriving: str | None,
+        memory: Memory | None = None,
+        leaving: str | None = None,
+        moment: Moment = SOME_TIME,
+        number: int = 1,
+        device: str = "",
+    ) -> None:
         self.packet = self.came = packet
         self.arriving = arriving
         self.session: Session | None = None
@@ -117,3 +180,87 @@ class Facts:
         self.leaving = leaving
         self.next_hop: Address | None = None
         self.memory = memory
+        self.moment = moment
+        self.number = number
+        self.device = device
+        self.front = ""
+        self.pending: tuple[Judged, ...] = ()
+
+    @property
+    def application(self) -> frozenset[str]:
+        """What the flow's application may be called, as far as it is known; nothing while it is not."""
+        moment = self.moment
+        return moment.application if moment.application is not None and self.number >= moment.known_from else NOTHING
+
+    @property
+    def names(self) -> frozenset[str]:
+        """The names that this device has learned to have the destination's address."""
+        return self.memory.names_of(self.device, self.packet.destination) if self.memory is not None else NOTHING
+
+    def again(self, judged: Judged) -> Facts:
+        """The facts that a place judged by, with what is known of the application by now."""
+        facts = Facts(judged.packet, judged.arriving, self.memory, judged.leaving, self.moment, self.number, self.device)
+        facts.relation = judged.relation
+        return facts
+
+
+class Known(NamedTuple):
+    """What a ruling keeps of the facts beside packet and interfaces, so that its table can be asked again.
+
+    Attributes:
+        moment, number: as in ``Facts``.
+        names: what the device had learned the destination to be called.
+        learned: every name that it had learned any address of.
+
+    """
+
+    moment: Moment = SOME_TIME
+    number: int = 1
+    names: frozenset[str] = NOTHING
+    learned: frozenset[str] = NOTHING
+
+
+class Recollection:
+    """The memory of a device as a ruling kept it: what the destination was called, and nothing else."""
+
+    __slots__ = ("names",)
+
+    def __init__(self, names: frozenset[str]) -> None:
+        self.names = names
+
+    def recall(self, device: str, packet: Packet) -> tuple[Session | None, Relation, Direction]:
+        """Nothing: the relation is kept in the ruling."""
+        return None, Relation.NONE, Direction.FORTH
+
+    def taken(self, device: str, outer: Flow) -> bool:
+        """Nothing is taken."""
+        return False
+
+    def names_of(self, device: str, address: Address) -> frozenset[str]:
+        """What the destination was called."""
+        return self.names
+
+
+class Asked(Protocol):
+    """What must be known of a ruling to ask its table again: ids and values, no tables."""
+
+    @property
+    def table(self) -> str: ...
+    @property
+    def saw(self) -> Packet: ...
+    @property
+    def arriving(self) -> str | None: ...
+    @property
+    def leaving(self) -> str | None: ...
+    @property
+    def relation(self) -> Relation: ...
+    @property
+    def known(self) -> Known: ...
+
+
+def facts_of(ruling: Asked) -> Facts:
+    """The facts that a ruling was made on."""
+    known = ruling.known
+    facts = Facts(ruling.saw, ruling.arriving, Recollection(known.names), ruling.leaving, known.moment, known.number)
+    facts.relation = ruling.relation
+    return facts

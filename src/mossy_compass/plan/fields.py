@@ -25,6 +25,7 @@ class SetKind(StrEnum):
 
     INTERVALS = "intervals"
     ONE_OF = "one of"
+    ANY_OF = "any of"
     MASKED = "masked bits"
 
 
@@ -33,7 +34,8 @@ class Field(NamedTuple):
 
     Attributes:
         name: ours.
-        kind: of its sets: runs of integers; a set of names; addresses that agree in some bits.
+        kind: of its sets: runs of integers; a set of names, of which the packet has one (one of) or several (any of);
+            addresses that agree in some bits.
         given_by: the stage that first knows it; empty for what every packet brings along.
         read: takes the facts and gives the value.
         meaning: for the documents.
@@ -93,7 +95,7 @@ def _opens(facts: Facts) -> bool:
     return facts.packet.opening and facts.relation not in (Relation.ANSWERING, Relation.RELATED)
 
 
-_I, _ONE, _MASK = SetKind.INTERVALS, SetKind.ONE_OF, SetKind.MASKED
+_I, _ONE, _ANY, _MASK = SetKind.INTERVALS, SetKind.ONE_OF, SetKind.ANY_OF, SetKind.MASKED
 FIELDS: dict[str, Field] = {
     f.name: f
     for f in (
@@ -104,6 +106,11 @@ FIELDS: dict[str, Field] = {
         Field("destination-bits", _MASK, "", _destination, "destination address, likewise"),
         Field("from-port", _I, "", _from_port, "source port"),
         Field("ttl", _I, "", lambda f: f.packet.ttl, "time to live, in hops"),
+        Field("fragment", _ONE, "", lambda f: f.packet.fragment, "whether it is a fragment other than the first"),
+        Field("hours", _ANY, "", lambda f: f.moment.open, "the windows of time that are open"),
+        Field("application", _ANY, "", lambda f: f.application, "the flow's application and its categories, once they are known"),
+        Field("names", _ANY, "", lambda f: f.names, "the names that the device has learned for the destination"),
+        Field("last-resort", _ONE, "", lambda f: f.moment.last_resort, "whether the uplink of last resort is in use"),
         Field("error", _ONE, "", lambda f: f.packet.quoted is not None, "whether it is an ICMP error"),
         Field("conversation", _ONE, "", _conversation, "protocol of the packet, or of the one that an ICMP error quotes"),
         Field("arriving", _ONE, "", lambda f: f.arriving, "the interface that it came by; absent for the device's own packets"),

@@ -21,12 +21,15 @@ class Stage(StrEnum):
     INSPECTION = "inspection"
     ARRIVING_LIST = "arriving list"
     TRANSLATE_DESTINATION = "translate destination"
+    FRONT_LIST = "front list"
     FROM_SELF = "from self"
+    TO_SELF_LIST = "to-self list"
     TO_SELF = "to self"
     FORWARDING = "forwarding"
     POLICY_ROUTE = "policy route"
     ROUTE = "route"
     TTL = "time to live"
+    CROSSING = "crossing"
     LEAVING_LIST = "leaving list"
     TRANSLATE_SOURCE = "translate source"
     SEND = "send"
@@ -59,27 +62,35 @@ SPECS: dict[Stage, Spec] = {
     Stage.INSPECTION: Spec(
         "packets of known sessions of inspected protocols pass over the filters that follow", ("relation",), ("admitted",)
     ),
-    Stage.ARRIVING_LIST: Spec("the access list attached to the arriving interface"),
+    Stage.ARRIVING_LIST: Spec("the lists for whatever arrives, then those of the arriving interface; or those of a profile"),
     Stage.TRANSLATE_DESTINATION: Spec(
         "a destination rule, or the destination half of the packet's session",
         ("session", "relation"),
         (),
         (Stage.TO_SELF, Stage.POLICY_ROUTE, Stage.ROUTE),
     ),
-    Stage.FROM_SELF: Spec("whether the device may send packets of its own", ("relation",)),
+    Stage.FRONT_LIST: Spec("the lists of the destination rule that sent the packet on"),
+    Stage.TO_SELF_LIST: Spec(
+        "for a packet to the device: crossings into self, to-self lists, what is offered on the interface, built-in rules",
+        ("relation",),
+        (),
+        (Stage.TO_SELF,),
+    ),
+    Stage.FROM_SELF: Spec("whether the device may send packets of its own: from-self lists, built-in rules", ("relation",)),
     Stage.TO_SELF: Spec("a packet for the device itself ends here: its services answer or not", ("session", "relation", "opens")),
     Stage.FORWARDING: Spec("forwarding is on, and neither end is link-local"),
     Stage.POLICY_ROUTE: Spec("entries that choose a way of their own for what they match", (), (), (Stage.ROUTE,)),
     Stage.ROUTE: Spec("longest prefix, then preference, then metric, then sharing", (), ("leaving",)),
     Stage.TTL: Spec("the TTL is above 1; looked at once the route is known (RFC 1812 section 5.2.1.2)"),
-    Stage.LEAVING_LIST: Spec("the access list attached to the leaving interface", ("leaving",)),
+    Stage.CROSSING: Spec("the lists for this pair of zones, or the default for inbound, outbound, through", ("leaving",)),
+    Stage.LEAVING_LIST: Spec("the lists attached to the leaving interface", ("leaving",)),
     Stage.TRANSLATE_SOURCE: Spec("a source rule, or the source half of the packet's session", ("session", "relation")),
     Stage.SEND: Spec("who answers for the next hop on the segment; what is to be remembered is noted", ("leaving", "relation")),
 }
 
 OBLIGATORY = (Stage.ARRIVE, Stage.RECALL, Stage.TO_SELF, Stage.ROUTE, Stage.SEND)
 """Without one of these a packet would have no fate, or a device no memory."""
-FILTERS = (Stage.ARRIVING_LIST, Stage.LEAVING_LIST)
+FILTERS = (Stage.ARRIVING_LIST, Stage.FRONT_LIST, Stage.TO_SELF_LIST, Stage.CROSSING, Stage.LEAVING_LIST)
 
 THROUGH: tuple[Stage, ...] = (
     Stage.ARRIVE,
@@ -87,11 +98,14 @@ THROUGH: tuple[Stage, ...] = (
     Stage.INSPECTION,
     Stage.ARRIVING_LIST,
     Stage.TRANSLATE_DESTINATION,
+    Stage.FRONT_LIST,
+    Stage.TO_SELF_LIST,
     Stage.TO_SELF,
     Stage.FORWARDING,
     Stage.POLICY_ROUTE,
     Stage.ROUTE,
     Stage.TTL,
+    Stage.CROSSING,
     Stage.LEAVING_LIST,
     Stage.TRANSLATE_SOURCE,
     Stage.SEND,
@@ -104,6 +118,7 @@ FROM: tuple[Stage, ...] = (
     Stage.TO_SELF,
     Stage.POLICY_ROUTE,
     Stage.ROUTE,
+    Stage.CROSSING,
     Stage.LEAVING_LIST,
     Stage.TRANSLATE_SOURCE,
     Stage.SEND,

@@ -8,20 +8,21 @@ changes afterwards; what changes while packets pass is in ``state/``.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
 from mossy_compass.errors import InputError
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.check import attached, classifying
 from mossy_compass.model.network import Candidate, Device, FarHost, Interface, Kind, Network, Serves, link_locals, name_hash
-from mossy_compass.packet.address import Address, InterfaceAddress, Span, in_spans
+from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import BUILT_IN_SERVICES
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.compile import steps
 from mossy_compass.plan.conditions import Miss, Reader
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.facts import Asked, Facts, facts_of
 from mossy_compass.plan.order import orders
+from mossy_compass.plan.stages.gates import places_of
 from mossy_compass.plan.stages.routes import candidate_route, policy_rows
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.stages.translate import rules_table
@@ -42,21 +43,6 @@ class Own(NamedTuple):
 
     interface: str
     far: FarHost | None = None
-
-
-class Asked(Protocol):
-    """What the plan must know of a ruling to say why other rows were passed over: ids and values, no tables."""
-
-    @property
-    def table(self) -> str: ...
-    @property
-    def saw(self) -> Packet: ...
-    @property
-    def arriving(self) -> str | None: ...
-    @property
-    def leaving(self) -> str | None: ...
-    @property
-    def relation(self) -> Relation: ...
 
 
 class PassedOver(NamedTuple):
@@ -117,7 +103,9 @@ class DevicePlan:
         "device",
         "domains",
         "kind",
+        "local",
         "name",
+        "names_at",
         "origin",
         "own",
         "own_spans",
@@ -145,7 +133,10 @@ class DevicePlan:
             for address in far.addresses:
                 self.own.setdefault(address, Own("", far))
         self.own_spans = merge(Span(a.key, a.key) for a in self.own)
-        self.reader = Reader(self.own_spans, port_names(device))
+        names = None if device.settings.learns_names else plan.resolved_by(device)
+        self.reader = Reader(self.own_spans, port_names(device), names)
+        self.local = plan.network.local
+        self.names_at = plan.names_at
         self.tracked = device.stateful
         self.salt = name_hash(device.name)
         self._lists: dict[str, Table] = {}
@@ -191,15 +182,18 @@ class DevicePlan:
             return self.read_list(name)
         if kind == "translate":
             return self.translations[Half(name)]
+        if kind in ("offers", "built-in"):
+            return dict(places_of(self)).get(id)
         return policy_rows(self) if id == "policy-routes" else None
 
     def serves(self, far: FarHost | None) -> tuple[Serves, ...]:
         """What listens on its addresses, or at a far host; a resolver listens for lookups (RFC 1035 section 4.2)."""
         if far:
             return far.serves
+        offered = tuple(Serves(s, o.word, o.mark) for o in self.device.gates.offers for s in o.services)
         if self.device.records is not None:
-            return (*self.device.serves, *(Serves(s, "domain", self.device.mark) for s in BUILT_IN_SERVICES["domain"]))
-        return self.device.serves
+            return (*self.device.serves, *offered, *(Serves(s, "domain", self.device.mark) for s in BUILT_IN_SERVICES["domain"]))
+        return (*self.device.serves, *offered)
 
     def source_for(self, interface: str, family: int, towards: Address | None = None) -> Address | None:
         """The address that the device gives its own packets when they leave by ``interface``.
@@ -228,7 +222,13 @@ class DevicePlan:
         return self._plan.owner(address)
 
     def is_outside(self, port: str) -> bool:
-        """True where a firewall faces what is not its own: an interface without any address in local-networks."""
+        """True where a device faces what is not its own: as the file says, or for a firewall as its addresses suggest.
+
+        Where no interface of a firewall says so, those without any address in local-networks are taken to be outside.
+        """
+        ports = self.device.interfaces
+        if any(i.outside is not None for i in ports.values()):
+            return ports[port].outside is True
         if self.device.kind is not Kind.FIREWALL:
             return False
         held = [a.address for a in self.device.interfaces[port].addresses if not a.address.is_link_local]
@@ -266,7 +266,8 @@ class Plan:
         routing, domains: its computed tables, and who hears whom.
         attached: for each access list, where it is attached.
         unattached: the lists that are attached nowhere and say of no policy route which packets it is about.
-        lists_at: the list that is attached to an interface of a device, for ``arriving`` or ``leaving``.
+        lists_at: the lists that are attached to an interface of a device, for ``arriving`` or ``leaving``.
+        asks_application: some rule of a list asks for the application of a flow.
 
     """
 
@@ -281,13 +282,42 @@ class Plan:
         self.attached = attached(self.network)
         used = classifying(self.network)
         self.unattached = tuple(name for name, places in self.attached.items() if not places and name not in used)
-        self.lists_at = {place: name for name, places in self.attached.items() for place in places}
+        self.lists_at: dict[tuple[str, str, str], tuple[str, ...]] = {}
+        for name, places in self.attached.items():
+            for place in places:
+                self.lists_at[place] = (*self.lists_at.get(place, ()), name)
+        self._called: dict[Address, tuple[str, ...]] | None = None
+        self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
 
     def device(self, name: str) -> DevicePlan:
         """The plan of a device."""
         if name not in self._devices:
             self._devices[name] = DevicePlan(self, self.network.devices[name])
         return self._devices[name]
+
+    def resolved_by(self, device: Device) -> dict[str, Spans]:
+        """The names that a device knows without having seen a lookup: those of the network, and what its resolvers say.
+
+        The device's own lookups are taken to succeed, at the moment of the test; they are not traced.
+        """
+        out = {name: list(addresses) for name, addresses in self.network.names.items()}
+        for resolver in device.resolvers:
+            owner = self.network.devices.get(self.owner(resolver) or "")
+            for name, addresses in (owner.records or {}).items() if owner is not None else ():
+                out.setdefault(name, list(addresses))
+        return {name: merge(Span(a.key, a.key) for a in addresses) for name, addresses in out.items()}
+
+    def names_at(self, address: Address) -> tuple[str, ...]:
+        """Every host name, of the network or of a resolver, that has an address."""
+        if self._called is None:
+            called: dict[Address, tuple[str, ...]] = {}
+            tables = [self.network.names, *(d.records for d in self.network.devices.values() if d.records)]
+            for name, addresses in ((n, a) for t in tables for n, a in t.items()):
+                for held in addresses:
+                    if name not in called.get(held, ()):
+                        called[held] = (*called.get(held, ()), name)
+            self._called = called
+        return self._called.get(address, ())
 
     def owner(self, address: Address) -> str | None:
         """Who has an address; of several the first by name."""
@@ -326,6 +356,4 @@ class Plan:
 
     def _again(self, device: str, ruling: Asked) -> tuple[Table | None, Facts]:
         """The facts as they were at a ruling, so that the reasons for rows passed over can be told afterwards."""
-        facts = Facts(ruling.saw, ruling.arriving, leaving=ruling.leaving)
-        facts.relation = ruling.relation
-        return self.device(device).rows_of(ruling.table), facts
+        return self.device(device).rows_of(ruling.table), facts_of(ruling)

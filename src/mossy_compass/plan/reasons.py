@@ -67,6 +67,7 @@ def _shape(kind: str, names: str = "") -> Shape:
 REASONS: dict[str, Shape] = {
     # what decides
     "rule": _shape("rule", "list row"),
+    "rule.built-in": _shape("built-in", "row device"),
     "list.end": _shape("default", "list"),
     "list.empty": _shape("default", "list value"),
     "setting": _shape("setting", "name value kind"),
@@ -95,6 +96,7 @@ REASONS: dict[str, Shape] = {
     "route.inactive": _shape("route", "device destination origin prefix why"),
     "policy.discard": _shape("rule", "row device"),
     "unasked": _shape("device", "name"),
+    "fragment": _shape("device", "name"),
     "answer.elsewhere": _shape("device", "name address"),
     "answer.other": _shape("device", "packet question"),
     "name.none": _shape("name", "target sender"),
@@ -104,7 +106,14 @@ REASONS: dict[str, Shape] = {
     "note.member": _shape("note", "members"),
     "note.list": _shape("note", "list where device port"),
     "note.no-list": _shape("note", "where device port"),
-    "note.end": _shape("note", "examined value"),
+    "note.end": _shape("note", "examined value lists"),
+    "note.no-rule": _shape("note", "device origin into"),
+    "note.profile": _shape("note", "profile more"),
+    "note.other-names": _shape("note", "address names"),
+    "note.application-later": _shape("note", "rows number"),
+    "note.recalled": _shape("note", "session device number names"),
+    "note.built-in": _shape("note", "rows"),
+    "note.front": _shape("note", "row"),
     "note.source.own": _shape("note", "source device"),
     "note.source.route": _shape("note", "source leaving arriving"),
     "note.source.none": _shape("note", "source"),
@@ -137,10 +146,13 @@ REASONS: dict[str, Shape] = {
     # what lies behind a reason
     "root.not-inspected": _shape("note", "protocol protocols"),
     "root.no-opening": _shape("note", "device protocol"),
+    "root.unlearned": _shape("note", "list row names device learns"),
     "root.stateless": _shape("note", "device"),
     "root.untranslated": _shape("note", "source device"),
     "root.translated-nowhere": _shape("note", "source device uplink"),
     "root.out-again": _shape("note", "device port destination"),
+    "told.filtering-off": _shape("idle", "device lists rules"),
+    "told.no-time": _shape("note", "list row hours"),
     "told.inactive": _shape("note", "device origin prefix why"),
     # the rules that nearly permitted it
     "near": _shape("note", "list row misses packet"),
@@ -150,6 +162,7 @@ REASONS: dict[str, Shape] = {
     "said.packet": _shape("note", "packet"),
     "said.lost": _shape("note", "answer end reason"),
     "said.own-system": _shape("note", "device"),
+    "said.later": _shape("note", "number"),
     "said.not-sent": _shape("note"),
     # what is written and has no effect
     "although.duplicate": _shape("duplicate", "name address"),
@@ -183,7 +196,7 @@ class Because(NamedTuple):
 
     @property
     def kind(self) -> str:
-        """rule, default, setting, session, translation, route, neighbour, service, interface, device, name, address, idle, duplicate."""
+        """rule, built-in, default, setting, session, translation, route, neighbour, service, interface, device, name, address, idle, duplicate."""
         return REASONS[self.code].kind
 
     def get(self, name: str) -> Any:

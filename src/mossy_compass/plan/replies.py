@@ -34,7 +34,7 @@ class Sent(NamedTuple):
     answers: bool
 
 
-def reply_to(here: DevicePlan, facts: Facts, reply: Reply, choose: Choose | None = None) -> Sent | None:
+def reply_to(here: DevicePlan, facts: Facts, reply: Reply, choose: Choose | None = None, answer: str = "") -> Sent | None:
     """The packet that goes home; None where nothing is asked for, or nothing may be said.
 
     Args:
@@ -42,18 +42,19 @@ def reply_to(here: DevicePlan, facts: Facts, reply: Reply, choose: Choose | None
         facts: what it knows of the packet, as things stood when its stay ended.
         reply: what the row asks for.
         choose: how equal ways home are chosen; None: by the hash.
+        answer: what a rejection sends; empty for what the setting says.
 
     """
     if reply in (Reply.ANSWER, Reply.REFUSAL):
         return _of_the_far_end(facts.packet, reply)
     came = facts.came
-    kind = _kind(here.settings, came, reply)
+    kind = _rejection(here.settings, came, answer) if reply is Reply.REJECTION else _kind(here.settings, reply)
     if kind is None or came.quoted is not None or not _single(came):
         return None
-    if kind is Reply.RESET:
+    if kind == "reset":
         return Sent(reset_of(came), True)
     source = error_source(here, came, facts.arriving, choose)
-    return Sent(icmp_error(came, source, kind.value), False) if source else None
+    return Sent(icmp_error(came, source, kind), False) if source else None
 
 
 def _of_the_far_end(packet: Packet, reply: Reply) -> Sent | None:
@@ -62,17 +63,21 @@ def _of_the_far_end(packet: Packet, reply: Reply) -> Sent | None:
     return Sent(made, True) if made and _single(made) else None
 
 
-def _kind(settings: Settings, packet: Packet, reply: Reply) -> Reply | None:
+def _rejection(settings: Settings, packet: Packet, answer: str) -> str | None:
+    """What a rejecting rule, or the device's setting, sends; a reset is for TCP alone. None for silence."""
+    if packet.flags == "RST" or packet.fragment:
+        return None
+    wanted = answer or ("reset" if settings.rejects_with_reset else "prohibited")
+    return "prohibited" if wanted == "reset" and packet.protocol != TCP else wanted
+
+
+def _kind(settings: Settings, reply: Reply) -> str | None:
     """What the device's settings make of a reply; None for silence."""
     if reply is Reply.NOTHING:
         return None
-    if reply is Reply.REJECTION:
-        if packet.flags == "RST":
-            return None
-        return Reply.RESET if packet.protocol == TCP and settings.rejects_with_reset else Reply.PROHIBITED
     if reply is Reply.TIME_EXCEEDED and not settings.sends_time_exceeded:
         return None
-    return None if reply in UNREACHABLE and not settings.sends_unreachable else reply
+    return None if reply in UNREACHABLE and not settings.sends_unreachable else reply.value
 
 
 def _single(packet: Packet) -> bool:

@@ -33,8 +33,10 @@ class Row:
         verdict: for a row of a list; the place where the list stands maps it to actions.
         actions: for a row of any other table.
         disabled: kept, but passed over.
-        log: whether a match is logged.
+        log: severity of the log line of a match; empty for none.
         about: the purpose, as the author wrote it.
+        answer: what a rejection sends; empty for what the device's setting says.
+        built_in: it is one of the device's own rules, shown only when asked for or when it decides.
 
     """
 
@@ -44,8 +46,10 @@ class Row:
     verdict: Verdict | None = None
     actions: tuple[Action, ...] = ()
     disabled: bool = False
-    log: bool = False
+    log: str = ""
     about: str = ""
+    answer: str = ""
+    built_in: bool = False
 
     def misses(self, facts: Facts) -> Iterator[Miss]:
         """Every condition that the packet does not meet, one for each field, in the order in which a reader checks them."""
@@ -109,6 +113,25 @@ def _name_mask(name: str, sets: Sequence[frozenset[Any] | None]) -> Mask:
             known[value] = known.get(value, free) | 1 << number
     read = FIELDS[name].read
     return lambda facts: known.get(read(facts), free)
+
+
+def _any_mask(name: str, sets: Sequence[frozenset[Any] | None]) -> Mask:
+    """The same for a field that may hold several names at once: the rows of each of them, together."""
+    free = sum(1 << n for n, s in enumerate(sets) if s is None)
+    known: dict[Any, int] = {}
+    for number, values in enumerate(sets):
+        for value in values or ():
+            known[value] = known.get(value, 0) | 1 << number
+    read = FIELDS[name].read
+
+    def mask_of(facts: Facts) -> int:
+        """The bits of the rows that hold for these facts."""
+        rows = free
+        for value in read(facts):
+            rows |= known.get(value, 0)
+        return rows
+
+    return mask_of
 
 
 def _bits_mask(name: str, sets: Sequence[tuple[Masked, ...] | None]) -> Mask:
@@ -176,6 +199,8 @@ def _mask(name: str, sets: Sequence[Any]) -> Mask:
     kind = FIELDS[name].kind
     if kind is SetKind.INTERVALS:
         return _interval_mask(name, _runs(sets))
+    if kind is SetKind.ANY_OF:
+        return _any_mask(name, sets)
     return _name_mask(name, sets) if kind is SetKind.ONE_OF else _bits_mask(name, sets)
 
 
@@ -250,11 +275,12 @@ class Table:
         name: as people call it.
         mark, about: where it is written, and what for.
         rows: all of them, disabled ones and notes too.
+        asks_application: some row asks for the flow's application, which may not be known yet.
         first: takes facts and gives the row that decides, or None. Disabled rows and notes never decide.
 
     """
 
-    __slots__ = ("_near", "about", "first", "id", "mark", "name", "rows")
+    __slots__ = ("_near", "about", "asks_application", "first", "id", "mark", "name", "rows")
 
     def __init__(self, id: str, rows: Iterable[Row], mark: Mark = NOWHERE, name: str = "", about: str = "") -> None:
         self.id = id
@@ -262,6 +288,7 @@ class Table:
         self.name = name or id
         self.mark = mark
         self.rows = tuple(rows)
+        self.asks_application = any(c.key == "application" for r in self.rows for c in r.conditions)
         self.first: Callable[[Facts], Row | None] = self._index_first
         self._near: tuple[tuple[Row, ...], list[Mask]] | None = None
 
@@ -348,6 +375,7 @@ def _by_field(misses: Iterable[Miss]) -> list[Miss]:
 def list_table(source: AccessList, reader: Reader) -> Table:
     """An access list as one device reads it."""
     rows = (
-        Row(r.id, conditions_of(r, reader), r.mark, r.verdict, disabled=r.disabled, log=r.log, about=r.about) for r in source.rules
+        Row(r.id, conditions_of(r, reader), r.mark, r.verdict, disabled=r.disabled, log=r.log, about=r.about, answer=r.answer)
+        for r in source.rules
     )
     return Table(f"list {source.name}", rows, source.mark, source.name, source.about)

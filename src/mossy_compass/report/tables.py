@@ -85,8 +85,9 @@ def _notes(plan: Plan, device: Device, port: Interface) -> list[str]:
         out.append(f"no lease: {leases.wanting[here]}")
     out += _vlan_words(port)
     if device.layer3 and not port.loopback:
-        lists = (("arriving", port.arriving_list), ("leaving", port.leaving_list))
-        out += [f"{way} list {listed}" for way, listed in lists if listed]
+        lists = (("arriving", port.arriving_lists), ("leaving", port.leaving_lists))
+        out += [f"{way} list {', '.join(listed)}" for way, listed in lists if listed]
+        out += ["outside"] if plan.device(device.name).is_outside(port.name) else []
     if port.ospf:
         out.append(f"OSPF area {port.ospf.area}, cost {port.ospf.cost}" + (", passive" if port.ospf.passive else ""))
     return [*out, f"RIP {port.rip}"] if port.rip else out

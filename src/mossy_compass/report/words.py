@@ -79,6 +79,8 @@ def _members(v: Values) -> str:
 def _end(v: Values) -> str:
     """The end of a list, which denies what nothing before it permitted."""
     value, examined = v["value"], v["examined"]
+    if v["lists"] > 1:
+        return f"none of the {examined} rules of {v['lists']} lists matched, and end-of-list is {value}"
     if examined == 1:
         return f"its one rule did not match, and end-of-list is {value}"
     return f"none of its {examined} rules matched, and end-of-list is {value}"
@@ -286,8 +288,46 @@ def _other(v: Values) -> str:
     return f"the answer ({answer}) is not the reverse of the question ({question})"
 
 
+def _no_rule(v: Values) -> str:
+    """Between which interfaces no rule decided."""
+    into = f"out of {v['into']}" if v["into"] else "for the device itself"
+    return f"no rule decided about what comes by {v['origin']} and goes {into}"
+
+
+def _profile(v: Values) -> str:
+    """Whose lists were asked, and what else there is to say."""
+    return f"lists of profile {v['profile']}" + (f"; {because(v['more'])}" if v["more"] else "")
+
+
+def _application_later(v: Values) -> str:
+    """Rules that could not decide yet."""
+    rows = ", ".join(f"{name} rule {row}" for name, row in v["rows"])
+    return f"{rows} could not decide: the application is known from packet {v['number']} on"
+
+
+def _recalled(v: Values) -> str:
+    """Why a session that was let in ends."""
+    names = "/".join(v["names"])
+    return f"packet {v['number']} shows that the flow is {names}; session {v['session']} of {v['device']} is judged again, and ends"
+
+
+def _built_in_rows(v: Values) -> str:
+    """The built-in rules that did not let a packet pass."""
+    rows = ", ".join(name if on else f"{name} (off)" for name, on in v["rows"])
+    return f"the built-in rules did not match: {rows}"
+
+
+def _unlearned(v: Values) -> str:
+    """A rule by name that has no address to compare with."""
+    names = ", ".join(v["names"])
+    how = "no lookup of it has passed there" if v["learns"] else "neither names: nor a resolver of it knows it"
+    return f"{v['list']} rule {v['row']} waits for an address of {names}, and {v['device']} knows none: {how}"
+
+
 WORDS: dict[str, str | Callable[[Values], str]] = {
     "rule": "{list} rule {row}",
+    "rule.built-in": "built-in rule {row} of {device}",
+    "fragment": "{name} waits for the first fragment",
     "list.end": "the end of list {list}",
     "list.empty": "list {list} is empty, empty-list: {value}",
     "setting": "{name}: {value}",
@@ -323,6 +363,15 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "address.none": "{sender} has no IPv{family} address",
     "note.member": _members,
     "note.list": "list {list}, {where} at {device}/{port}, has no rule",
+    "note.no-rule": _no_rule,
+    "note.profile": _profile,
+    "note.other-names": lambda v: (
+        f"{v['address']} is also {', '.join(v['names'])}: the rule is about the address, so about those too"
+    ),
+    "note.application-later": _application_later,
+    "note.recalled": _recalled,
+    "note.built-in": _built_in_rows,
+    "note.front": "translation rule {row} sent it on",
     "note.no-list": "no list is attached {where} at {device}/{port}",
     "note.end": _end,
     "note.source.own": "source {source} is {device} itself: it has been sent round in a circle, or forged",
@@ -356,10 +405,15 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.known-names": "{hint}",
     "root.not-inspected": _not_inspected,
     "root.no-opening": _no_opening,
+    "root.unlearned": _unlearned,
     "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",
     "root.untranslated": "private source {source} left {device} untranslated",
     "root.translated-nowhere": _nowhere,
     "root.out-again": "{device} sends the answer back out of {port}, by which it came in: it has no route to {destination} but the default",
+    "told.filtering-off": lambda v: (
+        f"{', '.join(v['lists'])} with {v['rules']} rules stand everywhere on {v['device']}, and are switched off"
+    ),
+    "told.no-time": "{list} rule {row} is for {hours}, and no time was given: say when, with --at",
     "told.inactive": lambda v: (
         f"{v['device']} takes its default route, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
     ),
@@ -369,6 +423,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "said.packet": lambda v: f"{packet_kind(v['packet'])} from {v['packet'].source}",
     "said.lost": _lost,
     "said.own-system": "{device}'s own system says so",
+    "said.later": "the first packets are answered, and nothing after packet {number}",
     "said.not-sent": "no packet left",
     "although.duplicate": "{name} has {address} too: it was given twice",
     "although.rule": lambda v: f"list {v['list']} rule {v['row']} would {v['verdict']} it: {v['list']} {idle(v['idle'])}",
@@ -431,6 +486,40 @@ def _opening_miss(condition: Condition, has: object, packet: Packet | None) -> s
     return "wants a packet that opens a session, this one does not"
 
 
+def _state_miss(condition: Condition, has: Relation, packet: Packet | None) -> str:
+    """Another relation to the device's sessions."""
+    shown = {"opening": "new"}.get(str(has), str(has))
+    return f"wants {', '.join(condition.wants)}, this packet is {shown}"
+
+
+def _fragments_miss(condition: Condition, has: object, packet: Packet | None) -> str:
+    """A whole packet, or a first fragment."""
+    return "wants later fragments, this packet has its ports"
+
+
+def _hours_miss(condition: Condition, has: frozenset[str], packet: Packet | None) -> str:
+    """No window is open."""
+    return f"{', '.join(condition.wants)} is not open" + ("" if has else "; nor is any window, or no time was given")
+
+
+def _application_miss(condition: Condition, has: frozenset[str], packet: Packet | None) -> str:
+    """Another application, or one that is not known yet."""
+    return f"wants {', '.join(condition.wants)}, the flow is {'/'.join(sorted(has)) if has else 'of no application that is known by now'}"
+
+
+def _name_miss(condition: Condition, has: object, packet: Packet | None) -> str:
+    """The device knows the destination by no such name."""
+    wanted = ", ".join(condition.wants)
+    if not any(values for _, values in condition.parts):
+        return f"no address of {wanted} is known there yet"
+    return f"{packet.destination if packet else 'the destination'} is not known there as {wanted}"
+
+
+def _while_miss(condition: Condition, has: object, packet: Packet | None) -> str:
+    """The usual uplinks are up."""
+    return "is in force only while the uplink of last resort is in use, and it is not"
+
+
 def _arriving_miss(condition: Condition, has: str | None, packet: Packet | None) -> str:
     """Another interface, or a packet of the device's own."""
     return f"wants {', '.join(condition.wants)}, it arrived by {has or 'no interface: the device made it'}"
@@ -454,6 +543,12 @@ MISS_WORDS: dict[str, Callable[[Condition, Any, Packet | None], str]] = {
     "to": _address_miss,
     "from-port": _port_miss,
     "opening": _opening_miss,
+    "state": _state_miss,
+    "fragments": _fragments_miss,
+    "hours": _hours_miss,
+    "application": _application_miss,
+    "name": _name_miss,
+    "while": _while_miss,
     "arriving": _arriving_miss,
     "leaving": _leaving_miss,
     "family": _family_miss,

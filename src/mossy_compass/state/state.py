@@ -7,15 +7,16 @@ The words are those of RFC 2663 and RFC 4787 (translation), RFC 5382 (TCP), RFC 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from functools import partial
 from typing import NamedTuple
 
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.flow import Flow, flow_of
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS
-from mossy_compass.plan.facts import Direction, Relation, Session
+from mossy_compass.plan.facts import Direction, Facts, Judged, Known, Relation, Session
 
 FIRST_FREE_PORT = 1024
 LAST_PORT = 65535
@@ -60,6 +61,7 @@ class Book:
         mapped: the port that an inner end has at an outer address.
         lowest: for each pool, a port below which none is free.
         count: sessions ever opened; their numbers are never given twice.
+        names: what addresses are called, as lookups that passed have told.
 
     """
 
@@ -69,6 +71,7 @@ class Book:
     mapped: dict[tuple[Pool, End], int] = field(default_factory=dict)
     lowest: dict[Pool, int] = field(default_factory=dict)
     count: int = 0
+    names: dict[Address, frozenset[str]] = field(default_factory=dict)
 
 
 class State:
@@ -161,6 +164,7 @@ class State:
         arriving: str | None,
         leaving: str | None,
         opened_by: tuple[str, str] = ("", ""),
+        pending: tuple[Judged, ...] = (),
     ) -> Session:
         """Remember a flow by its opening packet, as it came and as it left; a flow that is known keeps its session.
 
@@ -170,19 +174,17 @@ class State:
             left: as it left; its reverse is what answers look like.
             arriving, leaving: interfaces; None at the device itself.
             opened_by: ids of the table and the row that let it pass.
+            pending: places that will be asked again when its application is known.
 
         """
-        book = self._books.get(device)
-        if book is None:
-            book = self._books[device] = Book()
-            self._journal.append(self._closer(device))
+        book = self._book(device)
         inner, outer = flow_of(came), flow_of(left)
         known = book.forth.get(inner)
         if known is not None:
             return known
         held = book
         held.count += 1
-        session = Session(held.count, device, inner, outer, arriving, leaving, opened_by)
+        session = Session(held.count, device, inner, outer, arriving, leaving, opened_by, pending)
         held.forth[inner] = session
         held.back[outer.reverse()] = session
         user = self._use(held, came, left)
@@ -195,6 +197,50 @@ class State:
 
         self._journal.append(undo)
         return session
+
+    def close(self, device: str, session: Session) -> None:
+        """End a session: what follows of its flow belongs to nothing. Its outer port stays in use, as after a reset."""
+        book = self._books.get(device)
+        if book is None or book.forth.get(session.inner) != session:
+            return
+        back = session.outer.reverse()
+        held = book
+        del held.forth[session.inner], held.back[back]
+
+        def undo() -> None:
+            """Take back what was written, for a way that is tried and given up."""
+            held.forth[session.inner] = held.back[back] = session
+
+        self._journal.append(undo)
+
+    def learn(self, device: str, name: str, addresses: Iterable[Address]) -> None:
+        """A device saw the answer to a lookup: it knows these addresses by that name from now on."""
+        names = self._book(device).names
+        for address in addresses:
+            before = names.get(address)
+            names[address] = (before or frozenset()) | {name}
+            self._journal.append(partial(_put_back, names, address, before))
+
+    def names_of(self, device: str, address: Address) -> frozenset[str]:
+        """The names that a device has learned to have an address."""
+        book = self._books.get(device)
+        return book.names.get(address, frozenset()) if book else frozenset()
+
+    def known(self, facts: Facts) -> Known:
+        """What a ruling keeps of a packet's facts, to be asked again later."""
+        book = self._books.get(facts.device)
+        if book is None or not book.names:
+            return Known(facts.moment, facts.number)
+        learned = frozenset(n for names in book.names.values() for n in names)
+        return Known(facts.moment, facts.number, facts.names, learned)
+
+    def _book(self, device: str) -> Book:
+        """What a device remembers, begun when it first remembers something."""
+        book = self._books.get(device)
+        if book is None:
+            book = self._books[device] = Book()
+            self._journal.append(self._closer(device))
+        return book
 
     def _closer(self, device: str) -> Callable[[], None]:
         """A function that takes the session back."""
@@ -246,9 +292,17 @@ class State:
             self._journal.pop()()
 
 
+def _put_back(names: dict[Address, frozenset[str]], address: Address, before: frozenset[str] | None) -> None:
+    """An address is called what it was called before."""
+    if before is None:
+        del names[address]
+    else:
+        names[address] = before
+
+
 def has_ports(packet: Packet) -> bool:
     """True where a packet has a port, or an identifier that is treated as one (RFC 5508 section 3)."""
-    return packet.protocol in WITH_PORTS or packet.protocol in (ICMP, ICMP6)
+    return not packet.fragment and (packet.protocol in WITH_PORTS or packet.protocol in (ICMP, ICMP6))
 
 
 def _reply(packet: Packet) -> bool:

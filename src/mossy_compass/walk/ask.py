@@ -13,16 +13,20 @@ from typing import NamedTuple
 
 from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.marks import Hint, hint, nearest
+from mossy_compass.model.gates import Application
 from mossy_compass.model.network import Device, FarHost, Network, link_locals
 from mossy_compass.packet.address import Address, parse_address
-from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, echo_request
+from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, echo_request, later_fragment
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, WITH_PORTS, Service, parse_service
+from mossy_compass.plan.facts import SOME_TIME, Moment
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.replies import own_source
 from mossy_compass.plan.share import Choose
 
 LARGEST = 65535
+FIRST_MOMENT, LAST_MOMENT = 0, 7_258_118_399
+"""Seconds since 1970 that a test may be at: until the end of 2199."""
 PINGS = ("ping", "echo", "icmp", "icmp6")
 """Words for an echo request of the target's family."""
 
@@ -53,6 +57,7 @@ class Question(NamedTuple):
         packet: the packet; None when no packet could be made, and then ``stuck`` says why.
         destination: the address; None when the target has none.
         leaving: the interface that it must leave by: for a link-local destination; None: the routes say.
+        moment: what holds for the whole test.
 
     """
 
@@ -64,6 +69,7 @@ class Question(NamedTuple):
     stuck: Stuck | None = None
     destination: Address | None = None
     leaving: str | None = None
+    moment: Moment = SOME_TIME
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +82,10 @@ class Options:
         ttl: time to live in hops, 1 to 255.
         family: 4 or 6, to choose among the target's addresses.
         size: length of the whole packet in bytes, 28 to 65535.
+        at: the time of the test, in seconds since 1970, UTC; None: no time is given, and no window of time is open.
+        application: what application the flow is of, by its name; None: the file's table says.
+        last_resort: the uplink of last resort is in use.
+        fragment: send a fragment other than the first.
 
     """
 
@@ -84,6 +94,10 @@ class Options:
     ttl: int = DEFAULT_TTL
     family: int | None = None
     size: int = DEFAULT_SIZE
+    at: int | None = None
+    application: str | None = None
+    last_resort: bool = False
+    fragment: bool = False
 
     def check(self) -> None:
         """Refuse what no packet has.
@@ -98,6 +112,8 @@ class Options:
             raise QuestionError(f"a source port is 0 to 65535, not {self.from_port}.")
         if not 28 <= self.size <= LARGEST:
             raise QuestionError(f"a packet has 28 to {LARGEST} bytes, not {self.size}.")
+        if self.at is not None and not FIRST_MOMENT <= self.at <= LAST_MOMENT:
+            raise QuestionError("the time of a test lies in the years 1970 to 2199, in seconds since 1970.")
         if self.family not in (None, 4, 6):
             raise QuestionError(f"a family of addresses is 4 or 6, not {self.family}.")
 
@@ -266,7 +282,43 @@ def ask(
         return _homeless(plan, device, sender, target, what, destination)
     if source.family != destination.family:
         raise QuestionError(f"source {source} and destination {destination} are of different families.")
-    return Question(sender, device.name, target, what, _packet(source, destination, wanted, wishes), None, destination, leaving)
+    packet = _packet(source, destination, wanted, wishes)
+    moment = _moment(network, packet, wishes)
+    if wishes.fragment:
+        packet = later_fragment(packet)
+    return Question(sender, device.name, target, what, packet, None, destination, leaving, moment)
+
+
+def _moment(network: Network, packet: Packet, wishes: Options) -> Moment:
+    """What holds for the whole test: which windows are open, and of which application the flow is."""
+    now = wishes.at
+    is_open = frozenset(h.name for h in network.hours.values() if h.open_at(now)) if now is not None else frozenset[str]()
+    found = _application(network, packet, wishes.application)
+    if found is None:
+        return Moment(now, is_open, None, 1, wishes.last_resort)
+    return Moment(now, is_open, found.names, found.known_from, wishes.last_resort)
+
+
+def _application(network: Network, packet: Packet, name: str | None) -> Application | None:
+    """The application of a flow: as the test says, else the first of the file that the opening packet is of.
+
+    Raises:
+        QuestionError: the file has no such application.
+
+    """
+    if name is not None:
+        if name not in network.applications:
+            raise QuestionError(f"there is no application '{name}'. {hint(name, network.applications, 'applications')}")
+        return network.applications[name]
+    return next((a for a in network.applications.values() if _is_of(a, packet)), None)
+
+
+def _is_of(application: Application, packet: Packet) -> bool:
+    """Whether the table says that a flow which opens so is of an application."""
+    if application.destinations is None and application.services is None:
+        return False
+    there = application.destinations is None or any(t.holds(packet.destination) for t in application.destinations)
+    return there and (application.services is None or any(s.covers(packet.protocol, packet.slot) for s in application.services))
 
 
 def _texts(sender: object, target: object, service: object) -> None:

@@ -10,7 +10,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.facts import SOME_TIME, Known, Moment, Relation
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.routing.table import Hop as RouteHop
 from mossy_compass.voice import voice
@@ -36,6 +36,7 @@ class Way(StrEnum):
     THERE = "there"
     BACK = "back"
     ERROR = "error"
+    LATER = "later"
 
 
 def _words(because: Because | None) -> str:
@@ -55,10 +56,10 @@ class Ruling(NamedTuple):
         remark: more to say; None mostly.
         cause: code of the cause, when this ruling ended the leg.
         table, row: ids of the table that was asked and of the row that decided; the plan finds them again by these.
-        arriving, leaving, relation: further facts that the table's rows may have asked about.
+        arriving, leaving, relation, known: further facts that the table's rows may have asked about.
         session: number of the session that the packet belongs to.
         hop, ways: for a route, the way that was taken, and all equal ones.
-        logged: the row says that a match is logged.
+        logged: severity of the log line that is written of it; empty for none.
 
     """
 
@@ -77,7 +78,8 @@ class Ruling(NamedTuple):
     session: int | None = None
     hop: RouteHop | None = None
     ways: tuple[RouteHop, ...] = ()
-    logged: bool = False
+    logged: str = ""
+    known: Known = Known()
 
     @property
     def note(self) -> str:
@@ -122,7 +124,7 @@ class Leg:
     """One way of one packet.
 
     Attributes:
-        way: there, back, or an error's way home.
+        way: there, back, an error's way home, or a later packet of the flow, which shows its application.
         packet: as it set out.
         arrived: as it was at the end.
         hops: the devices passed.
@@ -202,13 +204,15 @@ class Journey:
         back: the answer's, the refusal's, or the error's way home; None when nothing came back.
         fate: the fate of the whole: that of the way there, or of the way back when the answer was lost.
         cause, because, remark, behind: of that fate.
-        lost: ``lookup``, ``there`` or ``back``: where it was decided.
+        lost: ``lookup``, ``there``, ``back`` or ``later``: where it was decided.
         symptom: what the sender sees; ``said`` has more about it.
         seen_as: source address and port that the far end saw; empty when it did not get there.
         although: what is written and would have changed the fate, but has no effect.
         near: where a list stopped it: the rules that nearly permitted it, and the permit that a deny hides.
         told: what else a reader should know of it, though it did not decide alone.
         lookup: the journey that first asked for the target's address; None when no lookup was needed.
+        later: the packet that shows the flow's application, where that is neither the first nor its answer.
+        moment: what held for the whole test: the time, the application, the uplink of last resort.
         plan: the plan that it was walked on, to ask why other rows were passed over; no part of the record.
 
     """
@@ -232,6 +236,8 @@ class Journey:
     near: tuple[Because, ...] = ()
     told: tuple[Because, ...] = ()
     lookup: Lookup | None = None
+    later: Leg | None = None
+    moment: Moment = SOME_TIME
     plan: Plan | None = field(default=None, compare=False)
 
     @property
@@ -242,11 +248,13 @@ class Journey:
     @property
     def homeward(self) -> tuple[Leg, ...]:
         """The way there and the way back: what decides; the other legs are what further devices sent because of these."""
-        return (self.there,) if self.back is None else (self.there, self.back)
+        return tuple(leg for leg in (self.there, self.back, self.later) if leg is not None)
 
     @property
     def deciding(self) -> Leg:
         """The leg whose fate is that of the whole."""
+        if self.lost == "later" and self.later is not None:
+            return self.later
         return self.back if self.lost == "back" and self.back is not None else self.there
 
     @property

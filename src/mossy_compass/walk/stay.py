@@ -18,6 +18,7 @@ from mossy_compass.plan.actions import (
     Countdown,
     Decision,
     Deliver,
+    Forget,
     Forward,
     Handover,
     Leave,
@@ -28,7 +29,7 @@ from mossy_compass.plan.actions import (
     Rewrite,
     Stop,
 )
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.facts import SOME_TIME, Facts, Moment, Relation
 from mossy_compass.plan.plan import DevicePlan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.share import Choose, choice
@@ -44,6 +45,7 @@ class End(NamedTuple):
     Attributes:
         reply: what goes home, as the row that ended it says.
         ttl_ended: the packet's TTL ran out here.
+        answer: what a rejection sends; empty for what the device's setting says.
 
     """
 
@@ -53,6 +55,7 @@ class End(NamedTuple):
     remark: Because | None
     reply: Reply
     ttl_ended: bool = False
+    answer: str = ""
 
 
 class Stay:
@@ -70,9 +73,18 @@ class Stay:
 
     __slots__ = ("choose", "facts", "handover", "here", "rulings", "state")
 
-    def __init__(self, here: DevicePlan, packet: Packet, arriving: str | None, state: State, choose: Choose | None) -> None:
+    def __init__(
+        self,
+        here: DevicePlan,
+        packet: Packet,
+        arriving: str | None,
+        state: State,
+        choose: Choose | None,
+        moment: Moment = SOME_TIME,
+        number: int = 1,
+    ) -> None:
         self.here = here
-        self.facts = Facts(packet, arriving, state)
+        self.facts = Facts(packet, arriving, state, None, moment, number, here.name)
         self.state = state
         self.choose = choose
         self.rulings: list[Ruling] = []
@@ -135,6 +147,7 @@ class Stay:
             hop,
             ways,
             decision.logged,
+            self.state.known(facts),
         )
         self.rulings.append(ruling)
 
@@ -156,7 +169,7 @@ def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
     if action.fate is Fate.REFUSED and stay.facts.arriving is None:  # it asked itself, and is told no by itself
         _remember(stay, stage, None)
     stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
-    return End(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended)
+    return End(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended, action.answer)
 
 
 def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> None:
@@ -169,6 +182,12 @@ def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
     """The filters that follow are passed over."""
     stay.facts.admitted = True
     stay.rule(stage, decision, stay.facts.packet)
+
+
+def _forget(stay: Stay, stage: str, decision: Decision, action: Forget) -> None:
+    """The packet's session ends."""
+    if stay.facts.session is not None:
+        stay.state.close(stay.here.name, stay.facts.session)
 
 
 def _countdown(stay: Stay, stage: str, decision: Decision, action: Countdown) -> None:
@@ -261,7 +280,7 @@ def _remember(stay: Stay, stage: str, leaving: str | None) -> End | None:
         because = Because("address.own", (stay.here.name, outer.source))
         remark = Because("note.clash", (outer.protocol, outer.source, outer.destination))
         return _stop(stay, stage, Decision(Did.DROPPED, because, (), remark), Stop(Fate.DROPPED, "nat.clash"))
-    stay.state.open(stay.here.name, facts.came, facts.packet, facts.arriving, leaving, facts.opened_by)
+    stay.state.open(stay.here.name, facts.came, facts.packet, facts.arriving, leaving, facts.opened_by, facts.pending)
     return None
 
 
@@ -272,6 +291,7 @@ PERFORM: dict[type[Action], Perform] = {
     Stop: _stop,
     Recall: _recall,
     Admit: _admit,
+    Forget: _forget,
     Rewrite: _rewrite,
     Countdown: _countdown,
     Forward: _forward,

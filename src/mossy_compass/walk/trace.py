@@ -7,6 +7,7 @@ whatever was sent because of it, and the verdict is formed from the legs.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 from mossy_compass.marks import hint
@@ -20,7 +21,7 @@ from mossy_compass.state.state import State
 from mossy_compass.walk.ask import Options, Question, Stuck, addresses_of, ask, members_of
 from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Symptom, Way
 from mossy_compass.walk.verdict import journey_of
-from mossy_compass.walk.walk import Emission, walk
+from mossy_compass.walk.walk import Emission, follow, walk
 
 
 def trace_question(
@@ -41,8 +42,26 @@ def trace_question(
     state = state if state is not None else State()
     if question.packet is None:
         return _stuck(plan, question), state
-    legs = walk(plan, state, Emission(question.packet, question.device, Way.THERE, leaving=question.leaving), choose)
-    return journey_of(plan, question, legs), state
+    first = Emission(question.packet, question.device, Way.THERE, leaving=question.leaving)
+    legs = walk(plan, state, first, choose, question.moment)
+    return journey_of(plan, question, legs, _later(plan, question, state, choose, legs)), state
+
+
+def _later(plan: Plan, question: Question, state: State, choose: Choose | None, legs: Sequence[Leg]) -> Leg | None:
+    """The packet of an answered flow that shows its application, where that comes after the first answer.
+
+    Odd packets are the asker's, even ones the answerer's. None where the answer has shown it already, or no rule asks.
+    """
+    moment = question.moment
+    if moment.application is None or moment.known_from <= 2 or not plan.asks_application or len(legs) < 2:
+        return None
+    there, back = legs[0], legs[1]
+    if there.fate is not Fate.DELIVERED or back.way is not Way.BACK or back.cause != "answer.arrived":
+        return None
+    source = there if moment.known_from % 2 else back
+    packet = source.packet._replace(flags="ACK" if source.packet.flags else "")
+    emission = Emission(packet, source.hops[0].device, Way.LATER, None, question.leaving, moment.known_from)
+    return follow(plan, state, emission, choose, moment)[0]
 
 
 def trace(
@@ -56,6 +75,10 @@ def trace(
     ttl: int = DEFAULT_TTL,
     family: int | None = None,
     size: int = DEFAULT_SIZE,
+    at: int | None = None,
+    application: str | None = None,
+    last_resort: bool = False,
+    fragment: bool = False,
     choose: Choose | None = None,
 ) -> Journey:
     """Send one test packet, and its answer home.
@@ -73,6 +96,10 @@ def trace(
         ttl: time to live in hops, 1 to 255.
         family: 4 or 6, to choose among the target's addresses.
         size: length of the whole packet in bytes.
+        at: the time of the test, in seconds since 1970, UTC; where it is left out, no window of time is open.
+        application: what application the flow is of; else the file's table says.
+        last_resort: the uplink of last resort is in use.
+        fragment: send a fragment other than the first, which has no ports.
         choose: takes a device, its equal ways and the packet, and gives the number of the way to take; None lets the
             hash decide.
 
@@ -81,7 +108,7 @@ def trace(
 
     """
     ready = plan if isinstance(plan, Plan) else Plan(plan)
-    options = Options(from_port, source, ttl, family, size)
+    options = Options(from_port, source, ttl, family, size, at, application, last_resort, fragment)
     first: Journey | None = None
     for member in members_of(ready.network, service) if isinstance(service, str) else (service,):
         journey = trace_one(ready, sender, target, member, options, choose)
@@ -116,7 +143,7 @@ def trace_one(plan: Plan, sender: str, target: str, service: str, options: Optio
 
     """
     state = State()
-    lookup = _look_up(plan, sender, target, options.family, state, choose)
+    lookup = _look_up(plan, sender, target, options, state, choose)
     found: tuple[Address, ...] = ()
     if lookup is not None:
         asked, found = lookup
@@ -128,7 +155,7 @@ def trace_one(plan: Plan, sender: str, target: str, service: str, options: Optio
 
 
 def _look_up(
-    plan: Plan, sender: str, target: str, family: int | None, state: State, choose: Choose | None
+    plan: Plan, sender: str, target: str, options: Options, state: State, choose: Choose | None
 ) -> tuple[Lookup, tuple[Address, ...]] | None:
     """Ask the sender's resolvers in their order, by UDP (RFC 1035 section 4.2.1), until one answers. None: no need."""
     device = plan.network.devices.get(sender.partition("/")[0]) if isinstance(sender, str) else None
@@ -136,12 +163,15 @@ def _look_up(
         return None
     lookup: Lookup | None = None
     for resolver in device.resolvers:
-        question = ask(plan, sender, str(resolver), "udp/53", choose=choose)
+        question = ask(plan, sender, str(resolver), "udp/53", at=options.at, last_resort=options.last_resort, choose=choose)
         journey, _ = trace_question(plan, question, state, choose)
         records = plan.network.devices[journey.there.end].records or {} if journey.answered else {}
-        found = tuple(a for a in records.get(target, ()) if family in (None, a.family))
+        found = tuple(a for a in records.get(target, ()) if options.family in (None, a.family))
         lookup = Lookup(target, str(resolver), tuple(map(str, found)), journey)
         if journey.answered:
+            for hop in journey.back.hops if journey.back else ():
+                if found:  # whoever passed the answer on may remember what the name stands for
+                    state.learn(hop.device, target, found)
             return lookup, found
     assert lookup is not None
     return lookup, ()

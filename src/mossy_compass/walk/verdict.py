@@ -18,7 +18,8 @@ from mossy_compass.packet.flow import is_answer
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
 from mossy_compass.plan.actions import Half
-from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Known, facts_of
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -31,32 +32,36 @@ ARRIVED = ("service.silent", "answer.unasked", "echo.ignored")
 """Causes of packets that got there all the same."""
 OWN_SYSTEM = ("route.none", "neighbour.silent", "interface.down", "route.unreachable")
 """Causes that the sender's own system tells it of."""
-FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none")
+FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none", "filter.inbound", "filter.outbound", "filter.through")
 
 
-def journey_of(plan: Plan, question: Question, legs: Sequence[Leg]) -> Journey:
+def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg | None = None) -> Journey:
     """The record of a question whose packet was walked.
 
     Args:
         plan: the network.
         question: what was asked.
         legs: everything that was sent because of it, in order.
+        later: the packet that shows the flow's application, where one was sent.
 
     """
     packet = question.packet
     assert packet is not None
     there, back, legs = _homeward(plan, question, legs)
+    there = _unlearned(plan, there)
     symptom, said = _symptom(question, packet, there, back)
     # a delivered packet whose answer set out and was not received: its fate is decided on the way back
     answer = there.fate is Fate.DELIVERED and back is not None and back.way is Way.BACK
     lost = "back" if answer and symptom is not Symptom.ANSWERED else "there"
     deciding = back if lost == "back" and back is not None else there
+    if later is not None and symptom is Symptom.ANSWERED and later.fate is not Fate.DELIVERED:
+        lost, deciding, symptom, said = "later", later, Symptom.SILENCE, Because("said.later", (question.moment.known_from,))
     return Journey(
         question.sender,
         question.target,
         plan.owner(packet.destination),
         question.what,
-        tuple(legs),
+        (there, *legs[1:]),
         back,
         deciding.fate,
         deciding.cause,
@@ -69,7 +74,9 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg]) -> Journey:
         _seen_as(there),
         tuple(_although(plan, there, back)),
         _near(plan, deciding),
-        tuple(_told(plan, legs)),
+        (*_told(plan, legs), *_out_of_force(plan, deciding)),
+        later=later,
+        moment=question.moment,
         plan=plan,
     )
 
@@ -166,6 +173,54 @@ def _unknown_answer(plan: Plan, back: Leg) -> Leg:
     return replace(_recast(back, "session.none", back.because), behind=behind)
 
 
+def _unlearned(plan: Plan, leg: Leg) -> Leg:
+    """A packet that a list stopped, and that a rule by name would have let pass if the device knew an address of that name."""
+    last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
+    if last is None or leg.cause not in FILTERED or not last.table.startswith("list "):
+        return leg
+    here = plan.device(leg.end)
+    table = here.rows_of(last.table)
+    for near in table.near(facts_of(last)) if table is not None else ():
+        miss = near.misses[0]
+        unknown = miss.key == "name" and miss.condition is not None and not _knows_a_name(plan, leg.end, miss.condition, last.known)
+        if len(near.misses) == 1 and unknown and table is not None and miss.condition is not None:
+            values = (table.name, near.row.id, miss.condition.wants, here.name, here.settings.learns_names)
+            recast = _recast(leg, "name.unlearned", leg.because)
+            return replace(recast, behind=Because("root.unlearned", values, near.row.mark))
+    return leg
+
+
+def _knows_a_name(plan: Plan, device: str, condition: Condition, known: Known) -> bool:
+    """Whether a device knows any address of the names that a condition asks for."""
+    here = plan.device(device)
+    if here.reader.names is not None:
+        return any(values for _, values in condition.parts)
+    return bool(known.learned & set(condition.wants))
+
+
+def _out_of_force(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """What stands written at the devices of a way and is not in force: filtering that is off, hours without a time."""
+    for hop in leg.hops:
+        gates = plan.network.devices[hop.device].gates
+        if gates.everywhere and not gates.everywhere_on:
+            rules = sum(len(plan.network.lists[n].rules) for n in gates.everywhere)
+            yield Because("told.filtering-off", (hop.device, gates.everywhere, rules), gates.everywhere_mark)
+        for ruling in hop.rulings:
+            if ruling.table.startswith("list ") and ruling.known.moment.now is None:
+                yield from _timeless(plan, hop.device, ruling)
+
+
+def _timeless(plan: Plan, device: str, ruling: Ruling) -> Iterator[Because]:
+    """A rule that missed by its hours alone, where the test gave no time."""
+    table = plan.device(device).rows_of(ruling.table)
+    facts = facts_of(ruling)
+    for row in table.above(facts) if table is not None else ():
+        misses = list(row.misses(facts))
+        if [m.key for m in misses] == ["hours"] and misses[0].condition is not None and table is not None:
+            yield Because("told.no-time", (table.name, row.id, ", ".join(misses[0].condition.wants)), row.mark)
+            return
+
+
 def _seen_as(there: Leg) -> str:
     """The source that the far end saw; empty where the packet did not get there."""
     if there.fate not in (Fate.DELIVERED, Fate.REFUSED) and there.cause not in ARRIVED:
@@ -250,13 +305,6 @@ def _other_family(near: Near, packet: Packet) -> bool:
     return any(c.wants == (str(other),) for c in conditions)
 
 
-def facts_of(ruling: Ruling) -> Facts:
-    """The facts that a ruling was made on, so that its table can be asked again."""
-    facts = Facts(ruling.saw, ruling.arriving, leaving=ruling.leaving)
-    facts.relation = ruling.relation
-    return facts
-
-
 def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
     """What is written and would have changed the fate, but has no effect; and an address that was given twice."""
     yield from _given_twice(plan, there)
@@ -327,8 +375,7 @@ def _idle_lists(plan: Plan, hop: Hop) -> Iterator[tuple[str, tuple[str, ...]]]:
     for name in plan.unattached:
         yield name, ()
     for place in ((hop.device, hop.leaving or "", "arriving"), (hop.device, hop.arriving or "", "leaving")):
-        name = plan.lists_at.get(place, "")
-        if name:
+        for name in plan.lists_at.get(place, ()):
             yield name, place
 
 
@@ -338,7 +385,7 @@ def _would_deny(plan: Plan, hop: Hop, name: str, idle: tuple[str, ...]) -> Becau
         return None
     here = plan.device(hop.device)
     table = here.read_list(name)
-    found = table.first(Facts(hop.rulings[0].saw, hop.arriving, leaving=hop.leaving))
+    found = table.first(facts_of(hop.rulings[0]._replace(arriving=hop.arriving, leaving=hop.leaving)))
     if found is not None and found.verdict in (Verdict.DENY, Verdict.REJECT):
         return Because("although.rule", (name, found.id, found.verdict.value, idle), found.mark)
     if found is None and not idle and table.rows and here.settings.end_of_list is not EndOfList.PERMIT:

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Reply
+from mossy_compass.plan.facts import SOME_TIME, Moment
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.replies import reply_to
@@ -33,6 +34,7 @@ class Emission(NamedTuple):
         way: what it is within the journey.
         parent: number of the leg that it answers.
         leaving: the interface that it must leave by, for a link-local destination; None: the routes say.
+        number: which packet of the test's flow it is: 1 opens it, 2 answers.
 
     """
 
@@ -41,9 +43,10 @@ class Emission(NamedTuple):
     way: Way
     parent: int | None = None
     leaving: str | None = None
+    number: int = 1
 
 
-def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None) -> list[Leg]:
+def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None, moment: Moment = SOME_TIME) -> list[Leg]:
     """Follow a packet, and everything that is sent because of it, first come first served.
 
     Args:
@@ -51,20 +54,23 @@ def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None
         state: what devices remember; written while packets pass.
         first: the packet that begins it all.
         choose: how equal ways are chosen; None: by the hash.
+        moment: what holds for the whole test.
 
     """
     legs: list[Leg] = []
     queue = deque([first])
     while queue and len(legs) < MOST_LEGS:
         emission = queue.popleft()
-        leg, reply = follow(plan, state, emission, choose)
+        leg, reply = follow(plan, state, emission, choose, moment)
         if reply is not None:
-            queue.append(reply._replace(parent=len(legs)))
+            queue.append(reply._replace(parent=len(legs), number=emission.number + 1))
         legs.append(leg)
     return legs
 
 
-def follow(plan: Plan, state: State, emission: Emission, choose: Choose | None) -> tuple[Leg, Emission | None]:
+def follow(
+    plan: Plan, state: State, emission: Emission, choose: Choose | None, moment: Moment = SOME_TIME
+) -> tuple[Leg, Emission | None]:
     """One packet from the device that makes it to its end, and what is sent because of that end.
 
     A loop is found when the packet comes to the same interface of the same device unchanged but for its TTL; the walk
@@ -75,12 +81,13 @@ def follow(plan: Plan, state: State, emission: Emission, choose: Choose | None) 
         state: what devices remember.
         emission: the packet, with who sends it and why.
         choose: how equal ways are chosen; None: by the hash.
+        moment: what holds for the whole test.
 
     """
     track = Track()
     packet, name, arriving = emission.packet, emission.device, None
     for _ in range(MOST_HOPS):
-        stay = Stay(plan.device(name), packet, arriving, state, choose)
+        stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number)
         if arriving is None:
             stay.facts.leaving = emission.leaving
         track.visit(name, arriving, packet)
@@ -98,7 +105,7 @@ def _reply(stay: Stay, end: End, choose: Choose | None) -> Emission | None:
     """What the device sends home. Its own packet's error is told within its own system."""
     if stay.facts.arriving is None and end.reply not in (Reply.ANSWER, Reply.REFUSAL):
         return None
-    sent = reply_to(stay.here, stay.facts, end.reply, choose)
+    sent = reply_to(stay.here, stay.facts, end.reply, choose, end.answer)
     if sent is None:
         return None
     # a link-local end means something on the segment alone that the packet came by (RFC 4007 section 9)

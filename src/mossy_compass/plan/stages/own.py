@@ -20,7 +20,7 @@ from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
-from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
+from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Row, Table
 
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 _ASKED = Condition("relation", (("relation", frozenset((Relation.ANSWERING, Relation.RELATED))),))
 _PART = Condition("relation", (("relation", frozenset((Relation.CONTINUING,))),))
 _NOT_OPENING = Condition("opens", (("opens", frozenset((False,))),))
+_FRAGMENT = Condition("fragments", (("fragment", frozenset((True,))),))
 _ERROR = Condition("error", (("error", frozenset((True,))),))
 
 
@@ -46,15 +47,6 @@ _PING = _of(Service(ICMP, icmp_span((8, None))), Service(ICMP6, icmp_span((128, 
 _ANY_ICMP = _of(Service(ICMP), Service(ICMP6))
 _ANY_TCP = _of(Service(TCP))
 _UNASKED = (Stop(Fate.DROPPED, "answer.unasked"),)
-
-
-def from_self(here: DevicePlan, port: str | None) -> Step | None:
-    """Whether the device may send packets of its own; what answers a question that it took is not held back."""
-    if port is not None or here.settings.from_self:
-        return None
-    decision = Decision(Did.DROPPED, setting(here.settings, "from-self"), (Stop(Fate.DROPPED, "self.mute"),))
-    answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
-    return Step(Stage.FROM_SELF, guard(answers, NOT_ADMITTED), lambda facts: decision)
 
 
 def to_self(here: DevicePlan, port: str | None) -> Step | None:
@@ -101,6 +93,7 @@ def _rows(here: DevicePlan) -> list[Row]:
     if not settings.to_self:
         rows.append(Row("to-self", (), actions=(Stop(Fate.DROPPED, "self.closed"),)))
         return rows
+    rows.append(Row("fragment", (_FRAGMENT,), actions=(Deliver("fragment.part"),)))
     ping = Deliver("echo.answered", Reply.ANSWER, remember=True) if settings.answers_ping else Deliver("echo.ignored")
     rows.append(Row("ping", (_PING,), actions=(ping,)))
     rows.append(Row("known", (_ANY_TCP, _PART, _NOT_OPENING), actions=(Deliver("session.part"),)))
@@ -149,4 +142,6 @@ def _because(here: DevicePlan, own: Own, row: Row, facts: Facts) -> Because:
         return Because("session.known", (facts.session.number, here.name))
     if row.id == "to-self":
         return setting(settings, "to-self")
+    if row.id == "fragment":
+        return Because("fragment", (name,))
     return Because("address.own", (name, packet.destination)) if row.id == "answer" else Because("unasked", (name,))

@@ -9,9 +9,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from mossy_compass.packet.service import TCP
-from mossy_compass.plan.actions import Admit, Decision, Recall, Reply, Stop
+from mossy_compass.plan.actions import Admit, Decision, Forget, Recall, Reply, Stop
 from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.facts import Facts, Relation, Session
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.stages.step import Step
@@ -62,6 +62,10 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
         if session is None:
             note = Because("note.no-session", (facts.packet.flags, here.name))
             return Decision(Did.DROPPED, kept, row.actions, note, table.id, row.id)
+        if session.pending and facts.application:
+            recalled = _judged_again(facts, session)
+            if recalled is not None:
+                return recalled
         if facts.relation is Relation.CONTINUING:
             because = Because("session.known", (session.number, here.name))
         else:
@@ -70,3 +74,17 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
         return Decision(Did.KNOWN, because, row.actions, note, table.id, row.id)
 
     return Step(Stage.INSPECTION, None, decide)
+
+
+def _judged_again(facts: Facts, session: Session) -> Decision | None:
+    """Where a session was let in before its application was known: the places are asked again by its opening packet's facts.
+
+    A deny ends the session; what follows of it belongs to nothing.
+    """
+    for judged in session.pending:
+        again = judged.place.decide(facts.again(judged))
+        if again is not None and isinstance(again.actions[0], Stop):
+            note = Because("note.recalled", (session.number, session.device, facts.number, tuple(sorted(facts.application))))
+            stop = again.actions[0]._replace(cause="session.recalled")
+            return Decision(again.did, again.because, (Forget(), stop), note, again.table, again.row, again.logged)
+    return None

@@ -79,7 +79,10 @@ def destination(here: DevicePlan, port: str | None) -> Step | None:
         if facts.relation is not Relation.OPENING:
             return None
         row = table.first(facts)
-        return None if row is None else _by_rule(here, table, row)
+        if row is None:
+            return None
+        facts.front = row.id
+        return _by_rule(here, table, row)
 
     return Step(Stage.TRANSLATE_DESTINATION, None, decide)
 

@@ -1,0 +1,216 @@
+"""Places that are no interface's: crossings between zones, what is for the device and of it, and one front's service.
+
+All of them are a ``Place`` with lists, and differ in which lists stand there and in what happens when no rule decides.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from mossy_compass.headers.spans import merge
+from mossy_compass.model.gates import Crossing, Offer
+from mossy_compass.model.network import Verdict
+from mossy_compass.packet.service import ICMP, ICMP6, Service, icmp_span
+from mossy_compass.plan.actions import PASS, Action, Decision, Stop
+from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
+from mossy_compass.plan.conditions import Condition, term_condition
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.fields import service_span
+from mossy_compass.plan.order import Stage
+from mossy_compass.plan.reasons import Because, Did, Fate, setting
+from mossy_compass.plan.stages.lists import LOGGED_DEFAULT, SILENT, Consult, Otherwise, Place, end_of, lists_of
+from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
+from mossy_compass.plan.table import Row, Table
+
+if TYPE_CHECKING:
+    from mossy_compass.plan.plan import DevicePlan
+
+ANY, SELF = "any", "self"
+_UNASKED = Condition("state", (("relation", frozenset((Relation.OPENING, Relation.NONE, Relation.CONTINUING))),))
+_OFFERED: dict[Verdict, tuple[Action, ...]] = {Verdict.PERMIT: PASS, Verdict.DENY: (Stop(Fate.DROPPED, "self.not-offered"),)}
+
+
+def crossing_for(here: DevicePlan, origin: str | None, into: str | None) -> Crossing | None:
+    """The first written crossing that a pair of interfaces belongs to; None stands for the device itself."""
+    return next((c for c in here.device.gates.crossings if _is(here, c.origin, origin) and _is(here, c.into, into)), None)
+
+
+def _is(here: DevicePlan, word: str, port: str | None) -> bool:
+    """Whether a crossing's word means an interface; ``any`` means every interface, and not the device itself."""
+    if port is None:
+        return word == SELF
+    return word == ANY or port in here.reader.ports.get(word, ())
+
+
+def default_for(here: DevicePlan, origin: str | None, into: str | None) -> Otherwise:
+    """The default for what no crossing is written for: by whether it comes from outside, and goes outside.
+
+    Args:
+        here: the device.
+        origin, into: interfaces; None for the device itself.
+
+    """
+    from_outside = origin is not None and here.is_outside(origin)
+    to_outside = into is not None and here.is_outside(into)
+    if origin is None:
+        return SILENT  # what the device says itself is for from-self
+    if from_outside and not to_outside:
+        name, permits = "inbound", here.settings.inbound
+    elif to_outside and not from_outside:
+        name, permits = "outbound", here.settings.outbound
+    elif into is None:
+        return SILENT  # from inside to the device itself: to-self says
+    else:
+        name, permits = "through", here.settings.through
+    because = setting(here.settings, name)
+    note = Because("note.no-rule", (here.name, origin, into or ""))
+    if permits:
+        told = name == "inbound" and here.device.kind.value == "firewall"
+        return Otherwise(name, Decision(Did.PERMITTED, because, PASS, note, "default", name) if told else None, True)
+    logged = LOGGED_DEFAULT if here.settings.logs_defaults else ""
+    stop = (Stop(Fate.DROPPED, f"filter.{name}"),)
+    return Otherwise(name, Decision(Did.DROPPED, because, stop, note, "default", name, logged), True)
+
+
+def pair_words(here: DevicePlan, origin: str | None, into: str | None) -> str:
+    """A pair of interfaces as ``house into world``, by their zones where they have one."""
+    return f"{_zone(here, origin)} into {_zone(here, into)}"
+
+
+def _zone(here: DevicePlan, port: str | None) -> str:
+    """An interface's zone, or its own name; the device itself is ``self``."""
+    return SELF if port is None else here.device.interfaces[port].zone or port
+
+
+def crossing_place(here: DevicePlan, origin: str | None, into: str) -> Place:
+    """What stands between two interfaces: the lists of the first crossing that is written for them, or a default."""
+    found = crossing_for(here, origin, into)
+    if found is None:
+        return Place((), default_for(here, origin, into), (), here.names_at)
+    consults = lists_of(here, found.lists)
+    return Place(consults, end_of(here, [c.table for c in consults], "crossing", found.words), (), here.names_at)
+
+
+def crossing(here: DevicePlan, port: str | None) -> Step | None:
+    """The lists for what passes from one zone into another, once it is known where the packet leaves."""
+    places = {into: crossing_place(here, port, into) for into in here.device.interfaces}
+    places = {into: place for into, place in places.items() if not place.silent}
+    if not places:
+        return None
+
+    def decide(facts: Facts) -> Decision | None:
+        """What the pair's lists say of a packet."""
+        place = places.get(facts.leaving or "")
+        if place is None:
+            return None
+        decision = place.decide(facts)
+        opened = facts.front and here.settings.translation_opens and decision is not None
+        if opened and decision is not None and decision.row == "inbound":
+            because = setting(here.settings, "translation-opens")
+            return Decision(Did.PERMITTED, because, PASS, Because("note.front", (facts.front,)), "default", "translation-opens")
+        return decision
+
+    return Step(Stage.CROSSING, guard(NOT_ADMITTED), decide)
+
+
+def offers_table(here: DevicePlan, port: str) -> Table | None:
+    """What the device answers on an interface; None where nothing is written, and its services answer everybody."""
+    gates = here.device.gates
+    if port not in gates.offering:
+        return None
+    rows = [_offer(here, o) for o in gates.offers if o.interface == port]
+    words = ", ".join(o.word for o in gates.offers if o.interface == port) or "nothing"
+    rows.append(Row("not-offered", (_UNASKED,), here.device.interfaces[port].mark, Verdict.DENY, about=f"offered here: {words}"))
+    return Table(f"offers {port}", rows, here.device.interfaces[port].mark, f"offers of {here.name}/{port}")
+
+
+def _offer(here: DevicePlan, offer: Offer) -> Row:
+    """One service that is offered, with who may ask for it."""
+    services = offer.services or (Service(ICMP, icmp_span((8, None))), Service(ICMP6, icmp_span((128, None))))
+    wanted = Condition("service", (("service", merge(map(service_span, services))),), (offer.word,))
+    sources = () if offer.sources is None else (term_condition("from", offer.sources, here.reader),)
+    return Row(offer.word, (wanted, *(s for s in sources if s is not None)), offer.mark, Verdict.PERMIT)
+
+
+def to_self_place(here: DevicePlan, port: str | None) -> Place:
+    """What a packet for the device itself meets: crossings into self, to-self lists, what is offered, built-in rules."""
+    gates = here.device.gates
+    found = crossing_for(here, port, None) if port is not None else None
+    written = lists_of(here, (*(found.lists if found else ()), *gates.to_self))
+    offers = offers_table(here, port) if port is not None else None
+    consults = [*written, *([Consult(offers, _OFFERED)] if offers else [])]
+    built_in = built_in_table(here, TO_SELF)
+    end = default_for(here, port, None)
+    if written:
+        end = end_of(here, [c.table for c in written], "to itself", found.words if found else "")
+    elif end.decision is None and not offers:
+        return Place((), SILENT)
+    return Place([*consults, *([Consult(built_in)] if built_in.rows else [])], end, (), here.names_at)
+
+
+def to_self(here: DevicePlan, port: str | None) -> Step | None:
+    """The lists for packets that are for the device itself; the device's services come after."""
+    if not here.own or port is None:
+        return None
+    place = to_self_place(here, port)
+    if place.silent:
+        return None
+    own = here.own
+
+    def decide(facts: Facts) -> Decision | None:
+        """What stands before the device says of a packet; nothing of one that is for somebody else."""
+        held = own.get(facts.packet.destination)
+        return place.decide(facts) if held is not None and held.far is None else None
+
+    return Step(Stage.TO_SELF_LIST, guard(NOT_ADMITTED), decide)
+
+
+def from_self(here: DevicePlan, port: str | None) -> Step | None:
+    """Whether the device may send packets of its own; what answers a question that it took is not held back."""
+    gates = here.device.gates
+    if port is not None or (here.settings.from_self and not gates.from_self):
+        return None
+    written = lists_of(here, gates.from_self)
+    built_in = built_in_table(here, FROM_SELF)
+    mute = (Stop(Fate.DROPPED, "self.mute"),)
+    logged = LOGGED_DEFAULT if here.settings.logs_defaults else ""
+    end = Otherwise(
+        "from-self",
+        Decision(Did.DROPPED, setting(here.settings, "from-self"), mute, _built_in_note(built_in), "default", "from-self", logged),
+    )
+    if written:
+        end = end_of(here, [c.table for c in written], "of itself", "")
+    place = Place([*written, *([Consult(built_in)] if built_in.rows else [])], end, (), here.names_at)
+    answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
+    return Step(Stage.FROM_SELF, guard(answers, NOT_ADMITTED), place.decide)
+
+
+def _built_in_note(table: Table) -> Because | None:
+    """The built-in rules that a device's own packet may have met, each with its state."""
+    return Because("note.built-in", (tuple((r.id, not r.disabled) for r in table.rows),)) if table.rows else None
+
+
+def front(here: DevicePlan, port: str | None) -> Step | None:
+    """The lists of one front: of a destination rule that sent the packet on."""
+    rules = [t for t in here.device.translate if t.lists]
+    if port is None or not rules:
+        return None
+    places = {}
+    for rule in rules:
+        consults = lists_of(here, rule.lists)
+        end = end_of(here, [c.table for c in consults], "front", rule.id)
+        places[rule.id] = Place(consults, end, (), here.names_at)
+
+    def decide(facts: Facts) -> Decision | None:
+        """What the front's lists say; nothing of a packet that no rule with lists sent on."""
+        place = places.get(facts.front)
+        return place.decide(facts) if place is not None else None
+
+    return Step(Stage.FRONT_LIST, guard(NOT_ADMITTED), decide)
+
+
+def places_of(here: DevicePlan) -> Sequence[tuple[str, Table]]:
+    """Further tables of a device that rulings may cite by their id: offers and built-in rules."""
+    offers = [t for p in here.device.interfaces if (t := offers_table(here, p)) is not None]
+    return [(t.id, t) for t in (*offers, built_in_table(here, TO_SELF), built_in_table(here, FROM_SELF))]
