@@ -2,24 +2,9 @@
 
 from __future__ import annotations
 
-import itertools
-from typing import Any
-
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 import mossy_compass as mc
-from mossy_compass.marks import NOWHERE
-from mossy_compass.model.network import AccessList, Rule, Term, Verdict
-from mossy_compass.packet.address import Span
-from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import Service
-from mossy_compass.plan.conditions import Reader
-from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.shadow import shadowed
-from mossy_compass.plan.table import list_table
-from mossy_compass.routing.findings import findings
 
 
 def built(text: str) -> mc.Plan:
@@ -33,7 +18,7 @@ def codes(text: str) -> dict[str, str]:
     reading = mc.read_bytes(("mossy-network: 1\n" + text).encode(), "a.yaml")
     found = list(reading.problems)
     if reading.network is not None:
-        found += findings(mc.Plan(reading.network).routing, reading.problems)
+        found += mc.findings(mc.Plan(reading.network), reading.problems)
     out: dict[str, str] = {}
     for problem in found:
         out[problem.code] = f"{out.get(problem.code, '')}{problem.message}\n"
@@ -348,89 +333,3 @@ def test_findings(change: dict[str, str], code: str, says: str) -> None:
     found = codes(text)
     assert code in found, found
     assert says in found[code]
-
-
-# --- shadowing, against brute force ------------------------------------------------------------------------
-
-PORTS = st.integers(0, 3)
-
-
-@st.composite
-def small_rules(draw: st.DrawFn) -> Rule:
-    """Rules over a space so small that every packet of it can be tried."""
-
-    def terms() -> Any:
-        first = draw(st.integers(0, 3))
-        return draw(st.none() | st.just((Term("x", (Span(first, draw(st.integers(first, 3))),)),)))
-
-    service = draw(st.none() | st.tuples(st.sampled_from([6, 17]), PORTS, PORTS))
-    services = None if service is None else (Service(service[0], Span(min(service[1:]), max(service[1:]))),)
-    ports = draw(st.none() | st.tuples(PORTS, PORTS))
-    return Rule(
-        "x",
-        draw(st.sampled_from([Verdict.PERMIT, Verdict.DENY, Verdict.NOTE])),
-        NOWHERE,
-        None,
-        terms(),
-        terms(),
-        None if ports is None else (Span(min(ports), max(ports)),),
-        services,
-        "s",
-        draw(st.booleans()) and draw(st.booleans()),
-        draw(st.none() | st.sampled_from([("a",), ("b",), ("a", "b")])),
-        disabled=draw(st.integers(0, 6)) == 0,
-    )
-
-
-def every_packet() -> list[Facts]:
-    """Beyond what any rule says too: other addresses, ports, protocols and interfaces."""
-    out = []
-    for protocol, source, destination, port, to_port, flags, arriving in itertools.product(
-        (6, 17, 47), range(5), range(5), (0, 2, 3, 9), (0, 1, 3, 9), ("SYN", "ACK"), ("a", "b", "c", None)
-    ):
-        if (protocol == 47 and (port or to_port)) or (protocol != 6 and flags == "ACK"):
-            continue
-        packet = Packet(
-            protocol, mc.Address(4, source), mc.Address(4, destination), port, to_port, flags=flags if protocol == 6 else ""
-        )
-        out.append(Facts(packet, arriving))
-    return out
-
-
-SPACE = every_packet()
-
-
-@settings(max_examples=30, deadline=None)
-@given(st.lists(small_rules(), min_size=2, max_size=5))
-def test_shadowed_is_what_trying_every_packet_says(rules: list[Rule]) -> None:
-    from dataclasses import replace
-
-    numbered = tuple(replace(r, id=str(n)) for n, r in enumerate(rules))
-    source = AccessList("l", numbered, NOWHERE)
-    table = list_table(source, Reader())
-    reached = set()
-    notes = [r for r in table.rows if r.verdict is Verdict.NOTE and not r.disabled]
-    for facts in SPACE:
-        found = table.first(facts)
-        if found is not None:
-            reached.add(found.id)
-        for note in notes:
-            if (found is None or int(note.id) < int(found.id)) and next(note.misses(facts), None) is None:
-                reached.add(note.id)
-    claimed = {s.row.id for s in shadowed(source)}
-    live = {r.id for r in numbered if not r.disabled}
-    assert claimed <= live - reached  # nothing is claimed that some packet reaches
-    # every row is a product of few values here, so that what no packet reaches can be told, but for gaps between samples
-    for shadow in shadowed(source):
-        assert shadow.by
-        assert all(int(r.id) < int(shadow.row.id) for r in shadow.by)
-
-
-def test_a_rule_that_several_cover_together_is_shadowed_by_them() -> None:
-    def rule(id: str, low: int, high: int, verdict: Verdict = Verdict.DENY) -> Rule:
-        return Rule(id, verdict, NOWHERE, 6, services=(Service(6, Span(low, high)),), service_words="s")
-
-    covered = AccessList("l", (rule("1", 0, 99), rule("2", 100, 65535), rule("3", 50, 150, Verdict.PERMIT)), NOWHERE)
-    assert [(s.row.id, [r.id for r in s.by]) for s in shadowed(covered)] == [("3", ["1", "2"])]
-    gap = AccessList("l", (rule("1", 0, 99), rule("2", 101, 65535), rule("3", 50, 150, Verdict.PERMIT)), NOWHERE)
-    assert list(shadowed(gap)) == []

@@ -106,7 +106,7 @@ def test_each_value_does_what_it_says(case: tuple[str, str, dict[str, str], tupl
     assert (journey.fate, journey.cause, journey.symptom) == (fate, cause, symptom)
 
 
-ELSEWHERE = {n: "test_gates" for n in ("inbound", "outbound", "through", "translation-opens", "log-defaults", "name-rules")}
+ELSEWHERE = dict.fromkeys(("inbound", "outbound", "through", "translation-opens", "log-defaults", "name-rules"), "test_gates")
 ELSEWHERE |= {"sharing": "test_topology", "interface-route": "test_topology", "leased-default-route": "test_topology"}
 
 

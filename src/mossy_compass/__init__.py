@@ -23,9 +23,9 @@ if TYPE_CHECKING:
     from mossy_compass.packet.address import Address, Prefix, parse_address, parse_prefix
     from mossy_compass.packet.packet import Packet
     from mossy_compass.plan.causes import CAUSES, Cause
+    from mossy_compass.plan.findings import findings
     from mossy_compass.plan.plan import Plan
     from mossy_compass.plan.reasons import Because, Fate
-    from mossy_compass.routing.findings import findings
     from mossy_compass.walk.ask import ask
     from mossy_compass.walk.grid import compare, grid
     from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom
@@ -46,7 +46,7 @@ _HOMES = {
     "mossy_compass.plan.causes": ("CAUSES", "Cause"),
     "mossy_compass.plan.reasons": ("Because", "Fate"),
     "mossy_compass.walk.journey": ("Hop", "Journey", "Leg", "Ruling", "Symptom"),
-    "mossy_compass.routing.findings": ("findings",),
+    "mossy_compass.plan.findings": ("findings",),
     "mossy_compass.walk.ask": ("ask",),
     "mossy_compass.walk.grid": ("compare", "grid"),
     "mossy_compass.exchange.frames": ("frame",),

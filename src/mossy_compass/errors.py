@@ -7,6 +7,7 @@
     │   ├── AddressError        a text that is no address, prefix, range or port
     │   ├── NetworkFileError    the network description has faults; carries all of them
     │   └── QuestionError       the question names something that the network does not have
+    ├── TooLarge                exact sets that need more memory than they are given
     ├── NotConverged            routing has no stable state; carries the cycle
     └── Unsupported             the input is understood, but this release does not do it
 
@@ -24,6 +25,10 @@ if TYPE_CHECKING:
 
 class MossyError(Exception):
     """The root of the tree."""
+
+
+class TooLarge(MossyError):
+    """The exact sets of a list need more memory than they are given; nothing is said of it rather than something wrong."""
 
 
 class InputError(MossyError):

@@ -22,6 +22,10 @@ if TYPE_CHECKING:
 
     from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
+    from mossy_compass.packet.address import Address
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.walk.ask import Options
+    from mossy_compass.walk.journey import Journey
 
 F = TypeVar("F", bound="Callable[..., Any]")
 EXIT_NOT = 1
@@ -39,6 +43,71 @@ def form_option(*forms: str) -> Callable[[F], F]:
     return click.option(
         "--format", "form", type=click.Choice(forms), default=forms[0], show_default=True, help="Form of the output."
     )
+
+
+def moment_options(command: F) -> F:
+    """The options about the moment of a test."""
+    command = click.option("--last-resort", is_flag=True, help="The uplink of last resort is in use, the others are down.")(command)
+    return click.option(
+        "--at", metavar="TIME", help="Time of the test, as 2026-05-04T10:30+02:00; UTC without an offset. Rules with hours need it."
+    )(command)
+
+
+def log_options(command: F) -> F:
+    """The options about log lines."""
+    command = click.option("--log-to", metavar="TARGET", help="Only lines about packets to this host or prefix.")(command)
+    command = click.option("--log-from", metavar="HOST", help="Only lines about packets from this host or prefix.")(command)
+    return click.option(
+        "--log", metavar="LOGFILE", help="Write the lines that devices would log (RFC 5424) to LOGFILE, or - for the output."
+    )(command)
+
+
+def moment_of(at: str | None, last_resort: bool) -> Options:
+    """The wishes about a test that come of its moment."""
+    from mossy_compass.walk.ask import Options
+
+    if at is None:
+        return Options(last_resort=last_resort)
+    from mossy_compass.files.hours import parse_moment
+
+    return Options(at=parse_moment(at), last_resort=last_resort)
+
+
+def write_log(
+    plan: Plan, journeys: Sequence[Journey], log: str, ends: tuple[str | None, str | None], options: Options, form: str
+) -> None:
+    """Write the log lines of journeys to a file, or to the standard output for ``-``."""
+    if log == "-" and form != "text":
+        raise InputError(f"--log - and --format {form} would write one into the other; name a file: --log FILE.")
+    from mossy_compass.exchange.syslog import lines
+    from mossy_compass.files.hours import moment_text
+    from mossy_compass.report.safe import safe
+
+    at = moment_text(options.at) if options.at is not None else "-"
+    source, target = (_held(plan, word) for word in ends)
+    text = "".join(f"{safe(line)}\n" for line in lines(journeys, at, source, target))
+    if log == "-":
+        say(text)
+    else:
+        write_whole(Path(log), text.encode())
+
+
+def _held(plan: Plan, word: str | None) -> Callable[[Address], bool] | None:
+    """Whether an address is a host's, or in a prefix; None where nothing is asked."""
+    if word is None:
+        return None
+    from mossy_compass.errors import AddressError
+    from mossy_compass.packet.address import in_spans, parse_block
+    from mossy_compass.walk.ask import addresses_of, unknown_target
+
+    try:
+        spans = parse_block(word).spans
+        return lambda a: in_spans(a.key, spans)
+    except AddressError:
+        found = addresses_of(plan.network, word)
+    if not found:
+        raise InputError(f"there is no host '{word}'. {unknown_target(plan.network, word)}")
+    return lambda a: a in found
 
 
 def shape_of(picture: str) -> str:
@@ -105,6 +174,9 @@ __all__ = [
     "EXIT_INPUT",
     "EXIT_NOT",
     "form_option",
+    "log_options",
+    "moment_of",
+    "moment_options",
     "read_network",
     "say",
     "say_json",
@@ -112,5 +184,6 @@ __all__ = [
     "shipped",
     "show",
     "show_problems",
+    "write_log",
     "write_whole",
 ]

@@ -36,10 +36,10 @@ def check(file: str, form: str) -> None:
     reading = read_file(file)
     problems = reading.problems
     if reading.network is not None:
-        from mossy_compass.routing.compute import Routing
-        from mossy_compass.routing.findings import findings
+        from mossy_compass.plan.findings import findings
+        from mossy_compass.plan.plan import Plan
 
-        more = findings(Routing(reading.network), problems, reading.lines)
+        more = findings(Plan(reading.network), problems, reading.lines)
         problems = tuple(sorted((*problems, *more), key=lambda p: (p.mark, p.code, p.message)))
     if form == "json":
         say_json({"mossy-findings": 1, "file": file, "findings": [_finding(p) for p in problems]})

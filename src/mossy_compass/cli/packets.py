@@ -12,7 +12,21 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say, say_json, shape_of, show, write_whole
+from mossy_compass.cli.common import (
+    CONTEXT,
+    EXIT_NOT,
+    form_option,
+    log_options,
+    moment_of,
+    moment_options,
+    read_network,
+    say,
+    say_json,
+    shape_of,
+    show,
+    write_log,
+    write_whole,
+)
 from mossy_compass.errors import InputError, QuestionError
 
 if TYPE_CHECKING:
@@ -37,9 +51,13 @@ if TYPE_CHECKING:
 @click.option("--ttl", type=click.IntRange(1, 255), default=64, show_default=True, help="Time to live in hops.")
 @click.option("--family", type=click.Choice(["4", "6"]), help="Use the target's IPv4 or IPv6 address.")
 @click.option("--size", type=click.IntRange(28, 65535), default=64, show_default=True, help="Length of the packet in bytes.")
+@click.option("--application", metavar="NAME", help="The flow is of this application; else applications: in the file says.")
+@click.option("--fragment", is_flag=True, help="Send a fragment other than the first: it has no ports.")
+@moment_options
 @click.option("--details", is_flag=True, help="Every ruling of every stage, and every rule and route passed over with the reason.")
 @click.option("--every-path", is_flag=True, help="Follow every combination of equal routes, and say whether their fates differ.")
 @click.option("--flows", type=click.IntRange(1, 100_000), metavar="COUNT", help="Send COUNT flows, and count them by equal route.")
+@log_options
 @form_option("text", "json")
 def trace(
     file: str,
@@ -51,9 +69,16 @@ def trace(
     ttl: int,
     family: str | None,
     size: int,
+    application: str | None,
+    fragment: bool,
+    at: str | None,
+    last_resort: bool,
     details: bool,
     every_path: bool,
     flows: int | None,
+    log: str | None,
+    log_from: str | None,
+    log_to: str | None,
     form: str,
 ) -> None:
     """Send one test packet through the network in FILE, and its answer home.
@@ -73,12 +98,16 @@ def trace(
     from mossy_compass.walk.trace import trace_each
 
     plan = Plan(read_network(file))
+    moment = moment_of(at, last_resort)
     options = {"from_port": source_port, "source": source, "ttl": ttl, "family": int(family) if family else None, "size": size}
+    options |= {"at": moment.at, "last_resort": last_resort, "application": application, "fragment": fragment}
     if every_path and flows is not None:
         raise InputError("--every-path and --flows answer different questions; give one of them.")
     if every_path or flows is not None:
         raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
     journeys = trace_each(plan, sender, target, service, Options(**options))  # type: ignore[arg-type]
+    if log:
+        write_log(plan, journeys, log, (log_from, log_to), moment, form)
     _print_journeys(journeys, details, form)
     raise SystemExit(0 if all(j.answered for j in journeys) else EXIT_NOT)
 

@@ -13,15 +13,34 @@ from typing import TYPE_CHECKING
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say, say_json, shape_of, show, write_whole
+from mossy_compass.cli.common import (
+    CONTEXT,
+    EXIT_NOT,
+    form_option,
+    log_options,
+    moment_of,
+    moment_options,
+    read_network,
+    say,
+    say_json,
+    shape_of,
+    show,
+    write_log,
+    write_whole,
+)
 from mossy_compass.errors import InputError, QuestionError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.console import RenderableType
 
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.report.tables import Rows
     from mossy_compass.walk.grid import Changes, Grid
+    from mossy_compass.walk.journey import Journey
 
-PARTS = ("interfaces", "routes", "neighbours", "rules", "settings")
+PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")
 
 
 @click.command(context_settings=CONTEXT, short_help="Show what a device knows: interfaces, routes, settings.")
@@ -32,29 +51,46 @@ PARTS = ("interfaces", "routes", "neighbours", "rules", "settings")
 @click.option(
     "--to", "address", metavar="ADDRESS", help="Only how DEVICE finds its route to ADDRESS: what wins, what loses, and why."
 )
+@click.option("--built-in", is_flag=True, help="Show the device's built-in rules among its lists too.")
+@click.option("--uses", metavar="NAME", help="Only where NAME is used: a group, service, list, window, application, zone or host.")
 @form_option("text", "json")
-def tables(file: str, device: str | None, part: tuple[str, ...], parts: tuple[str, ...], address: str | None, form: str) -> None:
-    """Show what DEVICE knows: interfaces, routes, neighbours, translation and policy routes, and every setting in
-    force with the order of its stages. Without DEVICE, the cabling. PART names one of these tables.
+def tables(
+    file: str,
+    device: str | None,
+    part: tuple[str, ...],
+    parts: tuple[str, ...],
+    address: str | None,
+    built_in: bool,
+    uses: str | None,
+    form: str,
+) -> None:
+    """Show what DEVICE knows: interfaces, routes, neighbours, what filters where, translation and policy routes, and
+    every setting in force with the order of its stages. Without DEVICE, the cabling. PART names one of these tables.
 
     \b
     Examples:
       mossy tables grounds.yaml
       mossy tables grounds.yaml north routes settings
       mossy tables grounds.yaml north --to 10.40.30.20
+      mossy tables fernhollow.yaml gate lists
+      mossy tables fernhollow.yaml --uses kiosks
     """
     from rich.console import Group
-    from rich.text import Text
 
     from mossy_compass.marks import hint
     from mossy_compass.packet.address import parse_address
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report import tables as made
-    from mossy_compass.report import text
 
     plan = Plan(read_network(file))
     parts = (*part, *parts)
-    if device is None:
+    if uses is not None:
+        from mossy_compass.report.evidence import uses as used
+
+        if device or parts or address:
+            raise InputError("--uses is about the whole file; leave DEVICE and its parts out.")
+        found = [_used(plan, used(plan.network, uses), uses)]
+    elif device is None:
         if parts or address:
             raise InputError("--part and --to are about one device; name it after the file.")
         found = [made.cables(plan)]
@@ -63,14 +99,47 @@ def tables(file: str, device: str | None, part: tuple[str, ...], parts: tuple[st
     elif address is not None:
         found = [made.lookup(plan, device, parse_address(address))]
     else:
-        found = made.of_device(plan, device, parts or made.PARTS)
+        found = made.of_device(plan, device, parts or made.PARTS, built_in)
     if form == "json":
         say_json({"mossy-tables": 1, "device": device, "tables": [t.to_dict() for t in found]})
         return
+    show(Group(*_blocks(found)[:-1]))
+
+
+def _used(plan: Plan, rows: Rows, name: str) -> Rows:
+    """Where a name is used; one that is nowhere, neither made nor used, is a slip of the pen."""
+    from mossy_compass.marks import hint
+
+    network = plan.network
+    zones = {i.zone for d in network.devices.values() for i in d.interfaces.values()}
+    sections = (
+        network.groups,
+        network.services,
+        network.lists,
+        network.hours,
+        network.applications,
+        network.devices,
+        network.names,
+    )
+    known = {*(n for s in sections for n in s), *network.segments, *(z for z in zones if z)}
+    if not rows.rows and name not in known:
+        raise QuestionError(f"nothing here is called '{name}'. {hint(name, known, 'names')}")
+    return rows
+
+
+def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
+    """Tables one below the other, each under its sentence; a table without rows is its sentence alone."""
+    from rich.text import Text
+
+    from mossy_compass.report import text
+
     blocks: list[RenderableType] = []
     for rows in found:
-        blocks += [Text(f"{rows.about}:", style="bold"), text.table(rows.headings, rows.rows, len(rows.headings) - 1), Text("")]
-    show(Group(*blocks[:-1]))
+        blocks.append(Text(f"{rows.about}{':' if rows.rows else '.'}", style="bold"))
+        if rows.rows:
+            blocks.append(text.table(rows.headings, rows.rows, len(rows.headings) - 1))
+        blocks.append(Text(""))
+    return blocks
 
 
 @click.command(context_settings=CONTEXT, short_help="Test who reaches what, and what changed.")
@@ -94,6 +163,10 @@ def tables(file: str, device: str | None, part: tuple[str, ...], parts: tuple[st
 )
 @click.option("--renew", is_flag=True, help="Say what changed, then keep the grid of now as the baseline.")
 @click.option("--picture", metavar="PICTURE", type=click.Path(dir_okay=False), help="Draw it too, as PICTURE (.png or .svg).")
+@click.option("--counters", is_flag=True, help="Count what each rule and default decided; say which rules no test met.")
+@click.option("--decided-by", "decided", metavar="LIST/RULE", help="Only whose packets this rule decides, such as visitors-in/20.")
+@moment_options
+@log_options
 @form_option("text", "csv", "json")
 def grid(
     file: str,
@@ -103,6 +176,13 @@ def grid(
     baseline: str | None,
     renew: bool,
     picture: str | None,
+    counters: bool,
+    decided: str | None,
+    at: str | None,
+    last_resort: bool,
+    log: str | None,
+    log_from: str | None,
+    log_to: str | None,
     form: str,
 ) -> None:
     """Test who reaches what: every source, every target, every service, with the cause wherever it fails.
@@ -127,7 +207,16 @@ def grid(
     earlier = _earlier(Path(baseline)) if baseline else None
     network = read_network(file)
     tests = grids.questions_of(network, sources, targets, services)
-    made = grids.gathered(track(grids.run(Plan(network), tests), len(tests), "tests"))
+    plan = Plan(network)
+    journeys: list[Journey] = []
+    keep = journeys.append if counters or decided or log else None
+    options = moment_of(at, last_resort)
+    made = grids.gathered(track(grids.run(plan, tests, keep, options), len(tests), "tests"))
+    if log:
+        write_log(plan, journeys, log, (log_from, log_to), options, form)
+    if counters or decided:
+        _print_evidence(plan, journeys, decided, form)
+        raise SystemExit(0)
     if picture:
         from mossy_compass.report import drawing
 
@@ -137,6 +226,39 @@ def grid(
     found = grids.compare(earlier, made) if earlier is not None else None
     _print_grid(made, found, form, file, baseline)
     raise SystemExit(EXIT_NOT if found else 0)
+
+
+def _print_evidence(plan: Plan, journeys: Sequence[Journey], decided: str | None, form: str) -> None:
+    """What the tests met: counters of every rule, or whose packets one rule decides."""
+    from rich.console import Group
+
+    from mossy_compass.report import evidence
+    from mossy_compass.walk.evidence import Counters
+
+    if decided is not None:
+        name, _, row = decided.partition("/")
+        _known_rule(plan, name, row)
+        found = [evidence.affected(journeys, name, row)]
+    else:
+        counted = Counters()
+        for journey in journeys:
+            counted.add(journey)
+        found = evidence.counters(plan, counted)
+    if form != "text":
+        say_json({"mossy-tables": 1, "device": None, "tables": [t.to_dict() for t in found]})
+        return
+    show(Group(*_blocks(found)[:-1]))
+
+
+def _known_rule(plan: Plan, name: str, row: str) -> None:
+    """Refuse a rule that is not there, with those that are."""
+    from mossy_compass.marks import hint
+
+    if name not in plan.network.lists:
+        raise QuestionError(f"there is no list '{name}'. {hint(name, plan.network.lists, 'lists')}")
+    rules = [r.id for r in plan.network.lists[name].rules]
+    if row not in rules:
+        raise QuestionError(f"list {name} has no rule '{row}'. {hint(row, rules, 'rules')} Write LIST/RULE.")
 
 
 def _print_grid(made: Grid, found: Changes | None, form: str, file: str, baseline: str | None) -> None:

@@ -84,7 +84,7 @@ class Packet(NamedTuple):
         """Protocol and port or ICMP kind, as ``tcp/443`` or ``icmp/echo-request``."""
         name = protocol_name(self.protocol)
         if self.fragment:
-            return f"{name} (later fragment)"
+            return f"{name} (a later fragment, without ports)"
         if self.icmp >= 0:
             return f"{name}/{icmp_name(self.protocol, Span(self.icmp, self.icmp))}"
         return f"{name}/{self.to_port}" if self.protocol in WITH_PORTS else name

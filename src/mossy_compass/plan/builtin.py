@@ -15,6 +15,7 @@ from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, Se
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.fields import service_span
+from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.table import Row, Table
 
 if TYPE_CHECKING:
@@ -56,6 +57,7 @@ def _outside(here: DevicePlan) -> Condition:
 
 _PING = _services(Service(ICMP, icmp_span((8, None))), Service(ICMP6, icmp_span((128, None))))
 _ASKED = Condition("state", (("relation", frozenset((Relation.ANSWERING, Relation.RELATED))),), ("answering", "related"))
+_ERROR = Condition("error", (("error", frozenset((True,))),), ("ICMP errors",))
 _FIREWALL = (Kind.FIREWALL,)
 BUILT_IN: dict[str, BuiltIn] = {
     b.name: b
@@ -67,6 +69,9 @@ BUILT_IN: dict[str, BuiltIn] = {
             True,
             lambda here: (_ASKED,),
             "answers to what the device itself asked, and errors about it",
+        ),
+        BuiltIn(
+            "own-errors", FROM_SELF, _FIREWALL, True, lambda here: (_ERROR,), "ICMP errors about what it stops or cannot pass on"
         ),
         BuiltIn(
             "own-lookups",
@@ -102,6 +107,7 @@ def built_in_table(here: DevicePlan, place: str) -> Table:
             verdict=Verdict.PERMIT,
             disabled=not here.device.gates.built_in.get(b.name, b.on),
             about=b.about,
+            because=Because("rule.built-in", (b.name, here.name), None, b.about),
             built_in=True,
         )
         for b in BUILT_IN.values()

@@ -18,7 +18,6 @@ from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.order import SPECS, Stage, faults, given_before, orders
 from mossy_compass.plan.plan import port_names
-from mossy_compass.plan.shadow import shadowed
 from mossy_compass.plan.stages.translate import as_rule
 
 
@@ -55,13 +54,7 @@ def check_orders(network: Network, problems: Problems) -> None:
 
 
 def check_rules(network: Network, problems: Problems) -> None:
-    """Rules that can never decide, that name interfaces which are not there, and what lets strangers in."""
-    for source in network.lists.values():
-        for shadow in shadowed(source):
-            by = " and ".join(f"rule {r.id}" for r in shadow.by) if len(shadow.by) < 4 else f"{len(shadow.by)} rules"
-            words = f"rule {shadow.row.id} of '{source.name}' can never match: {by} above it take{'s' * (len(shadow.by) == 1)} all of it."
-            also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
-            problems.add("rule.shadowed", shadow.row.mark, words, "Move it up, or remove it.", Severity.WARNING, also)
+    """Rules that name interfaces which are not there, and what lets strangers in; what needs exact sets is in ``findings.py``."""
     for device in network.devices.values():
         if device.layer3:
             _named_ports(network, device, problems)

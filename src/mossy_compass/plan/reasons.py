@@ -67,6 +67,8 @@ def _shape(kind: str, names: str = "") -> Shape:
 REASONS: dict[str, Shape] = {
     # what decides
     "rule": _shape("rule", "list row"),
+    "offer": _shape("offer", "device port word"),
+    "offer.none": _shape("offer", "device port words"),
     "rule.built-in": _shape("built-in", "row device"),
     "list.end": _shape("default", "list"),
     "list.empty": _shape("default", "list value"),
@@ -196,7 +198,7 @@ class Because(NamedTuple):
 
     @property
     def kind(self) -> str:
-        """rule, built-in, default, setting, session, translation, route, neighbour, service, interface, device, name, address, idle, duplicate."""
+        """rule, built-in, offer, default, setting, session, translation, route, neighbour, service, interface, device, name, address, idle, duplicate."""
         return REASONS[self.code].kind
 
     def get(self, name: str) -> Any:

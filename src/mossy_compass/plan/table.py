@@ -21,6 +21,7 @@ from mossy_compass.plan.actions import Action
 from mossy_compass.plan.conditions import Condition, Miss, Reader, conditions_of
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
+from mossy_compass.plan.reasons import Because
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,6 +37,7 @@ class Row:
         log: severity of the log line of a match; empty for none.
         about: the purpose, as the author wrote it.
         answer: what a rejection sends; empty for what the device's setting says.
+        because: what a ruling by it rests on, where that is not the rule of a list.
         built_in: it is one of the device's own rules, shown only when asked for or when it decides.
 
     """
@@ -49,6 +51,7 @@ class Row:
     log: str = ""
     about: str = ""
     answer: str = ""
+    because: Because | None = field(default=None, compare=False)
     built_in: bool = False
 
     def misses(self, facts: Facts) -> Iterator[Miss]:
@@ -78,7 +81,7 @@ Runs = tuple[list[int], list[int]]
 _EVERYTHING: Runs = ([-1], [-1])
 
 
-def _runs(sets: Sequence[Spans | None]) -> Runs:
+def runs(sets: Sequence[Spans | None]) -> Runs:
     """Where the rows' sets begin and end, and the rows that hold from each such place on. None holds everywhere."""
     bits: dict[Spans | None, int] = {}
     for number, spans in enumerate(sets):
@@ -198,7 +201,7 @@ def _mask(name: str, sets: Sequence[Any]) -> Mask:
     """The index of one field."""
     kind = FIELDS[name].kind
     if kind is SetKind.INTERVALS:
-        return _interval_mask(name, _runs(sets))
+        return _interval_mask(name, runs(sets))
     if kind is SetKind.ANY_OF:
         return _any_mask(name, sets)
     return _name_mask(name, sets) if kind is SetKind.ONE_OF else _bits_mask(name, sets)
@@ -218,7 +221,7 @@ def first_of(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
     if not rows:
         return lambda facts: None
     asked = dict.fromkeys(c.fields for r in rows for c in r.conditions)
-    inline = [_runs(_single(rows, name)) if (name,) in asked else _EVERYTHING for name in _INLINE]
+    inline = [runs(_single(rows, name)) if (name,) in asked else _EVERYTHING for name in _INLINE]
     others = [
         _mask(f[0], _single(rows, f[0])) if len(f) == 1 else _union_mask(rows, f) for f in asked if f not in {(n,) for n in _INLINE}
     ]

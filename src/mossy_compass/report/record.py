@@ -53,7 +53,7 @@ def journey_dict(journey: Journey, details: bool = False) -> JourneyDict:
             "addresses": list(lookup.addresses),
             "journey": journey_dict(lookup.journey, details),
         },
-        "legs": [leg_dict(leg, plan) for leg in journey.legs],
+        "legs": [leg_dict(leg, plan) for leg in (*journey.legs, *([journey.later] if journey.later else []))],
     }
 
 
@@ -100,6 +100,8 @@ def ruling_dict(ruling: Ruling, device: str, plan: Plan | None) -> RulingDict:
         "note": ruling.note,
         "cause": ruling.cause,
     }
+    if ruling.logged:
+        out["log"] = ruling.logged
     if plan is not None and plan.device(device).rows_of(ruling.table) is not None:
         out["passed-over"] = []
         for over in plan.passed_over(device, ruling):

@@ -46,6 +46,8 @@ def verdict_word(journey: Journey) -> str:
         return "NAME NOT FOUND"
     if journey.lost == "back":
         return f"ANSWER {WORDS[journey.fate]}"
+    if journey.lost == "later":
+        return f"LATER {WORDS[journey.fate]}"
     return WORDS[journey.fate]
 
 
@@ -72,6 +74,13 @@ def outcome(journey: Journey) -> str:
     if journey.lost == "back":
         word = WORDS[journey.fate] if journey.fate is not Fate.DELIVERED else "LOST"
         return f"delivered, but the ANSWER is {word} on the way back at {journey.deciding.end}{_root(journey)}{because}"
+    if journey.lost == "later":
+        leg = journey.deciding
+        number = journey.moment.known_from
+        end = f"packet {number}, which shows the application, is {WORDS[journey.fate]} at {leg.end}"
+        return f"answered at first, but {end}{' by ' if _by(journey) else ': '}{because}"
+    if journey.root and journey.cause == "name.unlearned":
+        return f"{WORDS[journey.fate]} on the way there at {journey.there.end}: {journey.root}; it met {because}"
     return f"{_on_the_way_there(journey)}{because}"
 
 
@@ -116,7 +125,7 @@ def _lookup_words(lookup: Lookup, journey: Journey) -> str:
 
 def _by(journey: Journey) -> bool:
     """What a fate came from, with its place: a rule, an end of a list, a setting, a route."""
-    return journey.because.code in ("rule", "list.end")
+    return journey.because.code in ("rule", "rule.built-in", "list.end")
 
 
 def extras(journey: Journey) -> list[tuple[str, str]]:
@@ -166,7 +175,11 @@ def translated(journey: Journey) -> bool:
 def logged(journey: Journey) -> list[str]:
     """The rules with ``log: yes`` that a packet met, there and back."""
     return [
-        f"{r.because.cited()} at {h.device}: {r.did}" for leg in journey.homeward for h in leg.hops for r in h.rulings if r.logged
+        f"{r.because.cited()} at {h.device}: {r.did}{'' if r.logged == 'informational' else f' ({r.logged})'}"
+        for leg in journey.homeward
+        for h in leg.hops
+        for r in h.rulings
+        if r.logged
     ]
 
 
@@ -217,7 +230,7 @@ def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
 
 def leg_title(leg: Leg) -> str:
     """Heading of a leg."""
-    name = {Way.THERE: "there", Way.BACK: "back", Way.ERROR: "error's way home"}[leg.way]
+    name = {Way.THERE: "there", Way.BACK: "back", Way.ERROR: "error's way home", Way.LATER: "later"}[leg.way]
     return f"{name}: {leg.packet}"
 
 

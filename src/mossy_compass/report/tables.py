@@ -7,17 +7,22 @@ surprises.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
+from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import Device, Interface, PolicyRoute, Rule, Segment, Translate
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import protocol_name
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.order import SPECS
-from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.plan import DevicePlan, Plan
+from mossy_compass.plan.reasons import Did
+from mossy_compass.plan.stages.gates import crossing_place, pair_words, places_of, to_self_place
+from mossy_compass.plan.stages.lists import Otherwise, Place, place_at
 from mossy_compass.plan.stages.translate import as_rule
+from mossy_compass.plan.table import Table
 from mossy_compass.report.words import candidate
 from mossy_compass.routing.domains import Answer, Port
 from mossy_compass.routing.table import Loser, Route
@@ -292,10 +297,111 @@ def _condition_words(rule: Rule) -> str:
     return "; ".join(parts) or "every packet"
 
 
-PARTS = ("interfaces", "routes", "neighbours", "rules", "settings")
+def lists(plan: Plan, name: str, built_in: bool = False) -> list[Rows]:
+    """What is examined for each interface, direction and crossing, in its order; and the rules of the lists that stand there.
+
+    Args:
+        plan: the network.
+        name: of the device.
+        built_in: show the device's own rules too.
+
+    """
+    here = plan.device(name)
+    gates = here.device.gates
+    rows: list[tuple[str, ...]] = []
+    if gates.everywhere and not gates.everywhere_on:
+        rows.append(("everywhere", "\n".join(gates.everywhere), "switched off: none of these is asked"))
+    rows += [row for port in here.device.interfaces.values() if not port.loopback for row in _at_port(here, port)]
+    rows += _crossing_rows(here)
+    rows += _own_rows(here)
+    about = f"what is examined at {name}, in this order; the first rule that matches decides"
+    out = [Rows("lists", about, ("where", "lists in order", "when no rule decides"), tuple(rows))]
+    used = dict.fromkeys(n for names, _, _ in standing_lists(here.device) for n in names if n in plan.network.lists)
+    out += [_list_rows(here.read_list(n), plan.network.lists[n].rules) for n in used]
+    hidden = [t for _, t in places_of(here) if t.rows and (built_in or not t.id.startswith("built-in"))]
+    return [*out, *(_table_rows(t) for t in hidden)]
 
 
-def of_device(plan: Plan, name: str, parts: tuple[str, ...] = PARTS) -> list[Rows]:
+def _end(otherwise: Otherwise) -> str:
+    """What a place does when no rule decides, in a few words."""
+    if otherwise.decision is None:
+        return f"{otherwise.id}: passes" if otherwise.id else "passes"
+    did = otherwise.decision.did
+    return f"{otherwise.id}: {'passes' if did is Did.PERMITTED else did.value if did else 'passes'}"
+
+
+def _consults(place: Place) -> str:
+    """The lists of a place, one below the other; those of profiles with the profile's name."""
+    lines = [c.table.name for c in place.consults if not c.table.id.startswith("built-in")]
+    for variant in place.variants:
+        lines.append(f"profile {variant.name}: {', '.join(c.table.name for c in variant.consults)}")
+    return "\n".join(lines) or "not set"
+
+
+def _at_port(here: DevicePlan, port: Interface) -> Iterator[tuple[str, ...]]:
+    """An interface's two directions."""
+    outside = ", outside" if here.is_outside(port.name) else ""
+    for way in ("arriving", "leaving"):
+        place = place_at(here, port.name, way)
+        yield f"{port.name} {way}{outside if way == 'arriving' else ''}", _consults(place), _end(place.otherwise)
+
+
+def _crossing_rows(here: DevicePlan) -> Iterator[tuple[str, ...]]:
+    """What stands between each pair of zones; pairs alike are told once."""
+    told: set[tuple[str, ...]] = set()
+    ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
+    for origin in ports:
+        for into in ports:
+            place = crossing_place(here, origin, into)
+            row = (pair_words(here, origin, into), _consults(place), _end(place.otherwise))
+            if origin != into and row not in told:
+                told.add(row)
+                yield row
+
+
+def _own_rows(here: DevicePlan) -> Iterator[tuple[str, ...]]:
+    """What stands before the device itself, by interface, and before what it says."""
+    settings = here.settings
+    for port in here.device.interfaces.values():
+        if port.loopback:
+            continue
+        place = to_self_place(here, port.name)
+        end = _end(place.otherwise) if not place.silent else f"to-self: {'passes' if settings.to_self else 'dropped'}"
+        yield f"{port.name} to itself", _consults(place), end
+    written = ", ".join(here.device.gates.from_self) or "not set"
+    passes = settings.end_of_list.value if here.device.gates.from_self else "passes" if settings.from_self else "dropped"
+    name = "end-of-list" if here.device.gates.from_self else "from-self"
+    yield "of itself", written, f"{name}: {passes}"
+
+
+def _list_rows(table: Table, rules: Sequence[Rule]) -> Rows:
+    """A list's rules as they are asked."""
+    rows = tuple((r.id, _verdict(r), _condition_words(r), r.about or "-", str(r.mark)) for r in rules)
+    count = _count(len(rules), "rule")
+    about = f"list {table.name}, {count}" + (f": {table.about}" if table.about else "")
+    return Rows(f"list {table.name}", about.rstrip("."), ("id", "verdict", "packets", "what for", "from"), rows)
+
+
+def _verdict(rule: Rule) -> str:
+    """A rule's verdict with its switches."""
+    words = rule.verdict.value + (f" ({rule.answer})" if rule.answer else "")
+    return ("disabled " if rule.disabled else "") + words + (f", log {rule.log}" if rule.log else "")
+
+
+def _table_rows(table: Table) -> Rows:
+    """Offers, or built-in rules."""
+    rows = []
+    for row in table.rows:
+        words = "; ".join(f"{c.key} {', '.join(c.wants)}".rstrip() for c in row.conditions) or "everything else"
+        state = "off" if row.disabled else row.verdict.value if row.verdict else "applies"
+        rows.append((row.id, state, words, row.about or "-", str(row.mark) if row.mark.line else "built in"))
+    return Rows(table.id, table.name, ("id", "verdict", "packets", "what for", "from"), tuple(rows))
+
+
+PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")
+
+
+def of_device(plan: Plan, name: str, parts: tuple[str, ...] = PARTS, built_in: bool = False) -> list[Rows]:
     """The tables of a device that were asked for, in a fixed order. A switch has interfaces alone."""
     out = [interfaces(plan, name)] if "interfaces" in parts else []
     if not plan.network.devices[name].layer3:
@@ -304,6 +410,8 @@ def of_device(plan: Plan, name: str, parts: tuple[str, ...] = PARTS) -> list[Row
         out += [routes(plan, name, table) for table in plan.routing.table_names(name)]
     if "neighbours" in parts:
         out.append(neighbours(plan, name))
+    if "lists" in parts:
+        out += lists(plan, name, built_in)
     if "rules" in parts:
         out += rules(plan, name)
     if "settings" in parts:

@@ -89,7 +89,8 @@ def journey(record: Journey, details: bool = False) -> RenderableType:
 
 def _legs(record: Journey, details: bool, before: str = "") -> Iterator[RenderableType]:
     """The way there and back, or with details every leg and every ruling."""
-    for leg in record.legs if details else record.homeward:
+    every = (*record.legs, *([record.later] if record.later else []))
+    for leg in every if details else record.homeward:
         if leg.packet.protocol == 0:  # no packet left
             continue
         yield Padding(Text(before + sentences.leg_title(leg), style="bold"), (0, 0, 0, 2))

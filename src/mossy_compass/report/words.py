@@ -41,6 +41,11 @@ def opened_by(table: str, row: str, own: bool) -> str:
     name = table.removeprefix("list ")
     if not name:
         return "no list"
+    kind, _, where = table.partition(" ")
+    if kind == "offers":
+        return f"what it offers on {where}: {row}"
+    if kind in ("built-in", "default"):
+        return f"built-in rule {row}" if kind == "built-in" else f"{row}: permit"
     return f"the end of list {name}" if row == "end-of-list" else f"{name} rule {row}" if row else f"list {name}, which is empty"
 
 
@@ -102,6 +107,8 @@ def _session_note(v: Values) -> str:
 
 def _no_session(v: Values) -> str:
     """Why an answer has no session that it could belong to."""
+    if v["flags"] == "fragment":
+        return "a later fragment carries no ports, so nobody can tell which session it belongs to"
     return f"this {v['flags'] or 'TCP'} packet belongs to no session there: the opening packet did not pass {v['device']}"
 
 
@@ -290,8 +297,8 @@ def _other(v: Values) -> str:
 
 def _no_rule(v: Values) -> str:
     """Between which interfaces no rule decided."""
-    into = f"out of {v['into']}" if v["into"] else "for the device itself"
-    return f"no rule decided about what comes by {v['origin']} and goes {into}"
+    into = f" and leaves by {v['into']}" if v["into"] else " for the device itself"
+    return f"no rule decided about what comes by {v['origin']}{into}"
 
 
 def _profile(v: Values) -> str:
@@ -327,6 +334,8 @@ def _unlearned(v: Values) -> str:
 WORDS: dict[str, str | Callable[[Values], str]] = {
     "rule": "{list} rule {row}",
     "rule.built-in": "built-in rule {row} of {device}",
+    "offer": "{device} offers {word} on {port}",
+    "offer.none": lambda v: f"{v['device']} offers {', '.join(v['words']) or 'nothing'} on {v['port']}",
     "fragment": "{name} waits for the first fragment",
     "list.end": "the end of list {list}",
     "list.empty": "list {list} is empty, empty-list: {value}",
@@ -499,7 +508,7 @@ def _fragments_miss(condition: Condition, has: object, packet: Packet | None) ->
 
 def _hours_miss(condition: Condition, has: frozenset[str], packet: Packet | None) -> str:
     """No window is open."""
-    return f"{', '.join(condition.wants)} is not open" + ("" if has else "; nor is any window, or no time was given")
+    return f"wants {', '.join(condition.wants)} to be open, and it is not"
 
 
 def _application_miss(condition: Condition, has: frozenset[str], packet: Packet | None) -> str:

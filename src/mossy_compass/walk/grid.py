@@ -7,7 +7,7 @@ interfaces, and the address that the far end saw.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import NotRequired
 
@@ -17,9 +17,9 @@ from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
-from mossy_compass.walk.ask import members_of
+from mossy_compass.walk.ask import Options, members_of
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.trace import trace
+from mossy_compass.walk.trace import trace_one
 
 FORMAT = 1
 MOST_CELLS = 50_000
@@ -317,10 +317,24 @@ def grid(plan: Plan, sources: Sequence[str] = (), targets: Sequence[str] = (), s
     return gathered(run(plan, questions_of(plan.network, sources, targets, services)))
 
 
-def run(plan: Plan, tests: Iterable[Test]) -> Iterator[Cell]:
-    """The cell of each test, one after the other."""
+def run(
+    plan: Plan, tests: Iterable[Test], keep: Callable[[Journey], object] | None = None, options: Options | None = None
+) -> Iterator[Cell]:
+    """The cell of each test, one after the other.
+
+    Args:
+        plan: the network.
+        tests: as ``questions_of`` gives them; each names one member of a service.
+        keep: is called with each journey, for whoever wants more than its cell.
+        options: further wishes about the packets, such as the time.
+
+    """
+    wishes = options or Options()
     for source, target, service in tests:
-        yield cell_of(trace(plan, source, target, service), source, target, service)
+        journey = trace_one(plan, source, target, service, wishes)
+        if keep is not None:
+            keep(journey)
+        yield cell_of(journey, source, target, service)
 
 
 def gathered(cells: Iterable[Cell]) -> Grid:

@@ -75,6 +75,7 @@ RulingDict = TypedDict(
         "because": BecauseDict,
         "note": str,
         "cause": str,
+        "log": NotRequired[str],
         "passed-over": NotRequired[list[PassedOverDict]],
         "routes-passed-over": NotRequired[list[RouteOverDict]],
         "noted": NotRequired[list[BecauseDict]],

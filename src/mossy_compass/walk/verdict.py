@@ -202,12 +202,24 @@ def _out_of_force(plan: Plan, leg: Leg) -> Iterator[Because]:
     """What stands written at the devices of a way and is not in force: filtering that is off, hours without a time."""
     for hop in leg.hops:
         gates = plan.network.devices[hop.device].gates
-        if gates.everywhere and not gates.everywhere_on:
+        if gates.everywhere and not gates.everywhere_on and _would_stop(plan, hop, gates.everywhere):
             rules = sum(len(plan.network.lists[n].rules) for n in gates.everywhere)
             yield Because("told.filtering-off", (hop.device, gates.everywhere, rules), gates.everywhere_mark)
         for ruling in hop.rulings:
             if ruling.table.startswith("list ") and ruling.known.moment.now is None:
                 yield from _timeless(plan, hop.device, ruling)
+
+
+def _would_stop(plan: Plan, hop: Hop, names: Sequence[str]) -> bool:
+    """Whether lists that are switched off would have stopped a packet as it came to a hop."""
+    if not hop.rulings or hop.arriving is None:
+        return False
+    facts = facts_of(hop.rulings[0]._replace(arriving=hop.arriving, leaving=hop.leaving))
+    for name in names:
+        row = plan.device(hop.device).read_list(name).first(facts)
+        if row is not None and row.verdict is not Verdict.HAND_ON:
+            return row.verdict is not Verdict.PERMIT
+    return False
 
 
 def _timeless(plan: Plan, device: str, ruling: Ruling) -> Iterator[Because]:

@@ -27,7 +27,9 @@ if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
 
 ANY, SELF = "any", "self"
-_UNASKED = Condition("state", (("relation", frozenset((Relation.OPENING, Relation.NONE, Relation.CONTINUING))),))
+_UNASKED = Condition(
+    "state", (("relation", frozenset((Relation.OPENING, Relation.NONE, Relation.CONTINUING))),), ("whatever else is asked",)
+)
 _OFFERED: dict[Verdict, tuple[Action, ...]] = {Verdict.PERMIT: PASS, Verdict.DENY: (Stop(Fate.DROPPED, "self.not-offered"),)}
 
 
@@ -120,8 +122,10 @@ def offers_table(here: DevicePlan, port: str) -> Table | None:
     if port not in gates.offering:
         return None
     rows = [_offer(here, o) for o in gates.offers if o.interface == port]
-    words = ", ".join(o.word for o in gates.offers if o.interface == port) or "nothing"
-    rows.append(Row("not-offered", (_UNASKED,), here.device.interfaces[port].mark, Verdict.DENY, about=f"offered here: {words}"))
+    mark = here.device.interfaces[port].mark
+    words = tuple(o.word for o in gates.offers if o.interface == port)
+    because = Because("offer.none", (here.name, port, words), mark)
+    rows.append(Row("not-offered", (_UNASKED,), mark, Verdict.DENY, because=because))
     return Table(f"offers {port}", rows, here.device.interfaces[port].mark, f"offers of {here.name}/{port}")
 
 
@@ -130,7 +134,8 @@ def _offer(here: DevicePlan, offer: Offer) -> Row:
     services = offer.services or (Service(ICMP, icmp_span((8, None))), Service(ICMP6, icmp_span((128, None))))
     wanted = Condition("service", (("service", merge(map(service_span, services))),), (offer.word,))
     sources = () if offer.sources is None else (term_condition("from", offer.sources, here.reader),)
-    return Row(offer.word, (wanted, *(s for s in sources if s is not None)), offer.mark, Verdict.PERMIT)
+    because = Because("offer", (here.name, offer.interface, offer.word), offer.mark)
+    return Row(offer.word, (wanted, *(s for s in sources if s is not None)), offer.mark, Verdict.PERMIT, because=because)
 
 
 def to_self_place(here: DevicePlan, port: str | None) -> Place:

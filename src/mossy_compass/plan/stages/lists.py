@@ -176,9 +176,7 @@ class Place:
         found = self._decisions.get(key)
         if found is None:
             assert row.verdict is not None
-            because = Because("rule", (consult.table.name, row.id), row.mark, row.about)
-            if row.built_in:
-                because = Because("rule.built-in", (row.id, consult.table.name.rpartition(" ")[2]), None, row.about)
+            because = row.because or Because("rule", (consult.table.name, row.id), row.mark, row.about)
             actions = consult.on[row.verdict]
             first = actions[0]
             if row.answer and isinstance(first, Stop):

@@ -60,7 +60,7 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
             return None
         session = facts.session
         if session is None:
-            note = Because("note.no-session", (facts.packet.flags, here.name))
+            note = Because("note.no-session", ("fragment" if facts.packet.fragment else facts.packet.flags, here.name))
             return Decision(Did.DROPPED, kept, row.actions, note, table.id, row.id)
         if session.pending and facts.application:
             recalled = _judged_again(facts, session)

@@ -1,0 +1,134 @@
+"""Exact sets of packets, as decision diagrams. This is the only file that knows OxiDD, which makes them.
+
+A packet is a row of bits; a set is a function of those bits. The order of the bits decides whether a diagram is small: the
+protocol comes first, then the two addresses interleaved from the top bit, then ports, then whatever is a flag. Sets are
+compared, joined and taken apart exactly, whatever their shape; what does not fit in the memory that a universe was given
+ends with an error (``bounded`` tells it from others), and is never cut short.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from oxidd.bcdd import BCDDFunction, BCDDManager
+from oxidd.util import DDMemoryError
+
+Set = BCDDFunction
+"""A set of packets. ``a & b``, ``a | b`` and ``~a`` are its operations, ``a.satisfiable()`` is whether it has a member."""
+NODES = 1 << 17
+"""Room for the smallest universe, in nodes of diagrams."""
+MOST_NODES = 1 << 23
+"""Room for the largest: about 0.4 GB."""
+
+
+class Bits(NamedTuple):
+    """A field as bits.
+
+    Attributes:
+        name: of the field.
+        width: how many bits it has.
+
+    """
+
+    name: str
+    width: int
+
+
+class Universe:
+    """All packets, described by fields of bits.
+
+    Attributes:
+        everything, nothing: the two sets that are always there.
+
+    """
+
+    def __init__(self, order: Sequence[Sequence[Bits]], nodes: int = NODES) -> None:
+        """Declare the fields.
+
+        Args:
+            order: groups of fields; the bits of one group are interleaved, from the top bit of each.
+            nodes: how many nodes all diagrams together may have.
+
+        """
+        room = min(max(nodes, NODES), MOST_NODES)
+        self._manager = BCDDManager(room, max(room >> 1, 1 << 14), 1)
+        self._bits: dict[str, list[int]] = {b.name: [] for group in order for b in group}
+        count = 0
+        for group in order:
+            for place in range(max((b.width for b in group), default=0)):
+                for field in group:
+                    if place < field.width:
+                        self._bits[field.name].append(count)
+                        count += 1
+        self._manager.add_vars(count)
+        self._yes = [self._manager.var(n) for n in range(count)]
+        self._no = [self._manager.not_var(n) for n in range(count)]
+        self.everything: Set = self._manager.true()
+        self.nothing: Set = self._manager.false()
+
+    def between(self, field: str, first: int, last: int, top: int = 0) -> Set:
+        """The packets whose field, or whose top bits of it, are a number of a range.
+
+        Args:
+            field: name.
+            first, last: both included.
+            top: how many of the top bits are meant; 0 for all of them.
+
+        """
+        bits = self._bits[field][:top] if top else self._bits[field]
+        apart = (first ^ last).bit_length()  # above this place both ends agree
+        prefix = first & (1 << apart) - 1 == 0 and last & (1 << apart) - 1 == (1 << apart) - 1
+        low = high = self.everything
+        for place, bit in enumerate(reversed(bits[len(bits) - apart :])) if not prefix else ():
+            yes, no = self._yes[bit], self._no[bit]
+            low = yes & low if first >> place & 1 else yes | low
+            high = no | high if last >> place & 1 else no & high
+        found = low & high
+        for place in range(apart, len(bits)):
+            bit = bits[len(bits) - 1 - place]
+            found = (self._yes[bit] if first >> place & 1 else self._no[bit]) & found
+        return found
+
+    def agree(self, field: str, base: int, fixed: int, top: int) -> Set:
+        """The packets whose top bits of a field agree with a number wherever a mask is set: a wildcard mask's addresses."""
+        found = self.everything
+        bits = self._bits[field][:top]
+        for place, bit in enumerate(reversed(bits)):
+            if fixed >> place & 1:
+                found = (self._yes[bit] if base >> place & 1 else self._no[bit]) & found
+        return found
+
+    def flag(self, field: str) -> Set:
+        """The packets whose field of one bit is set."""
+        return self._yes[self._bits[field][0]]
+
+    def union(self, sets: Iterable[Set]) -> Set:
+        """What is in any of them, joined two by two, so that the parts stay small."""
+        held = list(sets)
+        while len(held) > 1:
+            held = [a | b for a, b in zip(held[::2], held[1::2], strict=False)] + ([held[-1]] if len(held) % 2 else [])
+        return held[0] if held else self.nothing
+
+    def one_of(self, held: Set) -> dict[str, int] | None:
+        """Some packet of a set, a number for each field; bits that do not matter are 0. None for the empty set."""
+        found = held.pick_cube()
+        if found is None:
+            return None
+        out = {}
+        for field, bits in self._bits.items():
+            value = 0
+            for bit in bits:
+                value = value << 1 | bool(found[bit])
+            out[field] = value
+        return out
+
+    @property
+    def size(self) -> int:
+        """Nodes in use, about."""
+        return int(self._manager.approx_num_inner_nodes())
+
+
+def bounded(error: BaseException) -> bool:
+    """Whether an exception says that the room of a universe is used up."""
+    return isinstance(error, DDMemoryError | MemoryError)

@@ -1,0 +1,545 @@
+"""What rows mean as exact sets of packets, and what follows from that for a list.
+
+A set knows every field of ``FIELDS`` that rows ask about: addresses of both families, services, ports, interfaces, sessions,
+windows of time, applications. So it is exact where a comparison of boxes is not: two rules that together shadow a third are
+found, and one that only seems to be shadowed is not. What no packet can be (a UDP fragment with a port, a window that is
+open while it is closed) is taken out first, so that a rule about nothing else is seen to be about nothing.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from mossy_compass.errors import TooLarge
+from mossy_compass.headers.sets import Bits, Set, Universe, bounded
+from mossy_compass.model.gates import DAY, Application, Hours
+from mossy_compass.model.network import Verdict
+from mossy_compass.packet.address import BITS, V6_BASE, Address, Spans
+from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, REPLY_TYPES, Packet
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Facts, Known, Moment, Recollection, Relation
+from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
+from mossy_compass.plan.table import Row, runs
+
+OTHER = "(another)"
+"""Stands, among names, for every one that no row says."""
+_NODES_PER_ROW = 700
+
+
+class Vocabulary(NamedTuple):
+    """What the names of a network's windows and applications can have in common, which sets must know to be exact.
+
+    Attributes:
+        hours: windows of time, by name.
+        applications: by name.
+
+    """
+
+    hours: Mapping[str, Hours] = {}
+    applications: Mapping[str, Application] = {}
+
+
+class Space:
+    """The sets of some rows: which packets each of them is about.
+
+    Attributes:
+        possible: the packets that there can be.
+        rows: the rows.
+
+    """
+
+    def __init__(self, rows: Sequence[Row], vocabulary: Vocabulary | None = None) -> None:
+        """Make room for the sets of rows.
+
+        Args:
+            rows: all that will be asked about; names that none of them says are not told apart.
+            vocabulary: windows and applications of the network.
+
+        """
+        self.rows = tuple(rows)
+        asked = {name for row in rows for c in row.conditions for name in c.fields}
+        self._names = {name: self._values(name) for name in FIELDS if name in asked and _named(name)}
+        self._any = {n: v for n, v in self._names.items() if FIELDS[n].kind is SetKind.ANY_OF}
+        one = {n: v for n, v in self._names.items() if FIELDS[n].kind is SetKind.ONE_OF and n != "conversation"}
+        order: list[list[Bits]] = [
+            [Bits("protocol", 8)],
+            [Bits("six", 1)],
+            [Bits("destination", 128), Bits("source", 128)],
+            [Bits("slot", SLOT_BITS)],
+            [Bits("from-port", 17)],
+        ]
+        order += [[Bits(name, max(1, (len(values) - 1).bit_length()))] for name, values in one.items()]
+        order += [[Bits(f"{name} {value}", 1)] for name, values in self._any.items() for value in values]
+        if "ttl" in asked:
+            order.append([Bits("ttl", 8)])
+        self._universe = Universe(order, _NODES_PER_ROW * len(rows))
+        self._one = one
+        self._known: dict[Condition, Set] = {}
+        self._vocabulary = vocabulary or Vocabulary()
+        self.possible = self._possible()
+
+    def _values(self, field: str) -> list[Any]:
+        """Every value of a field of names that some row says; for those of a closed set, all of it."""
+        if field == "relation":
+            return list(Relation)
+        if field in ("opens", "fragment", "last-resort", "error", "admitted", "chosen"):
+            return [False, True]
+        said = {v for row in self.rows for c in row.conditions for name, values in c.parts if name == field for v in values}
+        names = sorted(said, key=str)
+        return names if FIELDS[field].kind is SetKind.ANY_OF else [OTHER, *names]
+
+    # sets
+
+    def of_row(self, row: Row) -> Set:
+        """The packets that a row is about, disabled or not; the empty set for one that no packet meets."""
+        found = self.possible
+        for condition in row.conditions:
+            found = found & self.of_condition(condition)
+        return found
+
+    def of_condition(self, condition: Condition) -> Set:
+        """The packets that meet a condition."""
+        held = self._known.get(condition)
+        if held is None:
+            held = self._known[condition] = self._universe.union(self._part(name, values) for name, values in condition.parts)
+        return held
+
+    def _part(self, name: str, values: Any) -> Set:
+        """The packets whose field has one of these values."""
+        kind = FIELDS[name].kind
+        if kind is SetKind.INTERVALS:
+            return self._universe.union(s for first, last in values for s in self._run(name, first, last))
+        if kind is SetKind.MASKED:
+            side, four = name.removesuffix("-bits"), ~self._universe.flag("six")
+            fixed = (1 << 32) - 1
+            return self._universe.union(four & self._universe.agree(side, m.base, fixed & ~m.free, 32) for m in values)
+        if kind is SetKind.ANY_OF:
+            return self._universe.union(self._universe.flag(f"{name} {v}") for v in values)
+        if name == "conversation":
+            return self._universe.union(self._universe.between("protocol", v, v) for v in values)
+        listed = self._one[name]
+        return self._universe.union(self._universe.between(name, listed.index(v), listed.index(v)) for v in values)
+
+    def _run(self, name: str, first: int, last: int) -> Iterator[Set]:
+        """A run of numbers of a field, as sets."""
+        universe = self._universe
+        if name in ("source", "destination"):
+            six = universe.flag("six")
+            if first < V6_BASE:
+                yield ~six & universe.between(name, first, min(last, V6_BASE - 1), BITS[4])
+            if last >= V6_BASE:
+                yield six & universe.between(name, max(first, V6_BASE) - V6_BASE, last - V6_BASE)
+        elif name == "service":
+            yield from self._services(first, last)
+        elif name == "from-port":  # 0 stands for absence, as on the line of services
+            yield universe.between(name, first + 1, last + 1)
+        else:
+            yield universe.between(name, first, last)
+
+    def _services(self, first: int, last: int) -> Iterator[Set]:
+        """A run on the line of services: protocols that lie in it whole, and the ends of it."""
+        size = 1 << SLOT_BITS
+        for protocol in range(first >> SLOT_BITS, (last >> SLOT_BITS) + 1):
+            low = max(first - protocol * size, 0)
+            high = min(last - protocol * size, size - 1)
+            held = self._universe.between("protocol", protocol, protocol)
+            yield held if low == 0 and high == size - 1 else held & self._universe.between("slot", low, high)
+
+    # what there can be
+
+    def _possible(self) -> Set:
+        """The packets that there can be, as far as fields depend on one another; every set is within it."""
+        universe = self._universe
+        found = universe.everything
+        with_ports = universe.union(universe.between("protocol", p, p) for p in WITH_PORTS)
+        icmp = universe.union(universe.between("protocol", p, p) for p in (ICMP, ICMP6))
+        slot, port = universe.between("slot", 1, 65536), universe.between("from-port", 1, 65536)
+        no_slot, no_port = universe.between("slot", 0, 0), universe.between("from-port", 0, 0)
+        whole = (with_ports & slot & port) | (icmp & slot & no_port) | (~with_ports & ~icmp & no_slot & no_port)
+        piece = no_slot & no_port
+        if "fragment" in self._one:
+            fragment = universe.between("fragment", 1, 1)
+            found = found & ((fragment & piece) | (~fragment & whole))
+        else:
+            found = found & (whole | piece)
+        for name, values in self._one.items():
+            found = found & universe.between(name, 0, len(values) - 1)
+        return found & self._sessions(slot, with_ports, icmp) & self._windows() & self._applications()
+
+    def _sessions(self, slot: Set, with_ports: Set, icmp: Set) -> Set:
+        """What relation a packet can have, and whether it can open something: as ``State.recall`` tells them."""
+        universe, found = self._universe, self._universe.everything
+        asks = universe.union(
+            universe.between("protocol", p, p) & universe.between("slot", (kind << 8) + 1, (kind << 8) + 256)
+            for p, kind in REPLY_TYPES
+        )
+        piece = universe.between("slot", 0, 0) & (with_ports | icmp)
+        tcp = universe.between("protocol", TCP, TCP)
+        never = piece | (icmp & ~asks)
+        always = with_ports & slot & ~tcp
+        if "fragment" in self._one:  # of a protocol without ports, only this tells a later fragment from a whole packet
+            fragment = universe.between("fragment", 1, 1)
+            never, always = never | fragment, ~tcp & ~icmp & ~fragment
+        if "relation" in self._one:
+            relation = {r: universe.between("relation", n, n) for n, r in enumerate(self._one["relation"])}
+            found = found & ~(relation[Relation.OPENING] & never) & ~(relation[Relation.NONE] & (always | asks))
+            found = found & ~(relation[Relation.RELATED] & ~icmp)
+        if "opens" in self._one:
+            opens = universe.between("opens", 1, 1)
+            found = found & ~(opens & never)
+            if "relation" in self._one:
+                answers = relation[Relation.ANSWERING] | relation[Relation.RELATED]
+                found = found & ~(opens & (answers | relation[Relation.NONE])) & ~(~opens & relation[Relation.OPENING])
+                found = found & ~(~opens & (always | asks) & ~answers)
+        return found
+
+    def _windows(self) -> Set:
+        """Which windows can be open together: tried through a week, for those of one time zone; of several, each apart."""
+        named = [self._vocabulary.hours[n] for n in self._any.get("hours", ()) if n in self._vocabulary.hours]
+        found = self._universe.everything
+        for zone in {h.zone for h in named}:
+            mine = [h for h in named if h.zone == zone]
+            edges = sorted({0, *(e % DAY for h in mine for e in (h.start, h.end))})
+            cases = {frozenset(h.name for h in mine if h.open_on(day, minute)) for day in range(7) for minute in edges}
+            cases.add(frozenset())  # no time may be given at all
+            found = found & self._one_case("hours", [h.name for h in mine], cases)
+        return found
+
+    def _applications(self) -> Set:
+        """Which names a flow's application can have: those of one application, or none."""
+        asked = self._any.get("application", [])
+        listed = self._vocabulary.applications.values()
+        if not asked or not listed:
+            return self._universe.everything
+        cases = {frozenset(n for n in a.names if n in asked) for a in listed} | {frozenset[str]()}
+        return self._one_case("application", asked, cases)
+
+    def _one_case(self, field: str, names: Sequence[str], cases: Iterable[frozenset[str]]) -> Set:
+        """The packets that hold exactly the names of one of the cases."""
+        universe = self._universe
+
+        def case(held: frozenset[str]) -> Set:
+            """Those names and no others."""
+            found = universe.everything
+            for name in names:
+                flag = universe.flag(f"{field} {name}")
+                found = found & (flag if name in held else ~flag)
+            return found
+
+        return universe.union(case(c) for c in cases)
+
+    # an example
+
+    def witness(self, held: Set, hosts: Sequence[Address] = ()) -> Facts | None:
+        """Some packet of a set with the facts that it has, as usual a one as there is; None for the empty set.
+
+        Args:
+            held: the set.
+            hosts: addresses that are better than others, since somebody has them.
+
+        """
+        universe = self._universe
+        held = held & self.possible
+        if not held.satisfiable():
+            return None
+        held = self._ends(held, hosts)
+        wishes = [universe.between("protocol", p, p) for p in (TCP, UDP, ICMP)]
+        wishes.append(universe.between("from-port", FIRST_DYNAMIC_PORT + 1, FIRST_DYNAMIC_PORT + 1))
+        wishes += [universe.between("slot", low, high) for low, high in ((444, 444), (2, 65536), (1, 65536))]
+        if "relation" in self._one:
+            wishes.append(universe.between("relation", 0, 0))
+        for wish in wishes:
+            closer = held & wish
+            if closer.satisfiable():
+                held = closer
+        found = universe.one_of(held)
+        assert found is not None
+        return self._facts(found)
+
+    def _ends(self, held: Set, hosts: Sequence[Address]) -> Set:
+        """A set narrowed to the addresses of two different hosts, as far as it has such packets."""
+        for side, other in (("source", "destination"), ("destination", "source")):
+            mine = next((s for a in hosts for s in [held & self._usual(side, a)] if s.satisfiable()), None)
+            if mine is None:
+                continue
+            held = mine
+            found = self._universe.one_of(held)
+            assert found is not None
+            address = self._address(found, side)
+            apart = held & ~self._usual(other, address)
+            held = apart if apart.satisfiable() else held
+        return held
+
+    def _usual(self, side: str, address: Address) -> Set:
+        """The packets with an address on one side."""
+        return self._universe.union(self._run(side, address.key, address.key))
+
+    def _address(self, found: Mapping[str, int], side: str) -> Address:
+        """An address of a row of numbers."""
+        family = 6 if found["six"] else 4
+        return Address(family, found[side] >> 128 - BITS[family])
+
+    def _facts(self, found: Mapping[str, int]) -> Facts:
+        """A row of numbers as a packet with its facts."""
+        source, destination = self._address(found, "source"), self._address(found, "destination")
+        protocol, slot = found["protocol"], found["slot"] - 1
+        icmp = slot if protocol in (ICMP, ICMP6) else -1
+        port = found["from-port"] - 1
+        named = {n: values[found[n]] for n, values in self._one.items()}
+        if named.get("fragment") or (slot < 0 and (protocol in WITH_PORTS or protocol in (ICMP, ICMP6))):
+            packet = Packet(protocol, source, destination, -1, -1)
+        elif protocol in WITH_PORTS:
+            packet = Packet(protocol, source, destination, port, slot, flags="SYN" if protocol == TCP else "")
+        else:
+            packet = Packet(protocol, source, destination, 0, 0, icmp)
+        if named.get("opens") is False and protocol == TCP:
+            packet = packet._replace(flags="ACK")
+        held = {n: frozenset(v for v in values if found[f"{n} {v}"]) for n, values in self._any.items()}
+        application = held.get("application") or None
+        moment = Moment(None, held.get("hours", frozenset()), application, 1, named.get("last-resort", False))
+        facts = Facts(packet, named.get("arriving"), Recollection(held.get("names", frozenset())), named.get("leaving"), moment)
+        facts.relation = named.get("relation", Relation.OPENING if packet.opening else Relation.NONE)
+        return facts
+
+
+def _named(field: str) -> bool:
+    """Whether a field's sets are made of names."""
+    return FIELDS[field].kind in (SetKind.ONE_OF, SetKind.ANY_OF)
+
+
+# --- what follows for a list -------------------------------------------------------------------------------------
+
+
+class Shadow(NamedTuple):
+    """A rule that can never decide, since rules above it take every packet that it is about.
+
+    Attributes:
+        row: the rule.
+        by: the rules that take its packets; one, if one alone takes them all.
+        but_for: the rules of which one alone stands in its way: without it the rule would be reached.
+        witness: a packet that it is about.
+
+    """
+
+    row: Row
+    by: tuple[Row, ...]
+    but_for: tuple[Row, ...]
+    witness: Facts | None
+
+
+class Overlap(NamedTuple):
+    """A rule that a rule above it with the opposite verdict takes some packets from, and not all.
+
+    Attributes:
+        row: the lower rule.
+        above: the upper ones.
+        witnesses: for each, a packet that both are about.
+        more: further rules above that are not named.
+
+    """
+
+    row: Row
+    above: tuple[Row, ...]
+    witnesses: tuple[Facts, ...]
+    more: int
+
+
+class Exact(NamedTuple):
+    """What exact sets say of a list.
+
+    Attributes:
+        never: rules that no packet meets at all.
+        shadowed: rules that never decide.
+        redundant: rules that could go without any packet's fate changing; each for itself. With a packet each.
+        overlaps: rules with the opposite verdict that share packets, where neither is an exception of the other.
+
+    """
+
+    never: tuple[Row, ...]
+    shadowed: tuple[Shadow, ...]
+    redundant: tuple[tuple[Row, Facts], ...]
+    overlaps: tuple[Overlap, ...]
+
+
+Outcome = tuple[Verdict, str]
+"""What a rule comes to for the packet: its verdict, and what a reject answers."""
+MOST_NAMED = 10
+MOST_EXPLAINED = 50
+"""So many shadowed rules of a list are explained; the rest are only told of."""
+
+
+def effective(space: Space, rows: Sequence[Row]) -> list[Set]:
+    """The packets that each row decides: what it is about, without what the rows above take. Notes take nothing."""
+    seen = space.possible & ~space.possible
+    out = []
+    for row in rows:
+        mine = space.of_row(row)
+        if row.disabled or row.verdict is Verdict.NOTE:
+            out.append(mine & ~mine)
+            continue
+        out.append(mine & ~seen)
+        seen = seen | mine
+    return out
+
+
+def examine(
+    rows: Sequence[Row], end: Verdict = Verdict.DENY, vocabulary: Vocabulary | None = None, hosts: Sequence[Address] = ()
+) -> Exact:
+    """What exact sets say of the rows of a list, in their order.
+
+    Args:
+        rows: disabled ones are passed over.
+        end: what happens to packets that no rule decides.
+        vocabulary: windows and applications of the network.
+        hosts: addresses that examples prefer.
+
+    Raises:
+        TooLarge: the sets need more memory than is given to them.
+
+    """
+    try:
+        return _examine([r for r in rows if not r.disabled], end, vocabulary, hosts)
+    except BaseException as error:
+        if bounded(error):
+            raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
+        raise
+
+
+def _examine(rows: Sequence[Row], end: Verdict, vocabulary: Vocabulary | None, hosts: Sequence[Address]) -> Exact:
+    """The same without the guard."""
+    space = Space(rows, vocabulary)
+    meant = [space.of_row(r) for r in rows]
+    decided = effective(space, rows)
+    acting = [n for n, r in enumerate(rows) if r.verdict is not Verdict.NOTE]
+    never = [n for n in acting if not meant[n].satisfiable()]
+    shadowed = [n for n in acting if meant[n].satisfiable() and not decided[n].satisfiable()]
+    return Exact(
+        tuple(rows[n] for n in never),
+        tuple(_shadow(space, rows, meant, decided, n, hosts, k < MOST_EXPLAINED) for k, n in enumerate(shadowed)),
+        tuple(_redundant(space, rows, meant, decided, end, hosts)),
+        tuple(_overlaps(space, rows, meant, hosts)),
+    )
+
+
+def _shadow(
+    space: Space,
+    rows: Sequence[Row],
+    meant: Sequence[Set],
+    decided: Sequence[Set],
+    number: int,
+    hosts: Sequence[Address],
+    told: bool,
+) -> Shadow:
+    """Which rules stand in the way of one, and whether one alone does."""
+    mine = meant[number]
+    if not told:
+        return Shadow(rows[number], (), (), None)
+    above = [n for n in range(number) if rows[n].verdict is not Verdict.NOTE]
+    takers = [n for n in above if decided[n].satisfiable() and (mine & decided[n]).satisfiable()]
+    alone = next((n for n in takers if not (mine & ~meant[n]).satisfiable()), None)
+    but_for = []
+    for taker in takers if len(takers) <= MOST_NAMED else ():
+        left = mine & meant[taker]
+        for n in above:
+            if not left.satisfiable():
+                break
+            if n != taker:
+                left = left & ~meant[n]
+        if left.satisfiable():
+            but_for.append(rows[taker])
+    by = (rows[alone],) if alone is not None else tuple(rows[n] for n in takers)
+    return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
+
+
+def _redundant(
+    space: Space, rows: Sequence[Row], meant: Sequence[Set], decided: Sequence[Set], end: Verdict, hosts: Sequence[Address]
+) -> Iterator[tuple[Row, Facts]]:
+    """Rules whose packets would meet the same fate without them; from the last upwards, the rest's decisions are known.
+
+    A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
+    """
+    rest: dict[Outcome, Set] = {(end, ""): space.possible}
+    found = []
+    for number in range(len(rows) - 1, -1, -1):
+        row, mine = rows[number], meant[number]
+        if row.verdict is None or row.verdict is Verdict.NOTE:
+            continue
+        outcome = (row.verdict, row.answer)
+        same = rest.get(outcome)
+        seen = row.log or not row.conditions
+        if same is not None and not seen and decided[number].satisfiable() and not (decided[number] & ~same).satisfiable():
+            found.append(number)
+        for other, held in list(rest.items()):
+            rest[other] = held & ~mine
+        rest[outcome] = rest[outcome] | mine if outcome in rest else mine
+    for number in reversed(found):
+        example = space.witness(decided[number], hosts)
+        assert example is not None
+        yield rows[number], example
+
+
+def _overlaps(space: Space, rows: Sequence[Row], meant: Sequence[Set], hosts: Sequence[Address]) -> Iterator[Overlap]:
+    """Pairs with the opposite verdict that share packets while each has packets of its own: seldom both are meant.
+
+    Pairs are found by boxes first: sets of one field that have nothing in common settle most of them.
+    """
+    for number, candidates in _box_pairs(rows):
+        mine = meant[number]
+        above: list[Row] = []
+        witnesses: list[Facts] = []
+        more = 0
+        for n in candidates:
+            shared = mine & meant[n]
+            if not shared.satisfiable() or not (mine & ~meant[n]).satisfiable() or not (meant[n] & ~mine).satisfiable():
+                continue
+            if len(above) == MOST_NAMED:
+                more += 1
+                continue
+            example = space.witness(shared, hosts) if len(above) < MOST_NAMED else None
+            if example is not None:
+                above.append(rows[n])
+                witnesses.append(example)
+        if above:
+            yield Overlap(rows[number], tuple(above), tuple(witnesses), more)
+
+
+def _box_pairs(rows: Sequence[Row]) -> Iterator[tuple[int, list[int]]]:
+    """For each rule, the rules above it with the opposite verdict that no field of runs tells apart, by the index's masks."""
+    lets = sum(1 << n for n, r in enumerate(rows) if r.verdict is Verdict.PERMIT)
+    stops = sum(1 << n for n, r in enumerate(rows) if r.verdict in (Verdict.DENY, Verdict.REJECT))
+    columns = [_column(rows, name) for name in ("service", "source", "destination", "from-port")]
+    for number in range(len(rows)):
+        found = (stops if lets >> number & 1 else lets if stops >> number & 1 else 0) & (1 << number) - 1
+        for sets, starts, masks in columns:
+            if not found:
+                break
+            if sets[number] is not None:
+                found &= _meeting(sets[number] or (), starts, masks)
+        if found:
+            yield number, [n for n in range(number) if found >> n & 1]
+
+
+def _column(rows: Sequence[Row], name: str) -> tuple[list[Spans | None], list[int], list[int]]:
+    """The runs that each row wants of a field, and the rows that hold from each place of it on."""
+    sets: list[Spans | None] = []
+    for row in rows:
+        held = next((c.parts[0][1] for c in row.conditions if c.fields == (name,)), None)
+        sets.append(held)
+    return (sets, *runs(sets))
+
+
+def _meeting(spans: Spans, starts: list[int], masks: list[int]) -> int:
+    """The rows whose set of a field has something in common with these runs."""
+    found = 0
+    for first, last in spans:
+        for place in range(bisect_right(starts, first) - 1, bisect_right(starts, last)):
+            found |= masks[place]
+    return found
+
+
+def known_of(facts: Facts) -> Known:
+    """What a ruling would keep of the facts of an example."""
+    return Known(facts.moment, facts.number, facts.names, facts.names)

@@ -1,0 +1,431 @@
+"""Findings about rules that need their exact sets, or the computed network around them.
+
+``mossy check`` asks for these; reading a network for a question does not, since they cost more than the question.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from mossy_compass.errors import NotConverged, TooLarge
+from mossy_compass.headers.spans import intersect, merge
+from mossy_compass.marks import Mark, Problem, Problems, Severity
+from mossy_compass.model.check import standing_lists
+from mossy_compass.model.network import AccessList, Kind, Rule, Term, Verdict
+from mossy_compass.model.settings import EndOfList
+from mossy_compass.packet.address import Address, Prefix, Span, Spans, in_spans
+from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
+from mossy_compass.plan.conditions import Reader, in_set
+from mossy_compass.plan.exact import Exact, Overlap, Shadow, Vocabulary, examine
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.fields import FIELDS, service_span
+from mossy_compass.plan.plan import DevicePlan, Plan
+from mossy_compass.plan.table import Row, Table, list_table
+from mossy_compass.routing.compute import Routing
+from mossy_compass.routing.findings import findings as routing_findings
+
+WARN, NOTE = Severity.WARNING, Severity.NOTE
+MOST_ROWS = 3000
+"""Longer lists are not looked through exactly by ``check``: it would take longer than somebody waits."""
+MOST_HOSTS = 200
+"""So many hosts' addresses are preferred in examples."""
+OSPF = 89
+
+
+class Standing(NamedTuple):
+    """A list where it stands.
+
+    Attributes:
+        here: the device.
+        where, way: as ``standing_lists`` tells them.
+        source: the list as written.
+        table: as the device reads it.
+
+    """
+
+    here: DevicePlan
+    where: str
+    way: str
+    source: AccessList
+    table: Table
+
+    @property
+    def port(self) -> str:
+        """The interface, for a list that stands at one; else nothing."""
+        return self.where if self.way in ("arriving", "leaving") else ""
+
+    @property
+    def end_denies(self) -> bool:
+        """Whether what no rule decides is stopped there."""
+        return bool(self.table.rows) and self.here.settings.end_of_list is not EndOfList.PERMIT
+
+
+def findings(
+    of: Plan | Routing, before: Iterable[Problem] = (), lines: Mapping[str, list[str]] | None = None
+) -> tuple[Problem, ...]:
+    """Every finding about a network that only its computed state, or the exact sets of its rules, show.
+
+    Args:
+        of: the network, compiled or computed.
+        before: what is known already, and is not said again.
+        lines: the lines of the files that marks point into.
+
+    """
+    routing = of.routing if isinstance(of, Plan) else of
+    plan = of if isinstance(of, Plan) else Plan(of.network)
+    known = tuple(before)
+    found = [*routing_findings(routing, known, lines), *rule_findings(plan, lines)]
+    return tuple(sorted(found, key=lambda p: (p.mark, p.code, p.message)))
+
+
+def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> tuple[Problem, ...]:
+    """Every finding about the rules of lists.
+
+    Args:
+        plan: the network.
+        lines: the lines of the files that marks point into.
+
+    """
+    problems = Problems(dict(lines or {}))
+    standings = [s for d in plan.network.devices.values() if d.layer3 for s in _standings(plan, d.name)]
+    for source in plan.network.lists.values():
+        _exact(plan, source, [s for s in standings if s.source is source], problems)
+    nowhere = _Places(plan)
+    for standing in standings:
+        _sources(plan, standing, nowhere, problems)
+        _answers(standing, problems)
+        if standing.end_denies and standing.port:
+            _cut(standing, problems)
+    return tuple(problems.in_order())
+
+
+def _standings(plan: Plan, device: str) -> Iterator[Standing]:
+    """Every list of a device, where it stands."""
+    here = plan.device(device)
+    for names, where, way in standing_lists(here.device):
+        for name in names:
+            if name in plan.network.lists:
+                yield Standing(here, where, way, plan.network.lists[name], here.read_list(name))
+
+
+# --- exact sets --------------------------------------------------------------------------------------------------
+
+
+def _exact(plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems) -> None:
+    """What exact sets say of a list; where devices read it differently, only what holds at all of them."""
+    if len(source.rules) > MOST_ROWS:
+        words = f"list '{source.name}' has {len(source.rules)} rules: more than {MOST_ROWS} are not compared exactly."
+        problems.add("list.long", source.mark, words, "Split it by zone or service, as people would read it.", NOTE)
+        return
+    tables = {t.rows: t for t in (s.table for s in standings)} or {(): list_table(source, Reader(names=None))}
+    vocabulary = Vocabulary(plan.network.hours, plan.network.applications)
+    hosts = [a for d in plan.network.devices.values() if d.kind is Kind.HOST for a, _ in d.own_addresses()][:MOST_HOSTS]
+    end = Verdict.PERMIT if any(s.here.settings.end_of_list is EndOfList.PERMIT for s in standings) else Verdict.DENY
+    found = []
+    for table in tables.values():
+        try:
+            found.append(examine(table.rows, end, vocabulary, hosts))
+        except TooLarge as fault:
+            problems.add("list.too-large", source.mark, f"list '{source.name}': {fault}", "Use prefixes instead of masks.", NOTE)
+            return
+    first = found[0]
+    everywhere = _in_all(found)
+    _never(source, [r for r in first.never if ("never", r.id) in everywhere], problems)
+    _shadowed(source, [s for s in first.shadowed if ("shadowed", s.row.id) in everywhere], problems)
+    _redundant(source, [p for p in first.redundant if ("redundant", p[0].id) in everywhere], problems)
+    _overlapping(source, [o for o in first.overlaps if ("overlap", o.row.id) in everywhere], problems)
+    _any_local(plan, source, standings, problems)
+
+
+def _in_all(found: Sequence[Exact]) -> set[tuple[str, str]]:
+    """What every reading of a list agrees on: the kind of finding, and the rule."""
+    kinds = [
+        {
+            *(("never", r.id) for r in e.never),
+            *(("shadowed", s.row.id) for s in e.shadowed),
+            *(("redundant", r.id) for r, _ in e.redundant),
+            *(("overlap", o.row.id) for o in e.overlaps),
+        }
+        for e in found
+    ]
+    return set.intersection(*kinds)
+
+
+def _never(source: AccessList, rows: Iterable[Row], problems: Problems) -> None:
+    """Rules that no packet meets."""
+    for row in rows:
+        words = f"rule {row.id} of '{source.name}' can never match: no packet meets all its conditions."
+        problems.add("rule.never", row.mark, words, "See which two exclude one another.", WARN)
+
+
+def _named(rows: Sequence[Row]) -> str:
+    """``rule 10 takes``, ``rules 10 and 20 take``, with the number of the rest."""
+    names = [r.id for r in rows[:4]]
+    more = len(rows) - len(names)
+    listed = " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 and not more else [", ".join(names)])
+    return f"rule{'s' * (len(rows) != 1)} {listed}{f' and {more} more' if more else ''} above it take{'s' * (len(rows) == 1)}"
+
+
+def _shadowed(source: AccessList, shadows: Iterable[Shadow], problems: Problems) -> None:
+    """Rules that never decide, with what stands in their way."""
+    for shadow in shadows:
+        by = _named(shadow.by) if shadow.by else "the rules above it take"
+        words = f"rule {shadow.row.id} of '{source.name}' can never match: {by} all of it"
+        if shadow.witness is not None:
+            words += f", {example(shadow.witness)} for one"
+        remedy = "Move it up, or remove it."
+        if shadow.but_for:
+            names = " or ".join(r.id for r in shadow.but_for)
+            remedy = f"Move it up, or remove it; it would be reached if rule {names} were disabled."
+        also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
+        problems.add("rule.shadowed", shadow.row.mark, f"{words}.", remedy, WARN, also)
+
+
+def _redundant(source: AccessList, rows: Iterable[tuple[Row, Facts]], problems: Problems) -> None:
+    """Rules that could go without any packet's fate changing."""
+    for row, witness in rows:
+        words = (
+            f"rule {row.id} of '{source.name}' could go without any packet's fate changing: "
+            f"what it decides, such as {example(witness)}, meets the same verdict below."
+        )
+        problems.add("rule.redundant", row.mark, words, "Remove it, or let it log if it is there to be seen.", NOTE)
+
+
+def _overlapping(source: AccessList, overlaps: Iterable[Overlap], problems: Problems) -> None:
+    """Rules of which rules above with the opposite verdict take a part."""
+    for overlap in overlaps:
+        first, witness = overlap.above[0], overlap.witnesses[0]
+        others = len(overlap.above) - 1 + overlap.more
+        words = (
+            f"rule {overlap.row.id} of '{source.name}' ({overlap.row.verdict}) shares packets with rule {first.id} above it "
+            f"({first.verdict}), which decides them: {example(witness)} for one"
+        )
+        words += f"; so with {others} more above." if others else "."
+        rest = zip(overlap.above[1:], overlap.witnesses[1:], strict=True)
+        also = ((first.mark, f"rule {first.id}"), *((r.mark, f"rule {r.id}, for example {example(w)}") for r, w in rest))
+        problems.add(
+            "rule.partly-covered", overlap.row.mark, words, "Exchange the two if it is meant the other way round.", NOTE, also
+        )
+
+
+def example(facts: Facts) -> str:
+    """A packet in words, with the facts that matter beside it."""
+    words = str(facts.packet)
+    parts = [f"arriving by {facts.arriving}"] if facts.arriving and not facts.arriving.startswith("(") else []
+    parts += [f"while {', '.join(sorted(facts.moment.open))} is open"] if facts.moment.open else []
+    parts += [f"as {', '.join(sorted(facts.application))}"] if facts.application else []
+    return f"{words} ({', '.join(parts)})" if parts else words
+
+
+def _any_local(plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems) -> None:
+    """Denies that say no destination: who means the world cuts off the local networks too (and the other way round)."""
+    inside = [s for s in standings if s.port and not s.here.is_outside(s.port) and s.way == "arriving"]
+    if not inside:
+        return
+    last = source.rules[-1] if source.rules else None
+    for rule in source.rules:
+        limited = rule.protocol is not None or rule.sources or rule.services or rule.applications
+        if rule.disabled or rule is last or not limited or not _everywhere(rule.destinations):
+            continue
+        if rule.verdict in (Verdict.DENY, Verdict.REJECT) and not rule.names:
+            words = f"rule {rule.id} of '{source.name}' says no destination, so it also {_verb(rule)} what goes to local networks."
+            problems.add("rule.any-local", rule.mark, words, "Say to: outside, if the world alone is meant.", NOTE)
+        elif rule.verdict is Verdict.PERMIT and _denied_later(source, rule):
+            words = f"rule {rule.id} of '{source.name}' says no destination, so it also lets through to local networks what a rule below denies."
+            problems.add("rule.any-local", rule.mark, words, "Say to: outside, or move the deny up.", NOTE)
+
+
+def _verb(rule: Rule) -> str:
+    """What a rule does, as a verb."""
+    return "rejects" if rule.verdict is Verdict.REJECT else "denies"
+
+
+def _everywhere(terms: tuple[Term, ...] | None) -> bool:
+    """Whether a condition on destinations leaves them all in."""
+    return terms is None or any(t.words == "any" for t in terms)
+
+
+def _denied_later(source: AccessList, rule: Rule) -> bool:
+    """Whether a rule below denies what goes to local networks, by that name."""
+    below = source.rules[source.rules.index(rule) + 1 :]
+    denies = (r for r in below if r.verdict in (Verdict.DENY, Verdict.REJECT) and not r.disabled)
+    return any(t.words == "local-networks" for r in denies for t in r.destinations or ())
+
+
+# --- sources -----------------------------------------------------------------------------------------------------
+
+
+class _Places:
+    """Where addresses live: the subnets of the network, and what written routes lead to.
+
+    Attributes:
+        subnets: of interfaces.
+        routed: prefixes of static routes beyond the default.
+
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        devices = plan.network.devices.values()
+        self.subnets = [(a.prefix, d.name) for d in devices for i in d.interfaces.values() for a in i.addresses]
+        routed = [r.prefix.span for d in devices for r in d.routes if not r.prefix.is_default]
+        far = [Span(a.key, a.key) for d in devices for f in d.far_hosts.values() for a in f.addresses]
+        pools = [Span(p.first.key, p.last.key) for d in devices for p in d.leases]
+        self.held = merge([*(p.span for p, _ in self.subnets), *routed, *far, *pools])
+
+    def nearest(self, spans: Spans) -> Prefix | None:
+        """The subnet whose address comes closest to a set's first one."""
+        if not spans or not self.subnets:
+            return None
+        wanted = spans[0].first
+        return min((p for p, _ in self.subnets), key=lambda p: abs(p.span.first - wanted))
+
+
+def _sources(plan: Plan, standing: Standing, places: _Places, problems: Problems) -> None:
+    """Sources that live nowhere, and lists whose sources arrive by another interface."""
+    elsewhere: list[tuple[Rule, str]] = []
+    asked = 0
+    for rule in standing.source.rules:
+        spans = _written(rule.sources)
+        if rule.disabled or spans is None:
+            continue
+        if all(in_spans(s.first, plan.network.local) and in_spans(s.last, plan.network.local) for s in spans) and not intersect(
+            spans, places.held
+        ):
+            _nowhere(standing, rule, places.nearest(spans), problems)
+            continue
+        asked += 1
+        port = _other_port(standing, spans)
+        if port:
+            elsewhere.append((rule, port))
+    if asked and len(elsewhere) == asked and standing.way == "arriving":
+        port = elsewhere[0][1]
+        place = f"{standing.here.name}/{standing.where}"
+        words = (
+            f"list '{standing.source.name}' is attached to what arrives by {place}, and the sources of its rules live behind {port}: "
+            f"what they send leaves there, and is never compared."
+        )
+        mark = standing.here.device.interfaces[standing.where].arriving_mark
+        problems.add(
+            "list.wrong-side", mark, words, f"Attach it to what arrives by {port}, or to what leaves by {standing.where}.", WARN
+        )
+
+
+def _written(terms: tuple[Term, ...] | None) -> Spans | None:
+    """The addresses that a condition names; None for none, for any, and for what only a device or a lease can tell."""
+    if not terms or any(t.words in ("any", "outside", "local-networks") or t.spans is None or t.leased or t.masked for t in terms):
+        return None
+    return merge(s for t in terms for s in t.spans or ()) or None
+
+
+def _nowhere(standing: Standing, rule: Rule, nearest: Prefix | None, problems: Problems) -> None:
+    """A source that is in no subnet of the network and that no route leads to."""
+    words = (
+        f"rule {rule.id} of '{standing.source.name}': its source {', '.join(t.words for t in rule.sources or ())} lives in no subnet of this "
+        "network, and no route leads there: the rule can never match."
+    )
+    remedy = f"The nearest subnet is {nearest}." if nearest else "Check the address."
+    problems.add("rule.source-nowhere", rule.mark, words, remedy, WARN)
+
+
+def _other_port(standing: Standing, spans: Spans) -> str:
+    """The interface that all of some sources live behind, where that is another one than the list's; empty otherwise."""
+    try:
+        table = standing.here.table
+    except NotConverged:
+        return ""
+    ports: set[str] = set()
+    for span in spans[:20]:
+        route = table.lookup(Address(4, span.first) if span.first < 1 << 32 else Address(6, span.first - (1 << 32)))
+        if route is None or route.prefix.is_default or not route.hops:
+            return ""
+        ports |= {h.interface for h in route.hops}
+    return ports.pop() if len(ports) == 1 and standing.where not in ports else ""
+
+
+# --- answers, and what a list cuts that its author needs -------------------------------------------------------------
+
+
+def _answers(standing: Standing, problems: Problems) -> None:
+    """Permits that are meant for answers, and let more in."""
+    for rule in standing.source.rules:
+        if rule.disabled or rule.verdict is not Verdict.PERMIT or rule.states is not None or rule.opening:
+            continue
+        if rule.from_ports and not rule.services and rule.protocol in (6, UDP):
+            ports = ", ".join(str(a) if a == b else f"{a}-{b}" for a, b in rule.from_ports)
+            words = f"rule {rule.id} of '{standing.source.name}' permits whatever comes from port {ports}: not answers alone, new connections too."
+            problems.add("rule.wide-answers", rule.mark, words, "Say state: [answering], or keep sessions there: stateful.", NOTE)
+        elif rule.protocol in (ICMP, ICMP6) and not rule.services and standing.port and standing.here.is_outside(standing.port):
+            words = f"rule {rule.id} of '{standing.source.name}' permits every kind of ICMP from outside: more than the answers to pings."
+            remedy = "Say icmp: [echo-reply, unreachable, time-exceeded], or keep sessions of ICMP: stateful."
+            problems.add("rule.wide-answers", rule.mark, words, remedy, NOTE)
+
+
+def _lets(table: Table, service: Service, own: Spans = ()) -> bool:
+    """Whether some permit of a list is about some packets of a service, and to some of these addresses."""
+    key = service_span(service).first
+    for row in table.rows:
+        if row.disabled or row.verdict is not Verdict.PERMIT:
+            continue
+        about = [c for c in row.conditions if "service" in c.fields]
+        to = [c for c in row.conditions if "destination" in c.fields and own]
+        fits = all(in_set(FIELDS["service"].kind, dict(c.parts)["service"], key) for c in about)
+        if fits and all(intersect(dict(c.parts)["destination"], own) or len(c.parts) > 1 for c in to):
+            return True
+    return False
+
+
+def _beyond(here: DevicePlan, port: str) -> bool:
+    """Whether other routers are behind an interface: some route leads out of it to a next hop."""
+    try:
+        return here.is_outside(port) or any(h.interface == port and h.address is not None for r in here.table for h in r.hops)
+    except NotConverged:
+        return False
+
+
+_ERRORS = {
+    ICMP: (("unreachable", Service(ICMP, icmp_span((3, None)))), ("time-exceeded", Service(ICMP, icmp_span((11, None))))),
+    ICMP6: (("too-big", Service(ICMP6, icmp_span((2, None)))), ("time-exceeded", Service(ICMP6, icmp_span((3, None))))),
+}
+
+
+def _cut(standing: Standing, problems: Problems) -> None:
+    """What the end of a list stops and nobody means to stop: ICMP errors, routing protocols, the device's own services."""
+    here, port = standing.here, standing.here.device.interfaces[standing.port]
+    mark = port.arriving_mark if standing.way == "arriving" else port.leaving_mark
+    _cut_errors(standing, mark, problems)
+    if standing.way != "arriving":
+        return
+    name, place = standing.source.name, f"{here.name}/{port.name}"
+    spoken = [("OSPF", Service(OSPF))] if port.ospf and not port.ospf.passive else []
+    spoken += [("RIP", Service(UDP, Span(520, 520)))] if port.rip == "active" else []
+    for word, service in spoken:
+        if not _lets(standing.table, service):
+            words = (
+                f"list '{name}' at {place} lets no {word} in, which the device speaks there: a real one would lose its neighbours."
+            )
+            problems.add("list.cuts-routing", mark, words, f"Permit {service} above its end.", WARN)
+    own = merge(Span(a.address.key, a.address.key) for a in port.addresses)
+    for served in here.serves(None):
+        if own and not _lets(standing.table, served.service, own):
+            words = f"list '{name}' at {place} lets nobody ask the device itself for {served.words}, which it serves."
+            problems.add("list.cuts-management", mark, words, "Permit it to self, if it is meant to be reached from there.", NOTE)
+
+
+def _cut_errors(standing: Standing, mark: Mark, problems: Problems) -> None:
+    """ICMP errors that path-MTU discovery (RFC 1191, RFC 8201) and hop tracing need, and that no permit lets pass."""
+    here = standing.here
+    if here.tracked and here.settings.session_errors_pass:
+        return  # an error about a session's packet passes with it
+    if standing.way != "arriving" or not _beyond(here, standing.port):
+        return  # routers and their errors are elsewhere
+    families = {a.address.family for a in here.device.interfaces[standing.port].addresses}
+    for protocol, family in ((ICMP, 4), (ICMP6, 6)):
+        cut = [word for word, service in _ERRORS[protocol] if not _lets(standing.table, service)]
+        if cut and family in families:
+            words = (
+                f"list '{standing.source.name}' at {here.name}/{standing.port} lets no {' and no '.join(cut)} of IPv{family} pass: "
+                "finding the path's MTU and tracing hops will fail."
+            )
+            kind = "icmp" if family == 4 else "icmp6"
+            problems.add("list.cuts-errors", mark, words, f"Permit {kind} with icmp: [{', '.join(cut)}].", NOTE)

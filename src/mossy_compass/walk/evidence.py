@@ -1,0 +1,169 @@
+"""What tests leave behind: how often each row decided, which rows never did, and which tests no row of mine decided.
+
+Counting is done on journeys, after the fact, so that it costs nothing while packets pass. A rule of a list counts packets;
+a translation rule counts connections, since further packets of one follow its session (RFC 3022 section 3).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from mossy_compass.model.check import standing_lists
+from mossy_compass.plan.actions import Half
+from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Did
+from mossy_compass.plan.stages.gates import places_of
+from mossy_compass.plan.stages.routes import policy_rows
+from mossy_compass.plan.table import Row, Table
+from mossy_compass.walk.journey import Journey, Leg
+
+Key = tuple[str, str, str]
+"""Device, id of the table, id of the row."""
+COUNTED = ("list", "translate", "policy-routes", "offers", "built-in", "default")
+"""The kinds of tables whose rows are counted."""
+
+
+@dataclass
+class Hits:
+    """How often one row decided.
+
+    Attributes:
+        packets: all of them.
+        connections: those that opened a flow.
+
+    """
+
+    packets: int = 0
+    connections: int = 0
+
+
+class Counted(NamedTuple):
+    """A row with what was counted of it.
+
+    Attributes:
+        device, table, row: where it is.
+        what: verdict, or what a default did.
+        place: where it is written; empty for a default.
+        hits: the counts.
+        unit: ``packets`` or ``connections``.
+
+    """
+
+    device: str
+    table: str
+    row: str
+    what: str
+    place: str
+    hits: int
+    unit: str
+
+
+@dataclass
+class Counters:
+    """The counts of many journeys.
+
+    Attributes:
+        hits: by device, table and row.
+        tests: how many journeys were counted.
+        undecided: tests that no written rule decided: sender, target, service, and what happened.
+
+    """
+
+    hits: dict[Key, Hits] = field(default_factory=dict)
+    tests: int = 0
+    undecided: list[tuple[str, str, str, str]] = field(default_factory=list)
+
+    def add(self, journey: Journey) -> None:
+        """Count what a journey met, its lookup and every leg included."""
+        self.tests += 1
+        written = False
+        for leg in _legs(journey):
+            for device, table, row, opening in _met(journey.plan, leg):
+                hits = self.hits.setdefault((device, table, row), Hits())
+                hits.packets += 1
+                hits.connections += opening
+                kind = table.partition(" ")[0]
+                written = written or (kind in ("list", "offers") and row not in ("", "end-of-list", "not-offered"))
+        if not written:
+            self.undecided.append((journey.sender, journey.target, journey.what, journey.symptom.value))
+
+    def of(self, device: str, table: str, row: str) -> Hits:
+        """The counts of a row; zero where nothing met it."""
+        return self.hits.get((device, table, row), Hits())
+
+
+def _legs(journey: Journey) -> Iterator[Leg]:
+    """Every leg of a journey, and of the lookup before it."""
+    if journey.lookup is not None:
+        yield from journey.lookup.journey.legs
+    yield from journey.legs
+    if journey.later is not None:
+        yield journey.later
+
+
+def _met(plan: Plan | None, leg: Leg) -> Iterator[tuple[str, str, str, bool]]:
+    """The rows that a leg met: those that decided, and the notes above them."""
+    for hop in leg.hops:
+        for ruling in hop.rulings:
+            if ruling.table.partition(" ")[0] not in COUNTED:
+                continue
+            opening = ruling.relation is Relation.OPENING
+            yield hop.device, ruling.table, ruling.row or ("empty-list" if ruling.table.startswith("list ") else ""), opening
+            for row in plan.noted(hop.device, ruling) if plan is not None else ():
+                yield hop.device, ruling.table, row.id, opening
+
+
+def rows_of(plan: Plan) -> Iterator[tuple[str, Table, Row]]:
+    """Every row that could be met: of lists where they stand, translations, policy routes, offers; built-in ones too."""
+    for name, device in plan.network.devices.items():
+        if not device.layer3:
+            continue
+        here = plan.device(name)
+        lists = dict.fromkeys(n for names, _, _ in standing_lists(device) for n in names if n in plan.network.lists)
+        tables = [here.read_list(n) for n in lists]
+        tables += [here.translations[half] for half in Half] if device.translate else []
+        policy = policy_rows(here) if device.policy_routes else None
+        tables += [policy] if policy is not None else []
+        tables += [t for _, t in places_of(here)]
+        for table in tables:
+            yield from ((name, table, row) for row in table.rows)
+
+
+def counted(plan: Plan, counters: Counters) -> list[Counted]:
+    """Every row with its count, those that were never met too; then the defaults that decided something."""
+    out = []
+    seen = set()
+    for device, table, row in rows_of(plan):
+        seen.add((device, table.id, row.id))
+        if row.built_in and not counters.of(device, table.id, row.id).packets:
+            continue
+        translate = table.id.startswith("translate ")
+        hits = counters.of(device, table.id, row.id)
+        what = ("disabled " if row.disabled else "") + (row.verdict.value if row.verdict else "applies")
+        number = hits.connections if translate else hits.packets
+        place = str(row.mark) if row.mark.line else ""
+        out.append(Counted(device, table.name, row.id, what, place, number, "connections" if translate else "packets"))
+    for (device, table_id, row_id), hits in sorted(counters.hits.items()):
+        if (device, table_id, row_id) not in seen:
+            out.append(Counted(device, table_id.removeprefix("list "), row_id, "default", "", hits.packets, "packets"))
+    return out
+
+
+def decided_by(journeys: Iterable[Journey], list_name: str, row: str) -> Iterator[tuple[Journey, str, Did]]:
+    """The journeys whose fate a rule had a part in: with the way on which it decided, and what it did."""
+    for journey in journeys:
+        found = next(
+            (
+                (leg.way.value, ruling.did)
+                for leg in _legs(journey)
+                for hop in leg.hops
+                for ruling in hop.rulings
+                if ruling.table == f"list {list_name}" and ruling.row == row
+            ),
+            None,
+        )
+        if found is not None:
+            yield journey, *found
