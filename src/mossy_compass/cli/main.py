@@ -28,6 +28,7 @@ HOMES = {
     "tables": "views",
     "trace": "packets",
     "grid": "views",
+    "change": "change",
     "draw": "packets",
     "schema": "files",
 }

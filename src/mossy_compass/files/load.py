@@ -53,20 +53,32 @@ def read_file(path: str | Path) -> Reading:
         QuestionError: the file cannot be opened.
 
     """
+    return read_bytes(plain_bytes(path), str(path))
+
+
+def plain_bytes(path: str | Path, kind: str = "mossy-network") -> bytes:
+    """The bytes of a file that a person wrote.
+
+    Args:
+        path: the file.
+        kind: its heading, for a remedy.
+
+    Raises:
+        QuestionError: it cannot be opened, or is no plain file.
+
+    """
     place = Path(path)
     try:
         if place.exists() and not (place.is_file() or place.is_dir()):
             raise QuestionError(f"{path}: is no plain file, and might be waited for without end. Write its text to a file first.")
         with place.open("rb") as stream:
-            data = stream.read(64 * 1024 * 1024)
+            return stream.read(64 * 1024 * 1024)
     except OSError as fault:
         reason = fault.strerror or str(fault)
-        raise QuestionError(
-            f"{path}: cannot be read: {reason.lower()}. Check the name; 'mossy new FILE' writes a network to start from."
-        ) from None
+        remedy = "'mossy new FILE' writes a network to start from." if kind == "mossy-network" else f"It begins with '{kind}: 1'."
+        raise QuestionError(f"{path}: cannot be read: {reason.lower()}. Check the name; {remedy}") from None
     except ValueError as fault:
         raise QuestionError(f"{path!r}: cannot be read: {fault}.") from None
-    return read_bytes(data, str(path))
 
 
 def read_bytes(data: bytes, name: str) -> Reading:

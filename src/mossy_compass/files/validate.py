@@ -8,7 +8,7 @@ so that one fault is not told again as another.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic_core import ValidationError
 
@@ -27,9 +27,9 @@ _WANTED = {
 }
 
 
-def _part_at(loc: Iterable[str | int]) -> type[Part] | None:
+def _part_at(loc: Iterable[str | int], root: type[Part] = NetworkIn) -> type[Part] | None:
     """The part that a path of the document leads to; None where it leads to something else."""
-    kind: Kind | None = of(NetworkIn)
+    kind: Kind | None = of(root)
     for step in loc:
         if kind is None:
             return None
@@ -64,17 +64,17 @@ def _called(part: type[Part] | None) -> str:
     return (part.__doc__ or "part").strip().split("\n")[0].split(".")[0].lower() if part else "mapping"
 
 
-def _say(error: Any, data: Any, path: list[str | int]) -> tuple[str, str, str | Hint]:
+def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = NetworkIn) -> tuple[str, str, str | Hint]:
     """Code, message and remedy of one error of the validator."""
     kind, loc = error["type"], error["loc"]
     if kind == "extra_forbidden":
-        part = _part_at(loc[:-1])
+        part = _part_at(loc[:-1], root)
         keys = part.known() if part else []
         elsewhere = [_called(other) for other in _PARTS if str(loc[-1]) in other.known()]
         where = f" It belongs to {', or to '.join(elsewhere[:3])}." if elsewhere else ""
         return "key.unknown", f"'{loc[-1]}' is not a key of {_called(part)}.{where}", hint(str(loc[-1]), keys, "keys")
     if kind == "missing":
-        part = _part_at(loc[:-1])
+        part = _part_at(loc[:-1], root)
         return "key.missing", f"'{loc[-1]}' is missing from {_called(part)}.", f"Add {loc[-1]}: to it."
     if kind == "literal_error":
         allowed = [w.strip("'") for w in error["ctx"]["expected"].replace(" or ", ", ").split(", ")]
@@ -121,6 +121,41 @@ def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> Ne
             if [] in cut or problems.full:
                 return None
             hurt += _cut_out(cut, data, live, wounds)
+    return None
+
+
+P = TypeVar("P", bound=Part)
+
+
+def read_part(kind: type[P], tree: Node, problems: Problems, must: dict[str, Any], begins: str) -> P | None:
+    """Another document than a network file, by its part; every fault is noted, and None given where there is one.
+
+    Args:
+        kind: what it is.
+        tree: its text with places.
+        problems: where faults go.
+        must: keys that it has to have, with what stands in for them while the rest is looked at.
+        begins: what to do where the heading is missing.
+
+    """
+    data = tree.plain()
+    if not isinstance(data, dict):
+        problems.add("file.shape", tree.mark, "a mapping is wanted here.", begins)
+        return None
+    for name, value in must.items():
+        if name not in data:
+            problems.add("key.missing", tree.mark, f"'{name}' is missing.", begins)
+            data[name] = value
+    try:
+        return kind.read(data)
+    except ValidationError as fault:
+        for error in fault.errors(include_url=False):
+            missing = error["type"] == "missing"
+            path = _real_path(data, error["loc"][:-1] if missing else error["loc"])
+            node = tree.at(*path)
+            code, message, remedy = _say(error, data, path, kind)
+            at_key = missing or error["type"] == "extra_forbidden"
+            problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
     return None
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 FINDINGS: dict[str, str] = {
     "address.duplicate": "Two interfaces bear the same address, so which of them answers is chance.",
     "builder.twice": "A part is added to a network in Python under a name that is taken.",
+    "change.step": "A step of a change file cannot be done.",
     "device.alone": "A device is connected to nothing.",
     "device.kind": "A key does not go with the kind of device.",
     "device.no-address": "A rule or group names a device that has no address.",

@@ -104,7 +104,7 @@ class Grid:
 
     def to_dict(self) -> GridDict:
         """The grid as plain data, from which ``from_dict`` makes it again."""
-        return {"mossy-grid": FORMAT, "cells": [_cell_dict(c) for c in self.cells]}
+        return {"mossy-grid": FORMAT, "cells": [cell_dict(c) for c in self.cells]}
 
 
 CellDict = TypedDict(
@@ -129,7 +129,7 @@ CellDict = TypedDict(
 GridDict = TypedDict("GridDict", {"mossy-grid": int, "cells": list[CellDict], "title": NotRequired[str]})
 
 
-def _cell_dict(cell: Cell) -> CellDict:
+def cell_dict(cell: Cell) -> CellDict:
     """A cell as plain data, without what follows from the rest."""
     return {
         "from": cell.source,

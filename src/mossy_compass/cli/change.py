@@ -1,0 +1,151 @@
+"""The command that tries a change file on a network file, and writes it when asked.
+
+What the change does is worked out on both networks as a whole; the file is written only when the changed network has no
+error, and then as a whole.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from mossy_compass.cli.common import (
+    CONTEXT,
+    EXIT_INPUT,
+    form_option,
+    moment_of,
+    moment_options,
+    say_json,
+    show,
+    show_problems,
+    write_whole,
+)
+from mossy_compass.errors import QuestionError
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.walk.ask import Options
+    from mossy_compass.walk.grid import Grid
+
+
+@click.command(context_settings=CONTEXT, short_help="Try a change: what it does to the file and to packets.")
+@click.argument("file")
+@click.argument("change_file", metavar="CHANGE")
+@click.option("--write", is_flag=True, help="Write the changed network to FILE, if it has no error.")
+@click.option("--undo", metavar="UNDO", type=click.Path(dir_okay=False), help="Also keep the text of FILE as it was, as UNDO.")
+@click.option("--from", "sources", multiple=True, metavar="HOST", help="Test only packets of this host; every host when left out.")
+@click.option("--to", "targets", multiple=True, metavar="TARGET", help="... only to this target; every host when left out.")
+@click.option("--service", "services", multiple=True, metavar="SERVICE", help="... only this service.")
+@moment_options
+@form_option("text", "json")
+def change(
+    file: str,
+    change_file: str,
+    write: bool,
+    undo: str | None,
+    sources: tuple[str, ...],
+    targets: tuple[str, ...],
+    services: tuple[str, ...],
+    at: str | None,
+    last_resort: bool,
+    form: str,
+) -> None:
+    """Do the steps of CHANGE on the network in FILE, and show what is different: in the text, for every test, and
+    for each rule exactly, with an example packet. Comments and order of FILE are kept.
+
+    \b
+    Example:
+      mossy change fernhollow.yaml tablet.yaml
+      mossy change fernhollow.yaml tablet.yaml --write --undo before.yaml
+
+    \b
+    Exit codes: 0 the change can be done (and is written, with --write), 2 not.
+    """
+    from mossy_compass.files.change import read_change
+    from mossy_compass.files.load import plain_bytes, read_bytes
+    from mossy_compass.files.tree import decode
+    from mossy_compass.plan.effects import effects
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.report import changetext
+
+    data = plain_bytes(file)
+    before = read_bytes(data, file)
+    if before.network is None:
+        show_problems(before.problems, file, error=True)
+        raise SystemExit(EXIT_INPUT)
+    text = decode(data, file)
+    made = read_change(change_file, text)
+    after = read_bytes(made.text.encode(), file)
+    if after.network is None:
+        show_problems(after.problems, f"{file} with {change_file}", error=True)
+        raise SystemExit(EXIT_INPUT)
+    plans = Plan(before.network), Plan(after.network)
+    options = moment_of(at, last_resort)
+    grids = [_tested(plan, (sources, targets, services), options) for plan in plans]
+    found = effects(*plans)
+    if undo:
+        write_whole(Path(undo), data, overwrite=False)
+    if write:
+        mark = b"\xef\xbb\xbf" if data.startswith(b"\xef\xbb\xbf") else b""
+        write_whole(Path(file), mark + made.text.encode())
+    from mossy_compass.walk.grid import compare
+
+    one, other = grids
+    changes = compare(one, other) if one is not None and other is not None else None
+    tests = len(other.cells) if other is not None else 0
+    first = changetext.head(file, change_file, changes, tests, found, write)
+    lines = changetext.difference(text, made.text, file)
+    if form == "json":
+        say_json(_as_dict(first, made.about, lines, changes, found))
+        return
+    show(changetext.whole(first, made.about, lines, changes, other, found))
+
+
+def _tested(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> Grid | None:
+    """Every test of a network; None where there is nobody to test, or a named host is not in it."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.walk import grid as grids
+
+    try:
+        tests = grids.questions_of(plan.network, *asked)
+    except QuestionError:
+        if any(asked):
+            raise
+        return None
+    return grids.gathered(track(grids.run(plan, tests, None, options), len(tests), "tests"))
+
+
+def _as_dict(first: str, about: str, lines: Sequence[str], changes: Any, effects: Sequence[Any]) -> dict[str, Any]:
+    """The same as plain data."""
+    from mossy_compass.plan.findings import example
+    from mossy_compass.walk.grid import cell_dict
+
+    def shown(facts: Any) -> str | None:
+        """An example packet; None for none."""
+        return example(facts) if facts is not None else None
+
+    pairs = changes.changed + changes.rerouted if changes is not None else ()
+    return {
+        "mossy-changes": 1,
+        "answer": first,
+        "about": about,
+        "file": list(lines),
+        "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in pairs],
+        "rules": [
+            {
+                "list": effect.name,
+                "devices": list(effect.devices),
+                "unknown": effect.unknown,
+                "verdicts": [{"before": t.before, "after": t.after, "example": shown(t.witness)} for t in effect.turns],
+                "rows": [
+                    {"rule": r.row, "state": r.state, "decides-now": shown(r.grew), "decided-before": shown(r.shrank)}
+                    for r in effect.rows
+                ],
+            }
+            for effect in effects
+        ],
+    }

@@ -1,0 +1,218 @@
+"""Change files: what shall be different in a network file, step by step, on top of it.
+
+A change file is checked like a network file, every fault at its place; then its steps are done one after the other on the
+text. Either all of them can be done, or nothing is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from mossy_compass.errors import InputError, NetworkFileError
+from mossy_compass.files.edit import Editor, Patch, Written, flow, plain
+from mossy_compass.files.keys import Core, Kind, Part, key, listed, of, one_of, words
+from mossy_compass.files.load import Reading, plain_bytes, read_bytes
+from mossy_compass.files.spans import Piece, pieces
+from mossy_compass.files.tree import Node, decode, read_tree
+from mossy_compass.files.validate import read_part
+from mossy_compass.marks import Problem, Problems, Severity
+
+PATH = words(300, 1)
+NAME = words(64, 1)
+ANYTHING = Kind(lambda: _any(), dict)
+WHERE = "Id or name of the neighbour that it shall stand {} of."
+
+
+def _any() -> Core:
+    """A value of any shape; what it means is found out when the changed file is read."""
+    return {"type": "any"}
+
+
+class InsertIn(Part):
+    """Something new."""
+
+    into: str = key(PATH, "A list, or a mapping: lists/visitors-in, groups, devices/gate/translate.")
+    value: Any = key(ANYTHING, "The new rule, group or value, as it would stand in the file.")
+    name: str = key(NAME, "Its name, where it is put into a mapping.", "")
+    before: str = key(NAME, WHERE.format("in front"), "")
+    after: str = key(NAME, WHERE.format("behind"), "")
+
+
+class MoveIn(Part):
+    """Another place in the same list."""
+
+    what: str = key(PATH, "The rule, as lists/visitors-in/30.")
+    before: str = key(NAME, WHERE.format("in front"), "")
+    after: str = key(NAME, WHERE.format("behind"), "")
+
+
+class CopyIn(Part):
+    """The same again."""
+
+    what: str = key(PATH, "The rule, group or other part.")
+    as_: str = key(NAME, "Id or name of the copy.")
+    before: str = key(NAME, WHERE.format("in front"), "")
+    after: str = key(NAME, WHERE.format("behind"), "")
+
+
+class ReplaceIn(Part):
+    """Another value."""
+
+    what: str = key(PATH, "The rule, key or other part.")
+    with_: Any = key(ANYTHING, "What shall stand there.")
+
+
+class RenameIn(Part):
+    """Another name."""
+
+    what: str = key(PATH, "The group, list, device or rule.")
+    to: str = key(NAME, "Its new name; whatever refers to it follows.")
+
+
+class StepIn(Part):
+    """One step. It says exactly one of its keys."""
+
+    insert: InsertIn | None = key(of(InsertIn), "Put something new into a list or mapping.", None)
+    move: MoveIn | None = key(of(MoveIn), "Give something another place in its list.", None)
+    copy: CopyIn | None = key(of(CopyIn), "Write something once more, under another id or name.", None)
+    disable: str | None = key(PATH, "Keep a rule, and pass it over.", None)
+    enable: str | None = key(PATH, "Undo a disable.", None)
+    replace: ReplaceIn | None = key(of(ReplaceIn), "Put another value in the place of one.", None)
+    remove: str | None = key(PATH, "Take something out.", None)
+    rename: RenameIn | None = key(of(RenameIn), "Give something another name; references follow.", None)
+
+    @property
+    def said(self) -> list[str]:
+        """The keys that are said."""
+        return [k for k in self.keys if getattr(self, k) is not None]
+
+
+class ChangeIn(Part):
+    """A change file."""
+
+    mossy_change: str = key(one_of("1", json={"enum": [1, "1"]}), "Version of the format: 1.")
+    about: str = key(words(1000), "Why, in a sentence.", "")
+    changes: list[StepIn] = key(listed(of(StepIn)), "The steps, done in this order.")
+
+
+class Change(NamedTuple):
+    """What a change file comes to.
+
+    Attributes:
+        text: the network file's text after it.
+        undo: patches that take it back, in their order.
+        about: why, as its author says.
+
+    """
+
+    text: str
+    undo: tuple[Patch, ...]
+    about: str
+
+
+def read_change(path: str | Path, network: str) -> Change:
+    """Do what a change file says on the text of a network file.
+
+    Args:
+        path: the change file.
+        network: text of the network file.
+
+    Raises:
+        NetworkFileError: the change file has faults, or a step cannot be done; nothing is changed then.
+        QuestionError: it cannot be opened.
+
+    """
+    return change(plain_bytes(path, "mossy-change"), str(path), network)
+
+
+def change(data: bytes, name: str, network: str) -> Change:
+    """The same with the bytes of a change file; ``name`` is what faults cite."""
+    problems = Problems()
+    text = decode(data, name)
+    tree = read_tree(text, name, problems)
+    document = read_part(
+        ChangeIn, tree, problems, {"mossy-change": "1", "changes": []}, "A change file begins with 'mossy-change: 1'."
+    )
+    if document is None or problems.errors:
+        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
+    written = [_Source(text, p) for p in _steps(pieces(text))]
+    editor, undo = Editor(network), list[Patch]()
+    for number, step in enumerate(document.changes):
+        node = tree.at("changes", number)
+        fault = ""
+        try:
+            if len(step.said) != 1:
+                fault = f"a step says exactly one of {', '.join(StepIn.known())}" + (
+                    f"; this one says {' and '.join(step.said)}." if step.said else "."
+                )
+            else:
+                undo[:0] = _DO[step.said[0]](editor, getattr(step, step.said[0]), written[number])
+        except InputError as error:
+            fault = str(error)
+        if fault:
+            raise NetworkFileError([_problem(node, fault, text)])
+    return Change(editor.text, tuple(undo), document.about)
+
+
+def changed(data: bytes, name: str, path: str, network: bytes) -> tuple[Change, Reading]:
+    """A changed network file, read: what the steps did, and what reading it gave. Marks cite the file as it would be."""
+    text = decode(network, path)
+    made = change(data, name, text)
+    return made, read_bytes(made.text.encode(), path)
+
+
+def _problem(node: Node, words: str, text: str) -> Problem:
+    """A step that cannot be done."""
+    lines = text.splitlines()
+    source = lines[node.mark.line - 1] if 0 < node.mark.line <= len(lines) else None
+    return Problem("change.step", Severity.ERROR, node.mark, words, "", source)
+
+
+def _steps(root: Piece) -> list[Piece]:
+    """The pieces of the steps, so that a value is put in as its author wrote it."""
+    held = root.value.get("changes") if isinstance(root.value, dict) else None
+    return held.items if held is not None else []
+
+
+class _Source(NamedTuple):
+    """A step as its author wrote it.
+
+    Attributes:
+        text: of the whole change file.
+        piece: the step.
+
+    """
+
+    text: str
+    piece: Piece
+
+
+Do = Callable[[Editor, Any, _Source], tuple[Patch, ...]]
+
+
+def _as_written(step: _Source, verb: str, name: str, value: Any) -> Written:
+    """A value as its author wrote it, where that stands on one line; else as data."""
+    inner = step.piece.value.get(verb) if isinstance(step.piece.value, dict) else None
+    piece = inner.value.get(name) if inner is not None and isinstance(inner.value, dict) else None
+    if piece is None:
+        return Written(flow(value))
+    text = step.text[piece.start : piece.end]
+    one_line = "\n" not in text and (piece.flow or isinstance(piece.value, str))
+    return Written(text if one_line else flow(plain(piece)))
+
+
+_DO: dict[str, Do] = {
+    "insert": lambda e, s, p: e.insert(
+        s.into, _as_written(p, "insert", "value", s.value), name=s.name, before=s.before, after=s.after
+    ),
+    "move": lambda e, s, p: e.move(s.what, before=s.before, after=s.after),
+    "copy": lambda e, s, p: e.copy(s.what, s.as_, before=s.before, after=s.after),
+    "disable": lambda e, s, p: e.disable(s),
+    "enable": lambda e, s, p: e.enable(s),
+    "replace": lambda e, s, p: e.replace(s.what, _as_written(p, "replace", "with", s.with_)),
+    "remove": lambda e, s, p: e.remove(s),
+    "rename": lambda e, s, p: e.rename(s.what, s.to),
+}
+"""What each kind of step does to a text."""

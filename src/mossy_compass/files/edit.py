@@ -1,0 +1,492 @@
+"""Changes of a network file's text that leave everything else as it is: comments, order of keys, the way it is written.
+
+An ``Editor`` holds a text. Each call changes it, and gives the ``Patch`` that takes the change back, byte for byte. What is
+meant is said by a path: ``lists/visitors-in/20`` is a rule by its id, ``groups/kiosks`` a group, ``devices/gate/settings/inbound``
+a key. Whether the result makes sense as a network is for the reader of network files to say.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
+
+from mossy_compass.errors import InputError
+from mossy_compass.files.references import references
+from mossy_compass.files.spans import Piece, pieces
+from mossy_compass.marks import hint
+
+_CARRIERS = ("rules", "members", "lists")
+"""Keys that a path may leave out: ``lists/visitors-in/20`` is a rule of its ``rules``."""
+
+
+LEAD = 40
+"""So many characters before a patch must be what they were."""
+
+
+class Patch(NamedTuple):
+    """Characters in the place of others.
+
+    Attributes:
+        start: where.
+        old: what stands there; nothing is done where something else does.
+        new: what shall stand there.
+        lead: some characters that stand right before; nothing is done where others do. Empty where that is not asked.
+
+    """
+
+    start: int
+    old: str
+    new: str
+    lead: str = ""
+
+
+class Place(NamedTuple):
+    """What a path leads to.
+
+    Attributes:
+        holder: the list or mapping that it is in.
+        piece: itself.
+        number: of it within its holder.
+        path: the keys and numbers that lead there.
+
+    """
+
+    holder: Piece
+    piece: Piece
+    number: int
+    path: tuple[str | int, ...]
+
+
+class Editor:
+    """A network file's text, to be changed piece by piece.
+
+    Every method that changes it gives the patches that take the change back, to be handed to ``patch`` in their order.
+
+    Attributes:
+        text: as it is now.
+
+    """
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self._root: Piece | None = None
+
+    @property
+    def root(self) -> Piece:
+        """The pieces of the text as it is now."""
+        if self._root is None:
+            self._root = pieces(self.text)
+        return self._root
+
+    # --- the changes
+
+    def insert(self, into: str, value: object, *, name: str = "", before: str = "", after: str = "") -> tuple[Patch, ...]:
+        """Put something new into a list or a mapping; at its end, unless a neighbour is named.
+
+        Args:
+            into: path of a list of rules, of a list of words, or of a mapping.
+            value: a text as it shall be written, or data.
+            name: its key, for a mapping.
+            before, after: id or name of a neighbour.
+
+        Raises:
+            InputError: there is no such place, or the name is taken.
+
+        """
+        holder, path = self._holder(into)
+        text = value if isinstance(value, Written) else Written(flow(value))
+        if isinstance(holder.value, dict):
+            if not name:
+                raise InputError(f"{into} is a mapping: say name, under which the new part stands.")
+            if name in holder.value:
+                raise InputError(f"{into} has '{name}' already. Use replace, or another name.")
+            text = Written(f"{flow(name)}: {text}")
+        number = self._beside(holder, path, before, after)
+        return (self._put(self._insertion(holder, number, text, into)),)
+
+    def remove(self, what: str) -> tuple[Patch, ...]:
+        """Take something out, with the comment lines right above it.
+
+        Raises:
+            InputError: there is no such thing.
+
+        """
+        place = self.find(what)
+        return (self._put(self._removal(place)),)
+
+    def replace(self, what: str, value: object) -> tuple[Patch, ...]:
+        """Another value in the place of one.
+
+        Raises:
+            InputError: there is no such thing.
+
+        """
+        piece = self.find(what).piece
+        text = str(value) if isinstance(value, Written) else flow(value)
+        return (self._put(Patch(piece.start, self.text[piece.start : piece.end], text)),)
+
+    def move(self, what: str, *, before: str = "", after: str = "") -> tuple[Patch, ...]:
+        """Another place within the same list; what is said of it goes along.
+
+        Raises:
+            InputError: there is no such thing, or no neighbour is named.
+
+        """
+        if not before and not after:
+            raise InputError(f"move {what}: say before or after which neighbour.")
+        place = self.find(what)
+        neighbour = self._number(place.holder, place.path[:-1], before or after)
+        if neighbour == place.number:
+            raise InputError(f"move {what}: it cannot stand beside itself.")
+        goal = neighbour + bool(after and not before)
+        if goal in (place.number, place.number + 1):
+            return ()
+        removal = self._removal(place)
+        carried = Written(self._carried(place))
+        undo = self._put(removal)
+        holder, _ = self._holder("/".join(map(str, self._spoken(place.path[:-1]))))
+        goal -= goal > place.number
+        again = self._put(self._insertion(holder, goal, carried, what, whole=not holder.flow))
+        return (again, undo)
+
+    def copy(self, what: str, new: str, *, before: str = "", after: str = "") -> tuple[Patch, ...]:
+        """The same again under another id or name; right after the old one, unless a neighbour is named.
+
+        Raises:
+            InputError: there is no such thing, or the new name is taken.
+
+        """
+        place = self.find(what)
+        into = "/".join(map(str, self._spoken(place.path[:-1])))
+        if isinstance(place.holder.value, dict):
+            text = Written(self.text[place.piece.start : place.piece.end])
+            if not place.piece.flow and not isinstance(place.piece.value, str):
+                text = Written(flow(plain(place.piece)))
+            return self.insert(into, text, name=new, before=before, after=after)
+        if self._numbered(place.holder, new) is not None:
+            raise InputError(f"{into} has '{new}' already. Choose another id.")
+        text = Written(self._with_id(place.piece, new))
+        old = self._names(place.holder)[place.number]
+        return self.insert(into, text, before=before, after=after or ("" if before else old))
+
+    def disable(self, what: str) -> tuple[Patch, ...]:
+        """Keep something, and pass it over.
+
+        Raises:
+            InputError: there is no such thing, it cannot be disabled, or it is already.
+
+        """
+        piece = self._mapping(what)
+        written = piece.value["disabled"] if isinstance(piece.value, dict) and "disabled" in piece.value else None
+        if written is not None and written.value in ("yes", "true"):
+            raise InputError(f"{what} is disabled already.")
+        if written is not None:
+            return (self._put(Patch(written.start, self.text[written.start : written.end], "yes")),)
+        return (self._put(self._insertion(piece, len(piece.items), Written("disabled: yes"), what)),)
+
+    def enable(self, what: str) -> tuple[Patch, ...]:
+        """Take ``disabled`` away.
+
+        Raises:
+            InputError: there is no such thing, or it is not disabled.
+
+        """
+        piece = self._mapping(what)
+        written = piece.value.get("disabled") if isinstance(piece.value, dict) else None
+        if written is None or written.value not in ("yes", "true"):
+            raise InputError(f"{what} is not disabled.")
+        number = [*piece.value].index("disabled")
+        return (self._put(self._removal(Place(piece, written, number, ()))),)
+
+    def rename(self, what: str, new: str) -> tuple[Patch, ...]:
+        """Another name or id; whatever refers to it follows.
+
+        Raises:
+            InputError: there is no such thing, the name is taken, or what it is has no name.
+
+        """
+        place = self.find(what)
+        spoken = self._spoken(place.path)
+        if isinstance(place.holder.value, list):
+            return self._rename_item(place, what, new)
+        if new in place.holder.value:
+            raise InputError(f"{'/'.join(map(str, spoken[:-1]))} has '{new}' already. Choose another name.")
+        old, section = str(spoken[-1]), spoken[0] if len(spoken) == 2 else spoken[2] if len(spoken) == 4 else ""
+        found = [place.piece.key] if place.piece.key is not None else []
+        found += [p for p, _ in references(self.root, str(section), str(spoken[1]) if len(spoken) == 4 else "", old)]
+        undo = []
+        for piece in sorted({id(p): p for p in found}.values(), key=lambda p: -p.start):
+            written = self.text[piece.start : piece.end]
+            changed = re.sub(rf"(?<![A-Za-z0-9._-]){re.escape(old)}(?![A-Za-z0-9._-])", new, written, count=1)
+            undo.append(self._put(Patch(piece.start, written, changed)))
+        return tuple(reversed(undo))
+
+    def patch(self, *patches: Patch) -> None:
+        """Put characters in the place of others, as an earlier change gave them.
+
+        Raises:
+            InputError: something else stands there by now.
+
+        """
+        for one in patches:
+            self._put(one)
+
+    # --- where things are
+
+    def find(self, what: str) -> Place:
+        """What a path leads to.
+
+        Raises:
+            InputError: it leads nowhere; the message has what is there instead.
+
+        """
+        steps = [s for s in what.split("/") if s]
+        if not steps:
+            raise InputError("a path is wanted, like lists/visitors-in/20.")
+        holder, piece, number = self.root, self.root, 0
+        path: list[str | int] = []
+        for depth, step in enumerate(steps):
+            holder = piece
+            found = self._number(holder, tuple(path), step, "/".join(steps[:depth]) or "the file", carry=True)
+            if isinstance(holder.value, dict) and step not in holder.value:
+                carrier = next(c for c in _CARRIERS if c in holder.value)
+                path.append(carrier)
+                holder = holder.value[carrier]
+            number, piece = found, holder.items[found]
+            path.append(step if isinstance(holder.value, dict) else found)
+        return Place(holder, piece, number, tuple(path))
+
+    def _holder(self, into: str) -> tuple[Piece, tuple[str | int, ...]]:
+        """The list or mapping that something is put into."""
+        place = self.find(into)
+        piece, path = place.piece, place.path
+        if isinstance(piece.value, dict):
+            carrier = next((c for c in _CARRIERS if c in piece.value and len(path) <= 4), None)
+            if carrier is not None and isinstance(piece.value[carrier].value, list):
+                return piece.value[carrier], (*path, carrier)
+        if isinstance(piece.value, str):
+            raise InputError(f"{into} is one value, and nothing can be put into it. Replace it by a list.")
+        return piece, path
+
+    def _number(self, holder: Piece, path: tuple[str | int, ...], name: str, where: str = "", carry: bool = False) -> int:
+        """The number of what has an id, a name or a key in a list or mapping."""
+        if isinstance(holder.value, str):
+            raise InputError(f"{where or '/'.join(map(str, path))} is one value: nothing is in it.")
+        found = self._numbered(holder, name)
+        if found is None and carry and isinstance(holder.value, dict):
+            inner = next((holder.value[c] for c in _CARRIERS if c in holder.value), None)
+            found = self._numbered(inner, name) if inner is not None else None
+            if found is None and inner is not None:
+                raise InputError(f"{where} has no '{name}'. {hint(name, self._names(inner), 'entries')}")
+        if found is None:
+            words = where or "/".join(map(str, self._spoken(path)))
+            raise InputError(f"{words} has no '{name}'. {hint(name, self._names(holder), 'entries')}")
+        return found
+
+    def _numbered(self, holder: Piece, name: str) -> int | None:
+        """The same; None where there is none."""
+        names = self._names(holder)
+        return names.index(name) if name in names else None
+
+    def _names(self, holder: Piece) -> list[str]:
+        """What the parts of a list or mapping are called: keys, ids given or counted in tens, or texts."""
+        if isinstance(holder.value, dict):
+            return list(holder.value)
+        out, number = [], 0
+        for piece in holder.items:
+            ident = piece.value.get("id") if isinstance(piece.value, dict) else None
+            if isinstance(piece.value, str):
+                out.append(piece.value)
+            elif ident is not None and isinstance(ident.value, str):
+                out.append(ident.value)
+                number = int(ident.value) if ident.value.isdigit() else number
+            else:
+                number = (number // 10 + 1) * 10
+                out.append(str(number))
+        return out
+
+    def _spoken(self, path: Sequence[str | int]) -> list[str | int]:
+        """A path as people say it: carriers left out, numbers as ids."""
+        out: list[str | int] = []
+        piece = self.root
+        for step in path:
+            if isinstance(piece.value, list) and isinstance(step, int):
+                out.append(self._names(piece)[step])
+                piece = piece.value[step]
+                continue
+            assert isinstance(piece.value, dict)
+            piece = piece.value[str(step)]
+            if step not in _CARRIERS or len(out) < 2:
+                out.append(step)
+        return out
+
+    def _mapping(self, what: str) -> Piece:
+        """A rule, or whatever else may be disabled."""
+        place = self.find(what)
+        if not isinstance(place.piece.value, dict) or not isinstance(place.holder.value, list):
+            raise InputError(f"{what} cannot be disabled; a rule of a list, a translation or a policy route can.")
+        return place.piece
+
+    def _beside(self, holder: Piece, path: tuple[str | int, ...], before: str, after: str) -> int:
+        """The number that something new gets."""
+        if before and after:
+            raise InputError("say before or after, not both.")
+        if before:
+            return self._number(holder, path, before)
+        return self._number(holder, path, after) + 1 if after else len(holder.items)
+
+    # --- characters
+
+    def _put(self, patch: Patch) -> Patch:
+        """Change the text; gives the patch that takes it back."""
+        end = patch.start + len(patch.old)
+        if self.text[patch.start : end] != patch.old or not self.text[: patch.start].endswith(patch.lead):
+            line = self.text.count("\n", 0, patch.start) + 1
+            raise InputError(f"line {line} is not what it was when the change was made. Nothing was changed.")
+        self.text = self.text[: patch.start] + patch.new + self.text[end:]
+        self._root = None
+        return Patch(patch.start, patch.new, patch.old, self.text[max(0, patch.start - LEAD) : patch.start])
+
+    def _line(self, at: int) -> int:
+        """Where the line of a character begins."""
+        return self.text.rfind("\n", 0, at) + 1
+
+    def _line_end(self, at: int) -> int:
+        """Where the next line begins."""
+        found = self.text.find("\n", at)
+        return len(self.text) if found < 0 else found + 1
+
+    def _extent(self, place: Place) -> tuple[int, int]:
+        """The lines of a piece that is written in lines, with the comment lines right above it."""
+        start = self._line(place.piece.first)
+        lead = self.text[start : place.piece.first].strip()
+        if lead not in ("", "-"):
+            raise InputError("what is written behind something else on one line is not moved; put it on a line of its own.")
+        column = len(self.text[start:]) - len(self.text[start:].lstrip(" "))
+        floor = place.holder.items[place.number - 1].end if place.number else place.holder.first
+        while start > floor:
+            above = self._line(start - 1)
+            line = self.text[above : start - 1]
+            if above <= floor or not line.strip().startswith("#") or len(line) - len(line.lstrip(" ")) != column:
+                break
+            start = above
+        return start, self._line_end(place.piece.end)
+
+    def _removal(self, place: Place) -> Patch:
+        """What to take out so that a piece is gone."""
+        holder, piece, number = place.holder, place.piece, place.number
+        items = holder.items
+        if not holder.flow and len(items) > 1:
+            start, end = self._extent(place)
+            return Patch(start, self.text[start:end], "")
+        if not holder.flow:  # the last one: an empty list or mapping must be written as such
+            start, end = self._extent(place)
+            holding = "[]" if isinstance(holder.value, list) else "{}"
+            at = self.text.rfind(":", 0, start) + 1
+            return Patch(at, self.text[at:end], f" {holding}\n")
+        if number + 1 < len(items):
+            return Patch(piece.first, self.text[piece.first : items[number + 1].first], "")
+        start = items[number - 1].end if number else piece.first
+        return Patch(start, self.text[start : piece.end], "")
+
+    def _carried(self, place: Place) -> str:
+        """The characters of a piece that is moved: its lines, or its text."""
+        if place.holder.flow:
+            return self.text[place.piece.first : place.piece.end]
+        start, end = self._extent(place)
+        return self.text[start:end] if self.text[end - 1 : end] == "\n" else self.text[start:end] + "\n"
+
+    def _insertion(self, holder: Piece, number: int, text: Written, where: str, whole: bool = False) -> Patch:
+        """What to put in so that a piece gets a number.
+
+        Args:
+            holder: the list or mapping.
+            number: that it gets.
+            text: what is put in.
+            where: for messages.
+            whole: the text has its lines already.
+
+        """
+        items = holder.items
+        if holder.flow:
+            if not items:
+                at = holder.start + 1
+                return Patch(at, self.text[at : holder.end - 1], str(text))
+            if number < len(items):
+                return Patch(items[number].first, "", f"{text}, ")
+            return Patch(items[-1].end, "", f", {text}")
+        mark = "- " if isinstance(holder.value, list) else ""
+        start = self._line(items[0].first)
+        column = items[0].first - start if not mark else self.text[start : items[0].first].rfind("-")
+        if column < 0:
+            raise InputError(f"{where}: this list is written in a way that is not edited; put each entry on a line of its own.")
+        line = str(text) if whole else f"{' ' * column}{mark}{text}\n"
+        if number < len(items):
+            at = self._extent(Place(holder, items[number], number, ()))[0]
+            return Patch(at, "", line)
+        at = self._line_end(items[-1].end)
+        before = "" if self.text[at - 1 : at] in ("\n", "") else "\n"
+        return Patch(at, "", before + (line if not before else line.rstrip("\n")))
+
+    def _with_id(self, piece: Piece, new: str) -> str:
+        """A rule's text with another id; written on one line."""
+        if not isinstance(piece.value, dict):
+            raise InputError("only rules, and what else has an id, are copied.")
+        text = self.text[piece.start : piece.end] if piece.flow else flow(plain(piece))
+        made = pieces(text)
+        assert isinstance(made.value, dict)
+        ident = made.value.get("id")
+        if ident is None:
+            return f"{{id: {flow(new)}, {text[1:].lstrip()}"
+        return text[: ident.start] + flow(new) + text[ident.end :]
+
+    def _rename_item(self, place: Place, what: str, new: str) -> tuple[Patch, ...]:
+        """Another id for a rule."""
+        if self._numbered(place.holder, new) is not None:
+            raise InputError(f"{what}: '{new}' is there already. Choose another id.")
+        if not isinstance(place.piece.value, dict):
+            raise InputError(f"{what} has no name of its own; rename what it refers to.")
+        ident = place.piece.value.get("id")
+        if ident is None:
+            return (self._put(self._insertion(place.piece, 0, Written(f"id: {flow(new)}"), what)),)
+        return (self._put(Patch(ident.start, self.text[ident.start : ident.end], flow(new))),)
+
+
+class Written(str):
+    """A text that is YAML already, to be put in as it is."""
+
+    __slots__ = ()
+
+
+def plain(piece: Piece) -> Any:
+    """A piece as text, lists and dicts."""
+    if isinstance(piece.value, dict):
+        return {key: plain(inner) for key, inner in piece.value.items()}
+    return [plain(inner) for inner in piece.value] if isinstance(piece.value, list) else piece.value
+
+
+_PLAIN = re.compile(r"[A-Za-z0-9./_(][A-Za-z0-9./_ ()+%*=;'-]*(:[A-Za-z0-9/._-]+)?")
+
+
+def flow(value: object) -> str:
+    """Data as YAML on one line; texts are quoted where a reader could take them for something else.
+
+    Raises:
+        InputError: it holds what no network file does.
+
+    """
+    if isinstance(value, Mapping):
+        return "{" + ", ".join(f"{flow(k)}: {flow(v)}" for k, v in value.items()) + "}"
+    if isinstance(value, list | tuple):
+        return "[" + ", ".join(map(flow, value)) + "]"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, int | float):
+        return str(value)
+    text = str(value)
+    if not text.isprintable():
+        raise InputError("a value has a control character, or another that is not printed. Write plain text on one line.")
+    if _PLAIN.fullmatch(text) and text == text.strip() and text not in ("~", "null", "Null", "NULL"):
+        return text
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
