@@ -30,6 +30,8 @@ HOMES = {
     "grid": "views",
     "change": "change",
     "draw": "packets",
+    "lists-out": "lists",
+    "lists-in": "lists",
     "schema": "files",
 }
 """The module of each command, in the order of the help page; it is imported when the command is called."""
@@ -49,7 +51,7 @@ class Commands(click.Group):
             if near and not name.startswith("-"):
                 raise click.UsageError(f"there is no command '{name}'. Did you mean {' or '.join(near)}?", ctx)
             return None
-        found: click.Command = getattr(importlib.import_module(f"mossy_compass.cli.{HOMES[name]}"), name)
+        found: click.Command = getattr(importlib.import_module(f"mossy_compass.cli.{HOMES[name]}"), name.replace("-", "_"))
         return found
 
 

@@ -1,0 +1,480 @@
+"""Access lists as open data: the model of RFC 8519 (ietf-access-control-list) in the JSON of RFC 7951, in and out.
+
+What one side has no word for is refused by its name, so that nothing is lost in silence. A rule of ours that names several
+addresses or services becomes several entries, numbered after it; what it means stays the same. What the standard leaves to the
+device, as the fate of a packet that no entry matches, and words that mean nothing to packets, are told beside the data.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import product
+from typing import Any, NamedTuple
+
+from mossy_compass.errors import AddressError, InputError
+from mossy_compass.model.network import AccessList, Network, Rule, Term, Verdict
+from mossy_compass.packet.address import BITS, EVERYTHING, V6_BASE, Prefix, Spans, parse_prefix
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, protocol_name
+from mossy_compass.plan.plan import Plan
+
+MODULE = "ietf-access-control-list"
+FORWARDING = {Verdict.PERMIT: "accept", Verdict.DENY: "drop", Verdict.REJECT: "reject"}
+TYPES = {4: "ipv4-acl-type", 6: "ipv6-acl-type"}
+MIXED = "mixed-eth-ipv4-ipv6-acl-type"
+MOST_ENTRIES = 5000
+"""A rule that would become more entries than this is refused: it would be unreadable."""
+_ANY = "any"
+SCTP = 132
+Json = dict[str, Any]
+
+
+class Data(NamedTuple):
+    """Lists as data.
+
+    Attributes:
+        json: the instance, as RFC 7951 writes it.
+        beside: what the data does not say, sentence by sentence.
+
+    """
+
+    json: Json
+    beside: tuple[str, ...]
+
+
+class _Entry(NamedTuple):
+    """The matches of one entry, before it has a name.
+
+    Attributes:
+        family: 4, 6, or 0 for either.
+        matches: as the standard names them.
+
+    """
+
+    family: int
+    matches: Json
+
+
+# --- out ---------------------------------------------------------------------------------------------------------
+
+
+def to_data(network: Network, names: Sequence[str] = (), device: str = "") -> Data:
+    """Lists as RFC 8519 data.
+
+    Args:
+        network: the network.
+        names: the lists; all of them, or all of the device's, when empty.
+        device: whose ``self`` is meant, and whose interfaces the lists are attached to; empty for none.
+
+    Raises:
+        InputError: a rule says what the standard has no word for, or there is no such list or device.
+
+    """
+    wanted = list(names) or list(network.lists)
+    for name in wanted:
+        if name not in network.lists:
+            raise InputError(f"there is no list '{name}'. Known lists: {', '.join(network.lists) or 'none'}.")
+    if device and device not in network.devices:
+        raise InputError(f"there is no device '{device}'. Known devices: {', '.join(network.devices)}.")
+    own = Plan(network).device(device).own_spans if device and network.devices[device].layer3 else None
+    acls = [_acl(network.lists[name], own) for name in wanted]
+    held: Json = {"acl": acls}
+    points = _points(network, device, set(wanted)) if device else []
+    if points:
+        held["attachment-points"] = {"interface": points}
+    return Data({f"{MODULE}:acls": held}, tuple(_beside(network, wanted, bool(points))))
+
+
+def _beside(network: Network, names: Sequence[str], attached: bool) -> Iterator[str]:
+    """What the data does not say."""
+    yield "What happens to a packet that no entry matches is left to the device (here: the setting end-of-list)."
+    if not attached:
+        yield "Where the lists are attached is not part of it; name a device for that."
+    about = sum(bool(r.about) for n in names for r in network.lists[n].rules)
+    if about:
+        yield f"The purpose of {about} rule{'s' * (about != 1)} (about) has no place in RFC 8519."
+    spread = sum(len(list(_entries(r, None, ""))) > 1 for n in names for r in network.lists[n].rules if _plain(r))
+    if spread:
+        yield f"{spread} rule{'s' * (spread != 1)} with several addresses, services or families became several entries each."
+
+
+def _plain(rule: Rule) -> bool:
+    """Whether a rule can be counted without knowing a device."""
+    return not any(t.spans is None for t in (*(rule.sources or ()), *(rule.destinations or ())))
+
+
+def _acl(source: AccessList, own: Spans | None) -> Json:
+    """One list."""
+    aces: list[Json] = []
+    families: set[int] = set()
+    for rule in source.rules:
+        where = f"rule {rule.id} of list {source.name} ({rule.mark})"
+        _refuse(rule, where)
+        entries = list(_entries(rule, own, where))
+        for number, entry in enumerate(entries, 1):
+            families.add(entry.family)
+            name = rule.id if len(entries) == 1 else f"{rule.id}.{number}"
+            actions: Json = {"forwarding": FORWARDING[rule.verdict]}
+            if rule.log:
+                actions["logging"] = "log-syslog"
+            aces.append({"name": name, **({"matches": entry.matches} if entry.matches else {}), "actions": actions})
+    kind = TYPES[families.pop()] if len(families) == 1 and families <= {4, 6} else MIXED
+    return {"name": source.name, "type": kind, "aces": {"ace": aces}}
+
+
+def _refuse(rule: Rule, where: str) -> None:
+    """Name the first thing in a rule that the standard has no word for.
+
+    Raises:
+        InputError: there is one.
+
+    """
+    said = {
+        f"the verdict {rule.verdict}": rule.verdict not in FORWARDING,
+        "answer": bool(rule.answer),
+        f"log: {rule.log}": rule.log not in ("", "informational"),
+        "disabled": rule.disabled,
+        "opening": rule.opening,
+        "state": rule.states is not None,
+        "fragments": rule.fragments,
+        "hours": rule.hours is not None,
+        "application": rule.applications is not None,
+        "name": rule.names is not None,
+        "while": rule.last_resort,
+        "from-port of any protocol (which sctp has too)": rule.from_ports is not None and rule.protocol is None,
+        "ports of sctp": bool(rule.from_ports and rule.protocol == SCTP)
+        or any(s.protocol == SCTP and s.ports for s in rule.services or ()),
+        "a wildcard mask that is no run of addresses": any(t.masked for t in (*(rule.sources or ()), *(rule.destinations or ()))),
+    }
+    for word, there in said.items():
+        if there:
+            raise InputError(f"{where}: RFC 8519 has no word for {word}. Take the rule out of the list, or write it otherwise.")
+
+
+def _entries(rule: Rule, own: Spans | None, where: str) -> Iterator[_Entry]:
+    """A rule as entries, one for each pair of prefixes, each service, each family and each interface."""
+    sources, destinations = _prefixes(rule.sources, own, where), _prefixes(rule.destinations, own, where)
+    services: Sequence[Service | None] = (
+        rule.services if rule.services is not None else [Service(rule.protocol)] if rule.protocol is not None else [None]
+    )
+    ports = rule.from_ports or (None,)
+    families = (4, 6) if any(s is not None for s in services) or sources or destinations else (0,)
+    ways = list(product(rule.arriving or (None,), rule.leaving or (None,)))
+    count = 0
+    for family in families:
+        mine = [[p for p in held if p.family == family] if held is not None else [None] for held in (sources, destinations)]
+        ends = list(product(mine[0], mine[1]))
+        fitting = [s for s in services if s is None or {ICMP: 4, ICMP6: 6}.get(s.protocol, family) == family]
+        count += len(ends) * len(fitting) * len(ports) * len(ways)
+        if count > MOST_ENTRIES:
+            raise InputError(f"{where}: it would become more than {MOST_ENTRIES} entries. Divide the rule.")
+        for (source, destination), service in product(ends, fitting):
+            for port, (came, left) in product(ports, ways):
+                matches = _l3(family, source, destination, service) | (_l4(service, port) if service is not None else {})
+                matches |= {"egress-interface": left} if left else {}
+                matches |= {"ingress-interface": came} if came else {}
+                yield _Entry(family, matches)
+
+
+def _prefixes(terms: tuple[Term, ...] | None, own: Spans | None, where: str) -> list[Prefix] | None:
+    """Addresses as prefixes; None for any."""
+    if terms is None or any(t.words == _ANY for t in terms):
+        return None
+    out: list[Prefix] = []
+    for term in terms:
+        spans = own if term.spans is None else term.spans
+        if spans is None:
+            raise InputError(f"{where}: self means a device, and none is named. Name one.")
+        out += [p for first, last in spans for p in prefixes(first, last)]
+    return list(dict.fromkeys(out))
+
+
+def prefixes(first: int, last: int) -> Iterator[Prefix]:
+    """A run of addresses as the fewest prefixes that are it."""
+    while first <= last:
+        family = 4 if first < V6_BASE else 6
+        base, end = (0, V6_BASE - 1) if family == 4 else (V6_BASE, EVERYTHING[0].last)
+        low = first - base
+        size = low & -low or 1 << BITS[family]
+        while first + size - 1 > min(last, end):
+            size >>= 1
+        yield Prefix(family, low, BITS[family] - size.bit_length() + 1)
+        first += size
+
+
+def _l3(family: int, source: Prefix | None, destination: Prefix | None, service: Service | None) -> Json:
+    """What an entry says of addresses and protocol."""
+    if family == 0:
+        return {}
+    held: Json = {"protocol": service.protocol} if service is not None else {}
+    for side, prefix in (("destination", destination), ("source", source)):
+        if prefix is not None and not prefix.is_default:  # all of a family is what the family's own container says
+            held[f"{side}-ipv{family}-network"] = _prefix_text(prefix)
+    return {f"ipv{family}": held}
+
+
+def _prefix_text(prefix: Prefix) -> str:
+    """A prefix with its length, as RFC 6991 wants it."""
+    return {4: "0.0.0.0/0", 6: "::/0"}[prefix.family] if prefix.is_default else str(prefix)
+
+
+def _l4(service: Service, port: Any) -> Json:
+    """What an entry says of ports or ICMP kinds."""
+    if service.protocol in (ICMP, ICMP6):
+        if service.ports is None:
+            return {}
+        held: Json = {"type": service.ports.first >> 8}
+        if service.ports.first == service.ports.last:
+            held["code"] = service.ports.first & 255
+        return {"icmp": held}
+    if service.protocol not in WITH_PORTS:
+        return {}
+    found: Json = {}
+    if port is not None:
+        found["source-port"] = _port(port)
+    if service.ports is not None:
+        found["destination-port"] = _port(service.ports)
+    return {protocol_name(service.protocol): found} if found else {}
+
+
+def _port(span: Any) -> Json:
+    """A run of ports: one, or a range."""
+    if span.first == span.last:
+        return {"operator": "eq", "port": span.first}
+    return {"lower-port": span.first, "upper-port": span.last}
+
+
+def _points(network: Network, device: str, wanted: set[str]) -> list[Json]:
+    """Where the lists are attached, by the interfaces of one device."""
+    out = []
+    for port in network.devices[device].interfaces.values():
+        point: Json = {"interface-id": port.name}
+        for way, names in (("ingress", port.arriving_lists), ("egress", port.leaving_lists)):
+            held = [n for n in names if n in wanted]
+            if held:
+                point[way] = {"acl-sets": {"acl-set": [{"name": n} for n in held]}}
+        if len(point) > 1:
+            out.append(point)
+    return out
+
+
+# --- in ----------------------------------------------------------------------------------------------------------
+
+
+class Lists(NamedTuple):
+    """Lists that were read from data, as they would stand in a network file.
+
+    Attributes:
+        lists: rules by the name of their list, each a mapping of keys.
+        attached: for each interface, the lists that arrive and leave there.
+
+    """
+
+    lists: dict[str, list[dict[str, Any]]]
+    attached: dict[str, dict[str, list[str]]]
+
+
+def from_data(data: object) -> Lists:
+    """Lists of RFC 8519 data, as they would stand in a network file.
+
+    Raises:
+        InputError: it is no such data, or says what a network file has no word for; the message names the entry.
+
+    """
+    top = _mapping(data, "the data")
+    acls = top.get(f"{MODULE}:acls", top.get("acls"))
+    if acls is None or len(top) != 1:
+        raise InputError(f"this is no access list of RFC 8519: it begins with '{MODULE}:acls' and holds nothing else.")
+    held = _mapping(acls, "acls")
+    _only(held, ("acl", "attachment-points"), "acls")
+    lists: dict[str, list[dict[str, Any]]] = {}
+    for acl in _sequence(held.get("acl", []), "acl"):
+        name, rules = _read_acl(_mapping(acl, "an acl"))
+        if name in lists:
+            raise InputError(f"acl {name} is there twice. Give one another name.")
+        lists[name] = rules
+    points = _mapping(held.get("attachment-points", {}), "attachment-points")
+    _only(points, ("interface",), "attachment-points")
+    return Lists(
+        lists, dict(_read_point(_mapping(p, "an interface"), lists) for p in _sequence(points.get("interface", []), "interface"))
+    )
+
+
+def _mapping(value: object, what: str) -> Mapping[str, Any]:
+    """A JSON object."""
+    if not isinstance(value, dict):
+        raise InputError(f"{what} is no object of names and values, as RFC 7951 has it.")
+    return {str(k).removeprefix(f"{MODULE}:") if what != "the data" else str(k): v for k, v in value.items()}
+
+
+def _sequence(value: object, what: str) -> list[Any]:
+    """A JSON array."""
+    if not isinstance(value, list):
+        raise InputError(f"{what} is no list, as RFC 7951 has it.")
+    return value
+
+
+def _only(held: Mapping[str, Any], known: Iterable[str], where: str) -> None:
+    """Refuse what a network file has no word for, by its name."""
+    for key in held:
+        if key not in known:
+            raise InputError(f"{where}: a network file has no word for '{key}'. Take it out, or say it otherwise.")
+
+
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
+
+
+def _named(held: Mapping[str, Any], what: str, most: int) -> str:
+    """The name of an acl or ace, which must be one of ours too."""
+    name = held.get("name")
+    if not isinstance(name, str) or not _NAME.fullmatch(name) or len(name) > most:
+        raise InputError(f"{what} is called {name!r}: names here are letters, digits, '.', '_' and '-', at most {most}. Rename it.")
+    return name
+
+
+def _read_acl(acl: Mapping[str, Any]) -> tuple[str, list[dict[str, Any]]]:
+    """One list with its rules."""
+    name = _named(acl, "an acl", 63)
+    _only(acl, ("name", "type", "aces"), f"acl {name}")
+    kind = str(acl.get("type", MIXED)).removeprefix(f"{MODULE}:")
+    if kind not in (*TYPES.values(), MIXED):
+        raise InputError(f"acl {name}: a network file has no word for the type '{kind}', which is about more than IP.")
+    aces = _mapping(acl.get("aces", {}), f"acl {name}: aces")
+    _only(aces, ("ace",), f"acl {name}: aces")
+    rules: list[dict[str, Any]] = []
+    for ace in _sequence(aces.get("ace", []), f"acl {name}: ace"):
+        rules.append(_read_ace(_mapping(ace, f"acl {name}: an ace"), name))
+    ids = [r["id"] for r in rules]
+    for ident in ids:
+        if ids.count(ident) > 1:
+            raise InputError(f"acl {name}: ace {ident} is there twice. Give one another name.")
+    return name, rules
+
+
+def _read_ace(ace: Mapping[str, Any], acl: str) -> dict[str, Any]:
+    """One entry as a rule."""
+    ident = _named(ace, f"acl {acl}: an ace", 32)
+    where = f"acl {acl}, ace {ident}"
+    _only(ace, ("name", "matches", "actions"), where)
+    actions = _mapping(ace.get("actions", {}), f"{where}: actions")
+    _only(actions, ("forwarding", "logging"), f"{where}: actions")
+    words = {word: verdict for verdict, word in FORWARDING.items()}
+    forwarding = str(actions.get("forwarding", "")).removeprefix(f"{MODULE}:")
+    if forwarding not in words:
+        raise InputError(f"{where}: the action is {forwarding or 'missing'}; it must be accept, drop or reject.")
+    matches = _mapping(ace.get("matches", {}), f"{where}: matches")
+    _only(matches, ("ipv4", "ipv6", "tcp", "udp", "icmp", "ingress-interface", "egress-interface"), f"{where}: matches")
+    rule: dict[str, Any] = {"id": ident}
+    protocol, more = _read_matches(matches, where)
+    rule[words[forwarding].value] = protocol
+    rule |= more
+    logging = str(actions.get("logging", "log-none")).removeprefix(f"{MODULE}:")
+    if logging not in ("log-none", "log-syslog"):
+        raise InputError(f"{where}: a network file has no word for the logging '{logging}'.")
+    return rule | ({"log": "yes"} if logging == "log-syslog" else {})
+
+
+def _read_matches(matches: Mapping[str, Any], where: str) -> tuple[str, dict[str, Any]]:
+    """What an entry asks: its protocol, and the keys of a rule."""
+    out: dict[str, Any] = {}
+    protocol: int | None = None
+    families = [f for f in (4, 6) if f"ipv{f}" in matches]
+    if len(families) > 1:
+        raise InputError(f"{where}: ipv4 and ipv6 together match nothing. Write an entry for each.")
+    for family in families:
+        protocol = _read_l3(_mapping(matches[f"ipv{family}"], f"{where}: ipv{family}"), family, out, where)
+    for word, number in (("tcp", TCP), ("udp", UDP), ("icmp", ICMP6 if families == [6] else ICMP)):
+        if word in matches:
+            if protocol is not None and protocol != number:
+                raise InputError(f"{where}: {word} and protocol {protocol} exclude one another.")
+            protocol = number
+            _read_l4(word, _mapping(matches[word], f"{where}: {word}"), out, where)
+    for key, ours in (("ingress-interface", "arriving"), ("egress-interface", "leaving")):
+        if key in matches:
+            out[ours] = [str(matches[key])]
+    return (protocol_name(protocol) if protocol is not None else "any"), out
+
+
+def _read_l3(held: Mapping[str, Any], family: int, out: dict[str, Any], where: str) -> int | None:
+    """Addresses of an entry; gives its protocol."""
+    ends = {f"source-ipv{family}-network": "from", f"destination-ipv{family}-network": "to"}
+    _only(held, ("protocol", *ends), f"{where}: ipv{family}")
+    for key, ours in ends.items():
+        if key in held:
+            try:
+                prefix = parse_prefix(str(held[key]))
+            except AddressError as fault:
+                raise InputError(f"{where}: {key}: {fault}") from None
+            if prefix.family != family:
+                raise InputError(f"{where}: {key} is {held[key]}, which is no IPv{family}.")
+            out[ours] = _prefix_text(prefix)
+    if "from" not in out and "to" not in out and "protocol" not in held:
+        out["from"] = _prefix_text(Prefix(family, 0, 0))  # the family alone is asked for
+    protocol = held.get("protocol")
+    if protocol is None:
+        return None
+    if not isinstance(protocol, int) or not 0 <= protocol <= 255:
+        raise InputError(f"{where}: protocol is {protocol!r}, and no number from 0 to 255.")
+    if "from" not in out and "to" not in out and protocol not in (ICMP, ICMP6):
+        out["from"] = _prefix_text(Prefix(family, 0, 0))
+    return protocol
+
+
+def _read_l4(word: str, held: Mapping[str, Any], out: dict[str, Any], where: str) -> None:
+    """Ports, or an ICMP kind, of an entry."""
+    if word == "icmp":
+        _only(held, ("type", "code"), f"{where}: icmp")
+        if "type" in held:
+            code = f"/{held['code']}" if "code" in held else ""
+            out["icmp"] = [f"{held['type']}{code}"]
+        elif "code" in held:
+            raise InputError(f"{where}: an ICMP code without its type means nothing.")
+        return
+    _only(held, ("source-port", "destination-port"), f"{where}: {word}")
+    for key, ours in (("source-port", "from-port"), ("destination-port", "to-port")):
+        if key in held:
+            out[ours] = _read_port(_mapping(held[key], f"{where}: {key}"), f"{where}: {key}")
+
+
+def _read_port(held: Mapping[str, Any], where: str) -> list[str]:
+    """A port, or a range, as the standard says it: by its ends, or by an operator."""
+    _only(held, ("lower-port", "upper-port", "operator", "port"), where)
+    numbers = {k: v for k, v in held.items() if k != "operator"}
+    if any(not isinstance(v, int) or not 0 <= v <= 65535 for v in numbers.values()):
+        raise InputError(f"{where}: ports are numbers from 0 to 65535.")
+    if "lower-port" in held and "upper-port" in held and len(held) == 2:
+        low, high = held["lower-port"], held["upper-port"]
+        if low > high:
+            raise InputError(f"{where}: the range runs backwards.")
+        return [f"{low}-{high}" if low != high else f"{low}"]
+    operator, port = str(held.get("operator", "eq")), int(held.get("port", -1))
+    ranges: dict[str, list[tuple[int, int]]] = {
+        "eq": [(port, port)],
+        "lte": [(0, port)],
+        "gte": [(port, 65535)],
+        "neq": [(0, port - 1), (port + 1, 65535)],
+    }
+    if port < 0 or operator not in ranges or "lower-port" in held or "upper-port" in held:
+        raise InputError(f"{where}: it must have lower-port and upper-port, or operator (eq, neq, lte, gte) and port.")
+    return [f"{low}-{high}" if low != high else f"{low}" for low, high in ranges[operator] if low <= high]
+
+
+def _read_point(point: Mapping[str, Any], lists: Mapping[str, Any]) -> tuple[str, dict[str, list[str]]]:
+    """Which lists stand at an interface."""
+    name = str(point.get("interface-id", ""))
+    where = f"interface {name or '(without interface-id)'}"
+    if not name:
+        raise InputError(f"{where}: interface-id is missing.")
+    _only(point, ("interface-id", "ingress", "egress"), where)
+    out: dict[str, list[str]] = {}
+    for key, way in (("ingress", "arriving"), ("egress", "leaving")):
+        if key in point:
+            sets = _mapping(_mapping(point[key], f"{where}: {key}").get("acl-sets", {}), f"{where}: acl-sets")
+            names = [
+                str(_mapping(s, f"{where}: acl-set").get("name")) for s in _sequence(sets.get("acl-set", []), f"{where}: acl-set")
+            ]
+            for listed in names:
+                if listed not in lists:
+                    raise InputError(f"{where}: there is no acl '{listed}'.")
+            out[way] = names
+    return name, out
