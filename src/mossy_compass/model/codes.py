@@ -37,6 +37,7 @@ FINDINGS: dict[str, str] = {
     "rule.any-local": "A rule without destination is about local networks too.",
     "rule.never": "No packet meets all conditions of a rule.",
     "rule.partly-covered": "A rule shares packets with a rule above it that says the opposite.",
+    "rule.purpose": "A rule's purpose says another verdict than the rule.",
     "rule.redundant": "A rule could go without any packet's fate changing.",
     "rule.source-nowhere": "A rule's source is in no subnet of the network, and no route leads there.",
     "rule.wide-answers": "A permit that is meant for answers lets new connections in too.",

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
@@ -95,6 +96,7 @@ def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> t
     for standing in standings:
         _sources(plan, standing, nowhere, problems)
         _answers(standing, problems)
+        _purposes(standing, problems)
         if standing.end_denies and standing.port:
             _cut(standing, problems)
     return tuple(problems.in_order())
@@ -133,7 +135,8 @@ def _exact(plan: Plan, source: AccessList, standings: Sequence[Standing], proble
     everywhere = _in_all(found)
     _never(source, [r for r in first.never if ("never", r.id) in everywhere], problems)
     _shadowed(source, [s for s in first.shadowed if ("shadowed", s.row.id) in everywhere], problems)
-    _redundant(source, [p for p in first.redundant if ("redundant", p[0].id) in everywhere], problems)
+    twins = {r.id for s in first.shadowed for r in s.by if r.verdict is s.row.verdict}  # the shadowed one is to go
+    _redundant(source, [p for p in first.redundant if ("redundant", p[0].id) in everywhere and p[0].id not in twins], problems)
     _overlapping(source, [o for o in first.overlaps if ("overlap", o.row.id) in everywhere], problems)
     _any_local(plan, source, standings, problems)
 
@@ -261,17 +264,16 @@ class _Places:
 
     Attributes:
         subnets: of interfaces.
-        routed: prefixes of static routes beyond the default.
+        held: all of them, with leases and far hosts.
 
     """
 
     def __init__(self, plan: Plan) -> None:
         devices = plan.network.devices.values()
         self.subnets = [(a.prefix, d.name) for d in devices for i in d.interfaces.values() for a in i.addresses]
-        routed = [r.prefix.span for d in devices for r in d.routes if not r.prefix.is_default]
         far = [Span(a.key, a.key) for d in devices for f in d.far_hosts.values() for a in f.addresses]
         pools = [Span(p.first.key, p.last.key) for d in devices for p in d.leases]
-        self.held = merge([*(p.span for p, _ in self.subnets), *routed, *far, *pools])
+        self.held = merge([*(p.span for p, _ in self.subnets), *far, *pools])
 
     def nearest(self, spans: Spans) -> Prefix | None:
         """The subnet whose address comes closest to a set's first one."""
@@ -290,7 +292,7 @@ def _sources(plan: Plan, standing: Standing, places: _Places, problems: Problems
         if rule.disabled or spans is None:
             continue
         if all(in_spans(s.first, plan.network.local) and in_spans(s.last, plan.network.local) for s in spans) and not intersect(
-            spans, places.held
+            spans, merge((*places.held, *_routed(standing)))
         ):
             _nowhere(standing, rule, places.nearest(spans), problems)
             continue
@@ -311,6 +313,11 @@ def _sources(plan: Plan, standing: Standing, places: _Places, problems: Problems
         )
 
 
+def _routed(standing: Standing) -> Iterator[Span]:
+    """What the device's own routes lead to, but for the default: networks that may be beyond what is drawn."""
+    yield from (r.prefix.span for r in standing.here.device.routes if not r.prefix.is_default)
+
+
 def _written(terms: tuple[Term, ...] | None) -> Spans | None:
     """The addresses that a condition names; None for none, for any, and for what only a device or a lease can tell."""
     if not terms or any(t.words in ("any", "outside", "local-networks") or t.spans is None or t.leased or t.masked for t in terms):
@@ -322,7 +329,7 @@ def _nowhere(standing: Standing, rule: Rule, nearest: Prefix | None, problems: P
     """A source that is in no subnet of the network and that no route leads to."""
     words = (
         f"rule {rule.id} of '{standing.source.name}': its source {', '.join(t.words for t in rule.sources or ())} lives in no subnet of this "
-        "network, and no route leads there: the rule can never match."
+        f"network, and no route of {standing.here.name} leads there: the rule can never match."
     )
     remedy = f"The nearest subnet is {nearest}." if nearest else "Check the address."
     problems.add("rule.source-nowhere", rule.mark, words, remedy, WARN)
@@ -359,6 +366,26 @@ def _answers(standing: Standing, problems: Problems) -> None:
             words = f"rule {rule.id} of '{standing.source.name}' permits every kind of ICMP from outside: more than the answers to pings."
             remedy = "Say icmp: [echo-reply, unreachable, time-exceeded], or keep sessions of ICMP: stateful."
             problems.add("rule.wide-answers", rule.mark, words, remedy, NOTE)
+
+
+_SAYS = {
+    "reject": re.compile(r"\b(reject|refuse)", re.IGNORECASE),
+    "deny": re.compile(r"\b(deny|denie|drop|block|forbid|no longer|shut out|stay out)", re.IGNORECASE),
+    "permit": re.compile(r"\b(permit|allow|may)\b", re.IGNORECASE),
+}
+
+
+def _purposes(standing: Standing, problems: Problems) -> None:
+    """Rules whose purpose says another verdict than they do: a comment that says reject where the rule drops in silence."""
+    for rule in standing.source.rules:
+        said = [word for word, pattern in _SAYS.items() if pattern.search(rule.about)]
+        if rule.disabled or not said or rule.verdict.value in said or rule.verdict in (Verdict.NOTE, Verdict.HAND_ON):
+            continue
+        if rule.verdict is Verdict.REJECT and said == ["deny"]:
+            continue
+        does = {Verdict.DENY: "drops in silence", Verdict.PERMIT: "permits", Verdict.REJECT: "rejects"}[rule.verdict]
+        words = f"rule {rule.id} of '{standing.source.name}' {does}, and its purpose says {said[0]}: \"{rule.about}\"."
+        problems.add("rule.purpose", rule.mark, words, "Mend the one that is wrong.", NOTE)
 
 
 def _lets(table: Table, service: Service, own: Spans = ()) -> bool:

@@ -154,6 +154,7 @@ REASONS: dict[str, Shape] = {
     "root.translated-nowhere": _shape("note", "source device uplink"),
     "root.out-again": _shape("note", "device port destination"),
     "told.filtering-off": _shape("idle", "device lists rules"),
+    "told.unlogged": _shape("note", "list row"),
     "told.no-time": _shape("note", "list row hours"),
     "told.inactive": _shape("note", "device origin prefix why"),
     # the rules that nearly permitted it

@@ -202,8 +202,10 @@ def _sent(ruling: Ruling) -> str:
     return ruling.note if told else ""
 
 
+_TOLD = ("note.other-names", "note.application-later", "note.profile")
+"""Remarks about a permit that belong into its line: without them it would be taken for more, or less, than it is."""
 _BRIEF: dict[Did, Callable[[Ruling], str]] = {
-    Did.PERMITTED: lambda r: f"{r.because.cited()} permits",
+    Did.PERMITTED: lambda r: f"{r.because.cited()} permits" + (f": {r.note}" if r.remark and r.remark.code in _TOLD else ""),
     Did.KNOWN: _known,
     Did.REWRITTEN: lambda r: f"{r.note} by {r.because.cited()}",
     Did.KEPT: lambda r: r.note,

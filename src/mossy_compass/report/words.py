@@ -422,6 +422,9 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "told.filtering-off": lambda v: (
         f"{', '.join(v['lists'])} with {v['rules']} rules stand everywhere on {v['device']}, and are switched off"
     ),
+    "told.unlogged": lambda v: (
+        f"nothing is logged of this: {'the end of list ' + v['list'] if v['row'] == 'end-of-list' else v['list'] + ' rule ' + v['row']} has no log"
+    ),
     "told.no-time": "{list} rule {row} is for {hours}, and no time was given: say when, with --at",
     "told.inactive": lambda v: (
         f"{v['device']} takes its default route, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"

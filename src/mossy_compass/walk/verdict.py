@@ -74,7 +74,7 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
         _seen_as(there),
         tuple(_although(plan, there, back)),
         _near(plan, deciding),
-        (*_told(plan, legs), *_out_of_force(plan, deciding)),
+        (*_told(plan, legs), *_out_of_force(plan, deciding), *_unlogged(plan, deciding)),
         later=later,
         moment=question.moment,
         plan=plan,
@@ -208,6 +208,16 @@ def _out_of_force(plan: Plan, leg: Leg) -> Iterator[Because]:
         for ruling in hop.rulings:
             if ruling.table.startswith("list ") and ruling.known.moment.now is None:
                 yield from _timeless(plan, hop.device, ruling)
+
+
+def _unlogged(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """A drop that leaves no trace, at a list where somebody took care to log something else."""
+    last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
+    if last is None or last.logged or leg.cause not in FILTERED or not last.table.startswith("list "):
+        return
+    table = plan.device(leg.end).rows_of(last.table)
+    if table is not None and any(r.log for r in table.rows):
+        yield Because("told.unlogged", (table.name, last.row), last.because.mark)
 
 
 def _would_stop(plan: Plan, hop: Hop, names: Sequence[str]) -> bool:
