@@ -176,6 +176,8 @@ def every_packet() -> list[Facts]:
         if to_port == 9 or protocol == 47:
             tries.append(later_fragment(made))
         out += [asked(p, arriving, Relation.OPENING if p.opening else Relation.NONE, moment, frozenset()) for p in tries]
+        if protocol != 6:  # an answer looks like a question, and opens nothing
+            out.append(asked(made, arriving, Relation.ANSWERING, moment, frozenset()))
     return out
 
 

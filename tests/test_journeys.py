@@ -71,7 +71,7 @@ CASES: list[tuple[str, str, str, dict[str, object], str, str, str, str, str, str
     # TTL 2: canopy takes it to 1, gate may not pass it on
     ("lab-bench", "almanac", "https", {"ttl": 2}, "expired", "there", "ttl.expired", "the TTL ran out at gate", "unreachable", "lab-bench canopy gate", "gate canopy lab-bench"),
     # a firewall says nothing for its own closed ports
-    ("lab-bench", "gate", "tcp/443", {}, "dropped", "there", "service.silent", "gate does not listen on tcp/443; it serves nothing", "silence", "lab-bench canopy gate", ""),
+    ("lab-bench", "gate", "tcp/443", {}, "dropped", "there", "self.not-offered", "gate offers ping, ssh (to lab-bench) on inside", "silence", "lab-bench canopy gate", ""),
     # a router refuses for its own closed ports
     ("lab-bench", "canopy/lab", "tcp/23", {}, "refused", "there", "service.closed", "canopy does not listen on tcp/23; it serves nothing", "refused", "lab-bench canopy", "canopy lab-bench"),
     # visitors have IPv6 to the world without translation; tcp is inspected at gate
@@ -149,7 +149,7 @@ def test_an_unattached_list_is_told_of_where_it_would_have_mattered(demo: mc.Pla
     assert [b.words for b in journey.although] == ["list spring-sale rule 10 would deny it: spring-sale is attached nowhere"]
     assert (
         "although",
-        "list spring-sale rule 10 would deny it: spring-sale is attached nowhere (fernhollow.yaml:56)",
+        "list spring-sale rule 10 would deny it: spring-sale is attached nowhere (fernhollow.yaml:68)",
     ) in sentences.extras(journey)
     assert mc.trace(demo, "kiosk-1", "almanac", "https").although == ()
 
@@ -192,7 +192,7 @@ def test_an_address_that_was_given_twice_is_told_of(demo_text: bytes) -> None:
     assert network is not None
     journey = mc.trace(network, "kiosk-1", "ledger", "ticketing")
     assert (journey.cause, journey.there.end) == ("service.silent", "herb-gate")
-    assert "although ledger has 10.40.48.1 too: it was given twice (f.yaml:129)" in sentences.headline(journey)
+    assert "although ledger has 10.40.48.1 too: it was given twice (f.yaml:145)" in sentences.headline(journey)
 
 
 def test_a_port_that_is_down_is_the_cause_and_not_the_route_that_went_with_it(demo_text: bytes) -> None:

@@ -190,7 +190,7 @@ def facts(
 where = st.sampled_from([None, "a", "b"])
 
 
-@settings(max_examples=600)
+@settings(max_examples=350)
 @given(lists, packet(), where, where, st.sampled_from(list(Relation)), moments, st.integers(1, 3), learned)
 def test_index_reasons_and_judge_agree(
     source: AccessList,

@@ -175,6 +175,8 @@ def test_first_lines_are_answers_and_fit(folder: Path, arguments: list[str], say
 def test_sarif_from_the_command_line(folder: Path) -> None:
     done = mossy(folder, "check", "fernhollow.yaml", "--format", "sarif")
     assert [r["ruleId"] for r in json.loads(done.stdout)["runs"][0]["results"]] == [
+        "rule.partly-covered",
+        "rule.partly-covered",
         "idle.unattached",
         "subnet.no-way-back",
         "subnet.no-way-back",
@@ -183,7 +185,7 @@ def test_sarif_from_the_command_line(folder: Path) -> None:
 
 def test_tables_as_rows(grounds: mc.Plan) -> None:
     found = {t.name: t for t in tables.of_device(grounds, "meadow-house")}
-    assert list(found) == ["interfaces", "routes", "neighbours", "settings", "order"]
+    assert list(found) == ["interfaces", "routes", "neighbours", "lists", "settings", "order"]
     assert ("meadow", "10.40.1.1", "north/meadow", "OSPF IPv4") in found["neighbours"].rows
     assert len(found["routes"].rows) == len(grounds.device("meadow-house").table)
     cut = (DATA / "grounds.yaml").read_text().replace("fibre: {members: [edge/fibre,", "fibre: {state: down, members: [edge/fibre,")

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
 import shlex
-import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -30,19 +32,25 @@ def cases() -> list[dict[str, str]]:
     return found
 
 
+@cache
 def answer(ask: str) -> str:
     """What the tool prints when it is asked so, in the folder of the examples."""
-    script = "from mossy_compass.cli.main import run; run()"
-    done = subprocess.run(
-        [sys.executable, "-c", script, *shlex.split(ask)],
-        cwd=FOLDER,
-        capture_output=True,
-        text=True,
-        env={**os.environ, "PYTHONIOENCODING": "utf-8"},
-        check=False,
-    )
-    assert done.returncode in (0, 1, 2), done.stderr
-    return done.stdout + done.stderr
+    from mossy_compass.cli.main import run
+
+    said, code = io.StringIO(), None
+    before, arguments = Path.cwd(), sys.argv
+    os.chdir(FOLDER)
+    sys.argv = ["mossy", *shlex.split(ask)]
+    try:
+        with contextlib.redirect_stdout(said), contextlib.redirect_stderr(said):
+            run()
+    except SystemExit as end:
+        code = end.code
+    finally:
+        os.chdir(before)
+        sys.argv = arguments
+    assert code in (0, 1, 2), said.getvalue()
+    return said.getvalue()
 
 
 def shown(text: str, says: str) -> list[str]:

@@ -96,16 +96,32 @@ def new(file: str, like: str) -> None:
     say(f"{file}: written. Try: mossy trace {file} {ends}\n")
 
 
-DEMO = (
-    ("A kiosk sells a ticket: permitted by two lists on the way, and answered.", "kiosk-1", "ledger", "ticketing"),
-    ("The same from a visitor's tablet: permits for two kiosks shut out their neighbour.", "tablet", "ledger", "ticketing"),
-    ("A ping into the world goes out, and its answer dies at the perimeter.", "kiosk-1", "almanac.example", "ping"),
-    ("The web works from the same place, which is why the ping puzzles people.", "kiosk-1", "almanac.example", "https"),
-    ("One bench may log in to the press; the desk beside it meets the end of the list.", "lab-desk", "pressroom", "ssh"),
-    ("Delivered is not served: the ledger does not listen on that port.", "lab-bench", "ledger", "tcp/80"),
-    ("A sensor's question leaves untranslated; the provider has no route back.", "sensor-fern", "almanac.example", "ntp"),
-    ("Strangers may read the seed catalogue, over IPv6 too.", "almanac", "seeds.example", "tcp/443"),
-    ("An address that nobody has, between two routers that trust each other.", "lab-bench", "10.41.9.9", "ping"),
+SUNDAY = 1_780_822_800
+"""11:00 in Vienna on Sunday, 7 June 2026, in seconds since 1970: visitors are there."""
+DEMO: tuple[tuple[str, str, str, str, int | None], ...] = (
+    ("A kiosk sells a ticket: permitted by two lists on the way, and answered.", "kiosk-1", "ledger", "ticketing", None),
+    ("The same from a visitor's tablet: permits for two kiosks shut out their neighbour.", "tablet", "ledger", "ticketing", None),
+    ("A ping into the world goes out, and its answer dies at the perimeter.", "kiosk-1", "almanac.example", "ping", None),
+    ("The web works from the same place, which is why the ping puzzles people.", "kiosk-1", "almanac.example", "https", None),
+    ("One bench may log in to the press; the desk beside it meets the end of the list.", "lab-desk", "pressroom", "ssh", None),
+    ("Delivered is not served: the ledger does not listen on that port.", "lab-bench", "ledger", "tcp/80", None),
+    ("A sensor's question leaves untranslated; the provider has no route back.", "sensor-fern", "almanac.example", "ntp", None),
+    ("Strangers may read the seed catalogue, over IPv6 too.", "almanac", "seeds.example", "tcp/443", None),
+    ("An address that nobody has, between two routers that trust each other.", "lab-bench", "10.41.9.9", "ping", None),
+    (
+        "The bench may log in to the perimeter; the desk beside it asks for what is not offered to it.",
+        "lab-desk",
+        "gate",
+        "ssh",
+        None,
+    ),
+    (
+        "On a Sunday a film starts and stops: its third packet shows what it is, and the session ends.",
+        "lab-bench",
+        "almanac.example",
+        "https",
+        SUNDAY,
+    ),
 )
 
 
@@ -148,9 +164,9 @@ def demo(target: str | None, details: bool) -> None:
         )
     )
     parts.append(Text(""))
-    for number, (title, sender, goal, service) in enumerate(DEMO, 1):
+    for number, (title, sender, goal, service, at) in enumerate(DEMO, 1):
         parts.append(Text(f"{number}. {title}", style="bold"))
-        journey = run_trace(plan, sender, goal, service)
+        journey = run_trace(plan, sender, goal, service, at=at)
         parts.append(Padding(text.journey(journey, details) if details else text.brief(journey), (0, 0, 1, 3)))
     if target:
         parts.append(

@@ -123,5 +123,5 @@ def _built_in(ctx: Context, name: str, entry: DeviceIn) -> dict[str, bool]:
         if word not in known:
             words = f"{kind.words} has no built-in rule '{word}'."
             remedy = hint(word, known, "built-in rules") if known else "Remove it: only a firewall has built-in rules."
-            ctx.fault("built-in.unknown", ctx.mark("devices", name, "built-in", word), words, remedy)
+            ctx.fault("gate.built-in", ctx.mark("devices", name, "built-in", word), words, remedy)
     return dict(entry.built_in)

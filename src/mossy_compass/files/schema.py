@@ -147,7 +147,9 @@ class RuleIn(ConditionsIn):
         None,
     )
     log: str = key(
-        one_of("yes", "no", *SEVERITIES), "Log each match: no, yes (which is informational), or a severity (RFC 5424).", "no"
+        one_of("yes", "no", *SEVERITIES, json={"anyOf": [{"type": "boolean"}, {"enum": ["yes", "no", *SEVERITIES]}]}),
+        "Log each match: no, yes (which is informational), or a severity (RFC 5424).",
+        "no",
     )
 
     def check(self) -> None:

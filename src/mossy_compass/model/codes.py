@@ -23,7 +23,7 @@ FINDINGS: dict[str, str] = {
     "file.version": "The file is of a version that this release does not read.",
     "firewall.closed": "A firewall's outside interface has no list, so strangers can start nothing: the default of a firewall.",
     "firewall.outside": "A firewall does not say which interfaces are outside, and several are taken to be.",
-    "built-in.unknown": "A built-in rule is switched that the kind of device does not have.",
+    "gate.built-in": "A built-in rule is switched that the kind of device does not have.",
     "crossing.self": "A crossing begins at the device itself, whose own packets are for from-self.",
     "hours.never": "A window of time closes as it opens.",
     "hours.zone": "A time zone is none of the IANA database.",

@@ -433,7 +433,11 @@ def _cut(standing: Standing, problems: Problems) -> None:
             )
             problems.add("list.cuts-routing", mark, words, f"Permit {service} above its end.", WARN)
     own = merge(Span(a.address.key, a.address.key) for a in port.addresses)
+    offered = {o.word for o in here.device.gates.offers if o.interface == port.name}
+    elsewhere = {o.word for o in here.device.gates.offers} - offered
     for served in here.serves(None):
+        if served.words in elsewhere:
+            continue
         if own and not _lets(standing.table, served.service, own):
             words = f"list '{name}' at {place} lets nobody ask the device itself for {served.words}, which it serves."
             problems.add("list.cuts-management", mark, words, "Permit it to self, if it is meant to be reached from there.", NOTE)

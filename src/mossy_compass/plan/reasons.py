@@ -112,7 +112,7 @@ REASONS: dict[str, Shape] = {
     "note.no-rule": _shape("note", "device origin into"),
     "note.profile": _shape("note", "profile more"),
     "note.other-names": _shape("note", "address names"),
-    "note.application-later": _shape("note", "rows number"),
+    "note.application-later": _shape("note", "rows number more"),
     "note.recalled": _shape("note", "session device number names"),
     "note.built-in": _shape("note", "rows"),
     "note.front": _shape("note", "row"),

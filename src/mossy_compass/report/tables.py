@@ -393,6 +393,7 @@ def _table_rows(table: Table) -> Rows:
     rows = []
     for row in table.rows:
         words = "; ".join(f"{c.key} {', '.join(c.wants)}".rstrip() for c in row.conditions) or "everything else"
+        words = "whatever else is asked" if row.id == "not-offered" else words
         state = "off" if row.disabled else row.verdict.value if row.verdict else "applies"
         rows.append((row.id, state, words, row.about or "-", str(row.mark) if row.mark.line else "built in"))
     return Rows(table.id, table.name, ("id", "verdict", "packets", "what for", "from"), tuple(rows))

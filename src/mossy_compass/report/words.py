@@ -309,7 +309,8 @@ def _profile(v: Values) -> str:
 def _application_later(v: Values) -> str:
     """Rules that could not decide yet."""
     rows = ", ".join(f"{name} rule {row}" for name, row in v["rows"])
-    return f"{rows} could not decide: the application is known from packet {v['number']} on"
+    words = f"{rows} could not decide: the application is known from packet {v['number']} on"
+    return words + (f"; {because(v['more'])}" if v["more"] else "")
 
 
 def _recalled(v: Values) -> str:

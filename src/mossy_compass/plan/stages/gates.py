@@ -123,10 +123,17 @@ def offers_table(here: DevicePlan, port: str) -> Table | None:
         return None
     rows = [_offer(here, o) for o in gates.offers if o.interface == port]
     mark = here.device.interfaces[port].mark
-    words = tuple(o.word for o in gates.offers if o.interface == port)
+    words = tuple(_offered(o) for o in gates.offers if o.interface == port)
     because = Because("offer.none", (here.name, port, words), mark)
     rows.append(Row("not-offered", (_UNASKED,), mark, Verdict.DENY, because=because))
     return Table(f"offers {port}", rows, here.device.interfaces[port].mark, f"offers of {here.name}/{port}")
+
+
+def _offered(offer: Offer) -> str:
+    """A service with who may ask, where that is not everybody."""
+    if offer.sources is None or any(t.words == ANY for t in offer.sources):
+        return offer.word
+    return f"{offer.word} (to {', '.join(t.words for t in offer.sources)})"
 
 
 def _offer(here: DevicePlan, offer: Offer) -> Row:

@@ -168,7 +168,7 @@ class Place:
         )
         if decision is None or not waiting:
             return decision
-        return decision._replace(note=Because("note.application-later", (waiting, moment.known_from)))
+        return decision._replace(note=Because("note.application-later", (waiting, moment.known_from, decision.note)))
 
     def _of(self, consult: Consult, row: Row) -> Decision:
         """The decision that a row's verdict comes to at this place."""
