@@ -166,7 +166,7 @@ EXAMPLES = [
 ]  # fmt: skip
 
 
-def read(data: object) -> Network:
+def read(data: Any) -> Network:
     found = from_data(data)
     lines = ["mossy-network: 1", "lists:"]
     for name, rules in found.lists.items():

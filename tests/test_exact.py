@@ -79,6 +79,7 @@ def test_what_is_not_called_shadowed_has_a_packet_that_it_decides(source: Access
             assert any(s.row.id == shadow.row.id for s in examine(without.rows, vocabulary=WORDS).shadowed) is False
     for row, example in found.redundant:
         without = Table("t", [r for r in table.rows if r.id != row.id])
+        assert example is not None
         assert table.first(example) == row
         assert first_verdict(without, example) == first_verdict(table, example)
     for overlap in found.overlaps:

@@ -353,14 +353,15 @@ class Exact(NamedTuple):
     Attributes:
         never: rules that no packet meets at all.
         shadowed: rules that never decide.
-        redundant: rules that could go without any packet's fate changing; each for itself. With a packet each.
+        redundant: rules that could go without any packet's fate changing; each for itself. With a packet, but for the last
+            of very many.
         overlaps: rules with the opposite verdict that share packets, where neither is an exception of the other.
 
     """
 
     never: tuple[Row, ...]
     shadowed: tuple[Shadow, ...]
-    redundant: tuple[tuple[Row, Facts], ...]
+    redundant: tuple[tuple[Row, Facts | None], ...]
     overlaps: tuple[Overlap, ...]
 
 
@@ -368,7 +369,7 @@ Outcome = tuple[Verdict, str]
 """What a rule comes to for the packet: its verdict, and what a reject answers."""
 MOST_NAMED = 10
 MOST_EXPLAINED = 50
-"""So many shadowed rules of a list are explained; the rest are only told of."""
+"""So many shadowed and redundant rules of a list are explained by an example; the rest are only told of."""
 
 
 def effective(space: Space, rows: Sequence[Row]) -> list[Set]:
@@ -456,7 +457,7 @@ def _shadow(
 
 def _redundant(
     space: Space, rows: Sequence[Row], meant: Sequence[Set], decided: Sequence[Set], end: Verdict, hosts: Sequence[Address]
-) -> Iterator[tuple[Row, Facts]]:
+) -> Iterator[tuple[Row, Facts | None]]:
     """Rules whose packets would meet the same fate without them; from the last upwards, the rest's decisions are known.
 
     A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
@@ -475,10 +476,8 @@ def _redundant(
         for other, held in list(rest.items()):
             rest[other] = held & ~mine
         rest[outcome] = rest[outcome] | mine if outcome in rest else mine
-    for number in reversed(found):
-        example = space.witness(decided[number], hosts)
-        assert example is not None
-        yield rows[number], example
+    for count, number in enumerate(reversed(found)):
+        yield rows[number], space.witness(decided[number], hosts) if count < MOST_EXPLAINED else None
 
 
 def _overlaps(space: Space, rows: Sequence[Row], meant: Sequence[Set], hosts: Sequence[Address]) -> Iterator[Overlap]:

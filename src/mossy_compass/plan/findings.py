@@ -185,12 +185,13 @@ def _shadowed(source: AccessList, shadows: Iterable[Shadow], problems: Problems)
         problems.add("rule.shadowed", shadow.row.mark, f"{words}.", remedy, WARN, also)
 
 
-def _redundant(source: AccessList, rows: Iterable[tuple[Row, Facts]], problems: Problems) -> None:
+def _redundant(source: AccessList, rows: Iterable[tuple[Row, Facts | None]], problems: Problems) -> None:
     """Rules that could go without any packet's fate changing."""
     for row, witness in rows:
+        such = f", such as {example(witness)}," if witness is not None else ""
         words = (
             f"rule {row.id} of '{source.name}' could go without any packet's fate changing: "
-            f"what it decides, such as {example(witness)}, meets the same verdict below."
+            f"what it decides{such} meets the same verdict below."
         )
         problems.add("rule.redundant", row.mark, words, "Remove it, or let it log if it is there to be seen.", NOTE)
 

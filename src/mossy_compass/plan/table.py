@@ -220,6 +220,9 @@ def first_of(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
     """The function that finds the first row that a packet meets, made for the fields that these rows ask about."""
     if not rows:
         return lambda facts: None
+    # The last row gets the lowest bit, so that the first one which holds is the highest bit of what is left: that is told by
+    # the number's length, without another number as long as the list.
+    rows = rows[::-1]
     asked = dict.fromkeys(c.fields for r in rows for c in r.conditions)
     inline = [runs(_single(rows, name)) if (name,) in asked else _EVERYTHING for name in _INLINE]
     others = [
@@ -229,7 +232,7 @@ def first_of(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
 
 
 def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, ...]) -> Callable[[Facts], Row | None]:
-    """The function that gives the first row; small cases are written out, since they are asked most."""
+    """The function that gives the first row, of rows from the last to the first; small cases are written out."""
     (by_service, service_rows), (by_source, source_rows), (by_destination, destination_rows) = inline
 
     def first(facts: Facts) -> Row | None:
@@ -251,7 +254,7 @@ def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, .
             if not left:
                 return None
             left &= mask(facts)
-        return rows[(left & -left).bit_length() - 1] if left else None
+        return rows[left.bit_length() - 1] if left else None
 
     def first_by_ends(facts: Facts) -> Row | None:
         """The same where all fields are runs: no calls between the bisections."""
@@ -261,12 +264,12 @@ def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, .
         left = source_rows[bisect_right(by_source, value if family == 4 else value + V6_BASE) - 1]
         family, value = packet[2]
         left &= destination_rows[bisect_right(by_destination, value if family == 4 else value + V6_BASE) - 1]
-        return rows[(left & -left).bit_length() - 1] if left else None
+        return rows[left.bit_length() - 1] if left else None
 
     if by_service is not _EVERYTHING[0] or others:
         return first
     if by_source is by_destination is _EVERYTHING[0]:  # rows without a condition: the first decides
-        return lambda facts: rows[0]
+        return lambda facts: rows[-1]
     return first_by_ends
 
 

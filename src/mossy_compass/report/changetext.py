@@ -45,11 +45,10 @@ def head(name: str, by: str, found: Changes | None, tests: int, effects: Sequenc
 def whole(
     first: str, about: str, lines: Sequence[str], found: Changes | None, grid: Grid | None, effects: Sequence[ListEffect]
 ) -> RenderableType:
-    """The answer, then the three differences."""
+    """The answer, then what changes for tests, for packets, and in the file."""
     parts: list[RenderableType] = [Text(first, style="bold")]
     if about:
         parts.append(Text(f"  purpose  {about}", style="dim"))
-    parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     if found is not None and grid is not None and found:
         parts += [Text(""), Text("For the tests, closed ones first:", style="bold"), _cells(found)]
     parts += [
@@ -57,6 +56,7 @@ def whole(
         Text("For packets, exactly:" if effects else "No rule of a list decides other packets than before.", style="bold"),
     ]
     parts += [part for effect in effects for part in _effect(effect)]
+    parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     return Group(*parts)
 
 
