@@ -9,6 +9,7 @@ of ours comes out, when it takes more than ten seconds, or when a question asked
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import random
 import re
@@ -19,11 +20,17 @@ from collections.abc import Callable
 from pathlib import Path
 
 import mossy_compass as mc
+from mossy_compass.exchange.acl import from_data, to_data
 from mossy_compass.exchange.sarif import log
+from mossy_compass.exchange.syslog import lines as lines_of
+from mossy_compass.files.edit import Editor, Patch
 from mossy_compass.report.safe import safe
 
 DATA = Path(mc.__file__).parent / "data"
 SLOW = 10.0
+MISTAKES = sorted((Path(__file__).resolve().parent.parent / "examples" / "mistakes").glob("[fnor]*s.yaml"))
+SOURCES = [*(DATA / f"{n}.yaml" for n in ("fernhollow", "grounds", "starter")), *MISTAKES]
+"""Networks to begin with: the shipped ones, and those with the richest rules."""
 WORD = re.compile(r"[A-Za-z0-9_.:/-]+")
 VALUES = [
     "[]", "{}", "~", '""', "yes", "no", "0", "-1", "1e9", "99999999999999999999", "any", "self", "outside", "local-networks",
@@ -85,11 +92,44 @@ WAYS: tuple[Callable[[str, random.Random], str], ...] = (value, value, value, li
 def made(seed: int, number: int) -> bytes:
     """The file of a case."""
     chance = random.Random(f"{seed}/{number}")
-    text = (DATA / f"{chance.choice(('fernhollow', 'grounds', 'starter'))}.yaml").read_text(encoding="utf-8")
+    text = chance.choice(SOURCES).read_text(encoding="utf-8")
     for _ in range(chance.choice((1, 1, 1, 2, 4))):
         text = chance.choice(WAYS)(text, chance)
     data = text.encode("utf-8", "surrogatepass")
     return data[: chance.randrange(len(data))] if chance.random() < 0.03 else data
+
+
+def lists(network: mc.Network) -> None:
+    """Every list out as open data, and in again; what cannot go is refused by name."""
+    for name in network.lists:
+        try:
+            made_of = to_data(network, [name])
+        except mc.MossyError:
+            continue
+        json.dumps(made_of.json)
+        from_data(made_of.json)
+
+
+def edits(data: bytes, chance: random.Random) -> None:
+    """A few changes of the text, taken back: the first text must be there again."""
+    text = data.decode("utf-8-sig")
+    editor = Editor(text)
+    undo: list[Patch] = []
+    words = WORD.findall(text) or ["x"]
+    for _ in range(4):
+        path = chance.choice(("lists", "groups", "devices")) + "".join(
+            f"/{chance.choice(words)}" for _ in range(chance.randint(1, 2))
+        )
+        call = chance.choice(("remove", "disable", "enable", "rename", "copy", "insert"))
+        more = {"rename": ["fresh"], "copy": ["fresh"], "insert": [chance.choice(VALUES)]}.get(call, [])
+        try:
+            undo[:0] = getattr(editor, call)(path, *more)
+        except mc.MossyError:
+            continue
+    with contextlib.suppress(mc.MossyError):
+        mc.read_bytes(editor.text.encode("utf-8", "surrogatepass"), "edited.yaml")
+    editor.patch(*undo)
+    assert editor.text == text, "a change that cannot be taken back"
 
 
 def use(data: bytes, chance: random.Random) -> str:
@@ -106,7 +146,9 @@ def use(data: bytes, chance: random.Random) -> str:
         return "refused"
     try:
         plan = mc.Plan(reading.network)
-        mc.findings(plan.routing, reading.problems, reading.lines)
+        mc.findings(plan, reading.problems, reading.lines)
+        lists(reading.network)
+        edits(data, chance)
     except mc.MossyError:
         return "not computed"
     names = list(reading.network.devices)
@@ -114,7 +156,13 @@ def use(data: bytes, chance: random.Random) -> str:
         source, target = chance.choice(names), chance.choice(names)
         service = chance.choice(("ping", "tcp/443", "udp/53", "gre"))
         try:
-            first, again = (mc.trace(plan, source, target, service) for _ in range(2))
+            options = {
+                "at": chance.choice((None, 1_780_822_800)),
+                "fragment": chance.random() < 0.2,
+                "last_resort": chance.random() < 0.3,
+            }
+            first, again = (mc.trace(plan, source, target, service, **options) for _ in range(2))
+            list(lines_of([first]))
         except mc.MossyError:
             continue
         assert first.to_dict() == again.to_dict(), f"{source} to {target}, {service}: two answers"
