@@ -20,7 +20,8 @@ ROUTING = MODEL | {"routing"}
 PLAN = ROUTING | {"plan"}
 STATE = PACKET | {"state", "plan"}
 WALK = PLAN | STATE | {"walk"}
-OUTER = WALK
+LAB = WALK | {"lab"}
+OUTER = LAB
 ALLOWED: dict[str, set[str]] = {
     "packet": PACKET,
     "headers": HEADERS,
@@ -29,12 +30,13 @@ ALLOWED: dict[str, set[str]] = {
     "plan": PLAN,
     "state": STATE,
     "walk": WALK,
+    "lab": LAB,
     "files": OUTER | {"files"},
     "exchange": OUTER | {"exchange"},
     "report": OUTER | {"report"},
     "cli": OUTER | {"files", "exchange", "report", "cli"},
 }
-CORE = ("packet", "headers", "model", "routing", "plan", "state", "walk")
+CORE = ("packet", "headers", "model", "routing", "plan", "state", "walk", "lab")
 EVERYWHERE = {"errors", "marks", "voice"}
 OF_PLAN_IN_STATE = {"facts", "actions"}
 BARRED_IN_CORE = {
@@ -67,6 +69,8 @@ ONLY_IN = {
     "numpy": {"routing", "report"},
     "pandas": {"exchange"},
     "oxidd": {"headers"},
+    "junitparser": {"exchange"},
+    "watchfiles": {"cli"},
     "zoneinfo": {"files"},
     "scipy": {"routing", "report"},
 }

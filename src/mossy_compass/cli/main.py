@@ -29,6 +29,7 @@ HOMES = {
     "trace": "packets",
     "grid": "views",
     "change": "change",
+    "drill": "drill",
     "draw": "packets",
     "lists-out": "lists",
     "lists-in": "lists",

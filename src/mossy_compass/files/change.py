@@ -6,7 +6,7 @@ text. Either all of them can be done, or nothing is.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -154,6 +154,22 @@ def change(data: bytes, name: str, network: str) -> Change:
         if fault:
             raise NetworkFileError([_problem(node, fault, text)])
     return Change(editor.text, tuple(undo), document.about)
+
+
+def change_steps(steps: Sequence[StepIn], network: str) -> str:
+    """A network file's text after steps that were read elsewhere, as those of a drill.
+
+    Raises:
+        InputError: a step cannot be done; it is named.
+
+    """
+    editor = Editor(network)
+    for number, step in enumerate(steps, 1):
+        try:
+            _DO[step.said[0]](editor, getattr(step, step.said[0]), _Source("", Piece(0, 0, "")))
+        except InputError as fault:
+            raise InputError(f"step {number} of the change: {fault}") from None
+    return editor.text
 
 
 def changed(data: bytes, name: str, path: str, network: bytes) -> tuple[Change, Reading]:

@@ -22,7 +22,9 @@ from mossy_compass.plan.compile import steps
 from mossy_compass.plan.conditions import Miss, Reader
 from mossy_compass.plan.facts import Asked, Facts, facts_of
 from mossy_compass.plan.order import orders
+from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.stages.gates import places_of
+from mossy_compass.plan.stages.lists import Place
 from mossy_compass.plan.stages.routes import candidate_route, policy_rows
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.stages.translate import rules_table
@@ -90,6 +92,9 @@ class DevicePlan:
         reader: how it reads rules.
         tracked: protocols whose sessions let answers pass over the filters.
         domains: who hears whom.
+        outside: interfaces that face what is not one's own.
+        self_table: what it takes for itself, and why, once somebody has asked.
+        leaving_places: where lists stand for what leaves, once somebody has asked; they are the same for every arriving interface.
 
     """
 
@@ -103,14 +108,17 @@ class DevicePlan:
         "device",
         "domains",
         "kind",
+        "leaving_places",
         "local",
         "name",
         "names_at",
         "origin",
+        "outside",
         "own",
         "own_spans",
         "reader",
         "salt",
+        "self_table",
         "settings",
         "through",
         "tracked",
@@ -136,6 +144,9 @@ class DevicePlan:
         names = None if device.settings.learns_names else plan.resolved_by(device)
         self.reader = Reader(self.own_spans, port_names(device), names)
         self.local = plan.network.local
+        self.outside = self._outside()
+        self.leaving_places: dict[str, Place] | None = None
+        self.self_table: tuple[Table, dict[str, Because]] | None = None
         self.names_at = plan.names_at
         self.tracked = device.stateful
         self.salt = name_hash(device.name)
@@ -226,13 +237,17 @@ class DevicePlan:
 
         Where no interface of a firewall says so, those without any address in local-networks are taken to be outside.
         """
-        ports = self.device.interfaces
-        if any(i.outside is not None for i in ports.values()):
-            return ports[port].outside is True
+        return port in self.outside
+
+    def _outside(self) -> frozenset[str]:
+        """The interfaces that face what is not one's own."""
+        ports = self.device.interfaces.values()
+        if any(i.outside is not None for i in ports):
+            return frozenset(i.name for i in ports if i.outside)
         if self.device.kind is not Kind.FIREWALL:
-            return False
-        held = [a.address for a in self.device.interfaces[port].addresses if not a.address.is_link_local]
-        return bool(held) and not any(in_spans(a.key, self._network.local) for a in held)
+            return frozenset()
+        held = {i.name: [a.address for a in i.addresses if not a.address.is_link_local] for i in ports}
+        return frozenset(n for n, own in held.items() if own and not any(in_spans(a.key, self._network.local) for a in own))
 
     def down_port(self, hop: Hop) -> str | None:
         """The interface that a way out needs, when that is down."""

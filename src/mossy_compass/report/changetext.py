@@ -50,7 +50,7 @@ def whole(
     if about:
         parts.append(Text(f"  purpose  {about}", style="dim"))
     if found is not None and grid is not None and found:
-        parts += [Text(""), Text("For the tests, closed ones first:", style="bold"), _cells(found)]
+        parts += [Text(""), Text("For the tests, closed ones first:", style="bold"), cells(found)]
     parts += [
         Text(""),
         Text("For packets, exactly:" if effects else "No rule of a list decides other packets than before.", style="bold"),
@@ -66,7 +66,7 @@ def _line(line: str) -> Text:
     return Text(line, style="bold" if line.startswith(("+++", "---")) else style, overflow="fold")
 
 
-def _cells(found: Changes) -> RenderableType:
+def cells(found: Changes) -> RenderableType:
     """The tests that change: what closes first, then what opens, then what has another reason or way."""
 
     def rank(pair: tuple[Cell, Cell]) -> int:

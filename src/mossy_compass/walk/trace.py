@@ -132,7 +132,9 @@ def trace_each(plan: Plan, sender: str, target: str, service: str = "ping", opti
     return [trace_one(plan, sender, target, member, options or Options()) for member in members_of(plan.network, service)]
 
 
-def trace_one(plan: Plan, sender: str, target: str, service: str, options: Options, choose: Choose | None = None) -> Journey:
+def trace_one(
+    plan: Plan, sender: str, target: str, service: str, options: Options, choose: Choose | None = None, state: State | None = None
+) -> Journey:
     """One test packet: a lookup first, where the target is a name that only a resolver knows.
 
     Args:
@@ -140,9 +142,10 @@ def trace_one(plan: Plan, sender: str, target: str, service: str, options: Optio
         sender, target, service: as for ``trace``.
         options: further wishes.
         choose: how equal ways are chosen, in the look-up too.
+        state: what devices remember of earlier packets; it is changed. None: nothing is remembered.
 
     """
-    state = State()
+    state = state if state is not None else State()
     lookup = _look_up(plan, sender, target, options, state, choose)
     found: tuple[Address, ...] = ()
     if lookup is not None:

@@ -96,15 +96,20 @@ def crossing_place(here: DevicePlan, origin: str | None, into: str) -> Place:
 
 def crossing(here: DevicePlan, port: str | None) -> Step | None:
     """The lists for what passes from one zone into another, once it is known where the packet leaves."""
-    places = {into: crossing_place(here, port, into) for into in here.device.interfaces}
-    places = {into: place for into, place in places.items() if not place.silent}
-    if not places:
-        return None
+    places: dict[str, Place] = {}
+    if not here.device.gates.crossings:  # then a place follows from who is outside, and mostly says nothing
+        kinds = {here.is_outside(into): into for into in here.device.interfaces}
+        if all(default_for(here, port, into).decision is None for into in kinds.values()):
+            return None
 
     def decide(facts: Facts) -> Decision | None:
-        """What the pair's lists say of a packet."""
-        place = places.get(facts.leaving or "")
+        """What the pair's lists say of a packet. A place is made when the first packet comes to it."""
+        if facts.leaving is None:
+            return None
+        place = places.get(facts.leaving)
         if place is None:
+            place = places[facts.leaving] = crossing_place(here, port, facts.leaving)
+        if place.silent:
             return None
         decision = place.decide(facts)
         opened = facts.front and here.settings.translation_opens and decision is not None

@@ -286,7 +286,9 @@ def leaving(here: DevicePlan, port: str | None) -> Step | None:
     """The lists attached to the leaving interface. A device trusts its own packets unless the setting says otherwise."""
     if port is None and not here.settings.own_packets_filtered:
         return None
-    places = {name: place_at(here, name, "leaving") for name in here.device.interfaces}
+    if here.leaving_places is None:
+        here.leaving_places = {name: place_at(here, name, "leaving") for name in here.device.interfaces}
+    places = here.leaving_places
     if all(p.silent for p in places.values()):
         return None
 

@@ -53,8 +53,9 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
     """A packet for an address of the device itself ends here: what it asked for, its services, or neither."""
     if not here.own:
         return None
-    table = Table("self", _rows(here))
-    reasons = _service_reasons(here)
+    if here.self_table is None:  # the same for every interface
+        here.self_table = Table("self", _rows(here)), _service_reasons(here)
+    table, reasons = here.self_table
 
     def decide(facts: Facts) -> Decision | None:
         """What this stage says of a packet."""

@@ -1,0 +1,178 @@
+"""The command that runs drills: what a network must do, written down and tested."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, EXIT_NOT, form_option, say, say_json, show, write_whole
+from mossy_compass.errors import InputError, MossyError, NetworkFileError
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from mossy_compass.lab.drill import Report
+    from mossy_compass.lab.expect import Outcome
+    from mossy_compass.model.network import Network
+
+
+@click.command(context_settings=CONTEXT, short_help="Test what a network must do, as a drill file says.")
+@click.argument("files", nargs=-1, required=True, metavar="FILE...")
+@click.option("--network", metavar="NETWORK", help="Test this network file, instead of the one that a drill names; for CSV tables.")
+@click.option("--only", default="", metavar="TEXT", help="Test only expectations whose words, or purpose, hold TEXT.")
+@click.option("--fail-fast", is_flag=True, help="End each drill with its first failure.")
+@click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help="Run so many drill files at once.")
+@click.option("--details", is_flag=True, help="Show the whole way of each flow that fails, and everything that was never tested.")
+@click.option("--junit", metavar="XMLFILE", type=click.Path(dir_okay=False), help="Write the results as JUnit XML, too.")
+@click.option("--watch", is_flag=True, help="Run again whenever one of the files changes, until you stop it.")
+@form_option("text", "json")
+def drill(
+    files: tuple[str, ...],
+    network: str | None,
+    only: str,
+    fail_fast: bool,
+    jobs: int,
+    details: bool,
+    junit: str | None,
+    watch: bool,
+    form: str,
+) -> None:
+    """Run the drills in FILE...: what must hold of a network, step by step, with what fails and changes in between.
+    A FILE may also be a CSV table of intents (source, target, service, wanted, why), with --network.
+
+    \b
+    Examples:
+      mossy drill fernhollow.drill.yaml
+      mossy drill intents.csv --network fernhollow.yaml --junit results.xml
+
+    \b
+    Exit codes: 0 everything holds, 1 something does not,
+                2 a file cannot be used, or a step cannot be done.
+    """
+    if watch:
+        if form != "text":
+            raise InputError("--watch shows text on a terminal; leave --format out.")
+        _watch(files, lambda: _run(files, network, only, fail_fast, jobs, details, junit, form))
+        return
+    raise SystemExit(_run(files, network, only, fail_fast, jobs, details, junit, form))
+
+
+def _run(
+    files: Sequence[str], network: str | None, only: str, fail_fast: bool, jobs: int, details: bool, junit: str | None, form: str
+) -> int:
+    """Run every drill once, and tell what came of it; gives the exit code."""
+    asked = [(file, network, only, fail_fast) for file in files]
+    if jobs > 1 and len(files) > 1:
+        reports = _many(asked, jobs)
+    else:
+        reports = [_one(*a) for a in asked]
+    if junit:
+        from mossy_compass.exchange.junit import junit as as_junit
+
+        write_whole(Path(junit), as_junit(reports))
+    _tell(reports, details, form)
+    if any(r.broken for report in reports for r in report.results):
+        return EXIT_INPUT
+    return 0 if all(r.ok for r in reports) else EXIT_NOT
+
+
+def _one(file: str, network: str | None, only: str, fail_fast: bool) -> Report:
+    """One drill, with a bar of its steps on a terminal."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.files.drills import read_drill
+    from mossy_compass.lab.drill import Report, Run
+
+    made = Run(read_drill(file, network), time.perf_counter)
+    results = tuple(track(made.results(only, fail_fast), len(made.drill.steps), "steps"))
+    if only and not any(r.expects for r in results):
+        raise InputError(f"{file}: no expectation holds the text '{only}', so nothing would be tested.")
+    return Report(made.drill, results, made.untested(), fail_fast and bool(results) and not results[-1].ok)
+
+
+def _many(asked: Sequence[tuple[str, str | None, str, bool]], jobs: int) -> list[Report]:
+    """Several drills, each in a process of its own; told in the order in which they were named."""
+    from concurrent.futures import ProcessPoolExecutor
+    from multiprocessing import get_context
+
+    with ProcessPoolExecutor(min(jobs, len(asked)), mp_context=get_context("spawn")) as pool:
+        found = list(pool.map(_packed, asked))
+    reports: list[Report] = []
+    for report, fault in found:
+        if report is None:
+            raise InputError(fault)
+        reports.append(report)
+    return reports
+
+
+def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, str]:
+    """One drill in a process of its own. What cannot travel between processes (plans, ways to make networks) is left behind."""
+    from dataclasses import replace
+
+    from mossy_compass.lab.drill import Change
+
+    try:
+        report = _one(*asked)
+    except MossyError as fault:
+        return None, str(fault)
+
+    def bare(outcome: Outcome) -> Outcome:
+        """An outcome without its plan."""
+        return outcome._replace(journey=replace(outcome.journey, plan=None))
+
+    results = tuple(
+        r._replace(
+            step=replace(r.step, make=_nothing) if isinstance(r.step, Change) else r.step,
+            failures=tuple(map(bare, r.failures)),
+            chance=tuple(map(bare, r.chance)),
+        )
+        for r in report.results
+    )
+    return report._replace(results=results, drill=replace(report.drill, steps=(), source=None)), ""
+
+
+def _nothing(source: Any) -> tuple[Any, Network]:
+    """Stands for a change that was done in another process."""
+    raise AssertionError("this change was done elsewhere")
+
+
+def _tell(reports: Sequence[Report], details: bool, form: str) -> None:
+    """What came of the drills, in the form that was asked for."""
+    if form == "json":
+        from mossy_compass.report.drillrecord import report_dict
+
+        found = [report_dict(r, details) for r in reports]
+        say_json(found[0] if len(found) == 1 else found)
+        return
+    from rich.console import Group
+    from rich.text import Text
+
+    from mossy_compass.report import drilltext
+
+    parts = [part for report in sorted(reports, key=lambda r: r.ok) for part in (drilltext.whole(report, details), Text(""))]
+    show(Group(*parts[:-1]))
+
+
+def _watch(files: Sequence[str], again: Callable[[], int]) -> None:
+    """Run, wait until a file beside the drills changes, and run again."""
+    from watchfiles import watch
+
+    folders = sorted({str(Path(f).resolve().parent) for f in files})
+
+    def told() -> None:
+        """Run once; a faulty file is shown, and waited for to be mended."""
+        try:
+            again()
+        except NetworkFileError as fault:
+            say(f"{fault}\n")
+        except MossyError as fault:
+            say(f"mossy: {fault}\n")
+        say("\nWaiting for a file to change; stop with Ctrl-C.\n")
+
+    told()
+    for changes in watch(*folders, raise_interrupt=True):
+        if any(path.endswith((".yaml", ".yml", ".csv")) for _, path in changes):
+            say(f"\n{'=' * 60}\n")
+            told()

@@ -1,0 +1,595 @@
+"""Drill files and intent tables: what must hold of a network, read with every fault at its place.
+
+A drill names its network file, whose faults are shown as its own. Names within expectations are looked up when the file is read,
+on the network that it begins with; what a change renames later is looked up when the step is done.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterable, Iterator
+from pathlib import Path
+from typing import Any, ClassVar, NamedTuple
+
+from mossy_compass.errors import InputError, MossyError, NetworkFileError, QuestionError
+from mossy_compass.files.change import ANYTHING, StepIn, change_steps, read_change
+from mossy_compass.files.hours import parse_moment
+from mossy_compass.files.keys import YES_NO, Kind, Part, by_name, fault, key, listed, number, of, one_of, some, words
+from mossy_compass.files.load import plain_bytes, read_bytes
+from mossy_compass.files.tree import Node, decode, read_tree
+from mossy_compass.files.validate import read_part
+from mossy_compass.lab.drill import BackTo, Change, Compare, Count, Drill, Expect, Fail, Keep, Repeat, Restore, Send, Step
+from mossy_compass.lab.expect import Expectation, Wanted, flows, members, short
+from mossy_compass.lab.faults import parse as parse_fault
+from mossy_compass.lab.lab import Flow
+from mossy_compass.marks import Hint, Mark, Problems, hint
+from mossy_compass.model.network import Network
+from mossy_compass.plan.causes import CAUSES
+from mossy_compass.plan.reasons import Fate
+from mossy_compass.walk.ask import Options, services_of
+from mossy_compass.walk.journey import Symptom
+
+NAME = words(200, 1)
+TEXT = words(1000)
+SENTENCE = words(500, 1)
+MOST_NESTED = 6
+FORMAT = "1"
+
+
+class ExpectIn(Part):
+    """What must hold of some flows."""
+
+    short: ClassVar[str] = "that"
+
+    that: str = key(
+        SENTENCE, "SOURCE reaches TARGET for SERVICE, or SOURCE never reaches TARGET; each may be a group, segment or zone.", ""
+    )
+    from_: str = key(NAME, "Who sends: a host, a group, a segment, a zone, a prefix.", "")
+    to: str = key(NAME, "Whom it is sent to: the same, a name, an address.", "")
+    service: list[str] = key(some(NAME, 1), "What is asked for; what the target listens for when left out.", list)
+    reaches: bool | None = key(YES_NO, "yes: it is answered. no: it does not even arrive.", None)
+    fate: str | None = key(one_of(*(f.value for f in Fate)), "How it ends.", None)
+    symptom: str | None = key(one_of(*(s.value for s in Symptom)), "What the sender sees.", None)
+    cause: str | None = key(NAME, "Code of the cause, such as filter.end.", None)
+    by: str | None = key(NAME, "LIST/RULE that has a part in it.", None)
+    passes: list[str] = key(some(NAME, 1), "Devices that it passes, in this order.", list)
+    avoids: list[str] = key(some(NAME, 1), "Devices that it does not pass.", list)
+    exit: str | None = key(NAME, "DEVICE/INTERFACE that it leaves by.", None)
+    seen_as: str | None = key(NAME, "Source address that the far end sees, with or without its port.", None)
+    logs: str | None = key(NAME, "LIST/RULE that writes a log line of it.", None)
+    every_path: bool = key(YES_NO, "All of it must hold for every combination of equal ways.", False)
+    counter: str | None = key(NAME, "DEVICE/LIST/RULE whose counter is read instead of testing a flow; with is.", None)
+    is_: int | None = key(number(0, 1_000_000_000), "What the counter must be, in packets.", None)
+    at: str | None = key(NAME, "Time of the test, as 2026-05-04T10:30+02:00.", None)
+    application: str | None = key(NAME, "The flow is of this application.", None)
+    last_resort: bool = key(YES_NO, "The uplink of last resort is in use.", False)
+    family: int | None = key(number(4, 6), "4 or 6; both where both ends have both, when left out.", None)
+    size: int = key(number(28, 65535), "Length of the packet in bytes.", 64)
+    ttl: int = key(number(1, 255), "Time to live in hops.", 64)
+    source_port: int | None = key(number(0, 65535), "Source port.", None)
+    sample: int = key(number(0, 20_000), "Test only so many of the flows, chosen by seed.", 0)
+    seed: int = key(number(0, 1_000_000), "For the sample.", 1)
+
+    def check(self) -> None:
+        """Refuse keys that do not go together."""
+        if self.counter is not None and (self.that or self.from_ or self.to):
+            raise fault("counter: reads a rule's counter, and tests no flow: write two steps.")
+        if (self.counter is None) != (self.is_ is None):
+            raise fault("counter and is go together: counter: DEVICE/LIST/RULE, is: NUMBER.")
+        if self.that and (self.from_ or self.to or self.service or self.reaches is not None):
+            raise fault("the sentence says from, to, service and reaches already: leave these keys out.")
+        if not self.that and self.counter is None and not (self.from_ and self.to):
+            raise fault("an expectation says from and to, or a sentence: SOURCE reaches TARGET for SERVICE.")
+
+
+class SendIn(Part):
+    """Packets that are sent, and leave their sessions behind."""
+
+    from_: str = key(NAME, "Who sends.")
+    to: str = key(NAME, "To whom.")
+    service: str = key(NAME, "What.", "ping")
+    count: int = key(number(1, 10_000), "How many flows.", 1)
+    at: str | None = key(NAME, "Time of the test.", None)
+    application: str | None = key(NAME, "The flow is of this application.", None)
+    source_port: int | None = key(number(0, 65535), "Source port.", None)
+
+
+class CompareIn(Part):
+    """A comparison with a moment that was kept."""
+
+    short: ClassVar[str] = "with"
+
+    with_: str = key(NAME, "Name of the moment.")
+    changes: int = key(number(0, 1_000_000), "So many flows fare otherwise, no more and no fewer.", 0)
+
+
+class IntentIn(Part):
+    """A line of an intent table."""
+
+    source: str = key(NAME, "Who sends.")
+    target: str = key(NAME, "To whom.")
+    service: str = key(NAME, "What; what the target listens for when left out.", "")
+    wanted: bool = key(YES_NO, "yes: it is answered. no: it does not arrive.")
+    why: str = key(TEXT, "Why.", "")
+
+
+def _nested() -> Any:
+    """Steps within a repetition: the part is made below, and refers to itself."""
+    return {"type": "any"}
+
+
+class RepeatIn(Part):
+    """Steps, several times over."""
+
+    times: int = key(number(1, 10_000), "How often.")
+    steps: list[Any] = key(listed(Kind(_nested, lambda: {"$ref": "#/$defs/DrillStepIn"})), "What is repeated.")
+
+
+class DrillStepIn(Part):
+    """One step of a drill. It says exactly one of its keys, beside about."""
+
+    expect: ExpectIn | None = key(of(ExpectIn), "Something must hold: a sentence, or a mapping.", None)
+    send: SendIn | None = key(of(SendIn), "Send packets; their sessions stay.", None)
+    fail: list[str] | None = key(
+        some(NAME, 1),
+        "Things fail: link NAME, interface DEVICE/PORT, device, host, service HOST/WORD, name, lease DEVICE/PORT.",
+        None,
+    )
+    restore: list[str] | None = key(some(NAME, 1), "Things work again; all for everything.", None)
+    change: Any = key(ANYTHING, "A change file, or its steps.", None)
+    keep: str | None = key(NAME, "Keep this moment under a name.", None)
+    back_to: str | None = key(NAME, "Go back to a moment.", None)
+    compare: CompareIn | None = key(of(CompareIn), "Compare with a moment: nothing fares otherwise, or so many flows.", None)
+    repeat: RepeatIn | None = key(of(RepeatIn), "Do steps several times.", None)
+    table: list[IntentIn] | None = key(listed(of(IntentIn)), "A table of intents, a line an expectation.", None)
+    table_file: str | None = key(NAME, "The same in a CSV file: source, target, service, wanted, why.", None)
+    about: str = key(TEXT, "Why.", "")
+
+    @property
+    def said(self) -> list[str]:
+        """The keys that are said."""
+        return [k for k in self.keys if k != "about" and getattr(self, k) is not None]
+
+
+class DrillIn(Part):
+    """A drill file."""
+
+    mossy_drill: str = key(one_of("1", json={"enum": [1, "1"]}), "Version of the format: 1.")
+    network: str = key(NAME, "The network file, beside this one.")
+    title: str = key(TEXT, "Name of the drill.", "")
+    about: str = key(TEXT, "What it is for.", "")
+    defaults: dict[str, str] = key(
+        by_name(one_of("at", "application"), NAME), "Wishes about every flow that does not say otherwise: at, application.", dict
+    )
+    steps: list[DrillStepIn] = key(listed(of(DrillStepIn)), "The steps, done in this order.")
+
+
+class Source(NamedTuple):
+    """What a version of a network was read from.
+
+    Attributes:
+        text: of the file.
+        path: that marks cite.
+
+    """
+
+    text: str
+    path: str
+
+
+class _Reader:
+    """Reads the steps of one file.
+
+    Attributes:
+        network: what the drill begins with.
+        problems: where faults go.
+        folder: that other files are beside.
+
+    """
+
+    def __init__(self, network: Network, problems: Problems, folder: Path, document: DrillIn, text: str, name: str) -> None:
+        self.network = network
+        self.problems = problems
+        self.folder = folder
+        self.document = document
+        self.text = text
+        self.name = name
+        self.kept: list[str] = []
+        self.changed = False
+        self.compared: set[str] = set()
+
+    def fault(self, mark: Mark, words: str, remedy: str | Hint = "") -> None:
+        """Note a fault of the drill."""
+        self.problems.add("drill.step", mark, words, remedy)
+
+    def steps(self, entries: Iterable[DrillStepIn], node: Node, depth: int = 0) -> Iterator[Step]:
+        """The steps of a list."""
+        for index, entry in enumerate(entries):
+            place = node.child(index) or node
+            if len(entry.said) != 1:
+                said = f"; this one says {' and '.join(entry.said)}" if entry.said else ""
+                self.fault(
+                    place.mark, f"a step says exactly one of {', '.join(k for k in DrillStepIn.known() if k != 'about')}{said}."
+                )
+                continue
+            verb = entry.said[0]
+            inner = place.child(verb.replace("_", "-")) or place
+            try:
+                yield from _READ[verb](self, getattr(entry, verb), entry.about, inner, depth)
+            except NetworkFileError as fault:
+                for problem in fault.problems:
+                    self.problems.add("drill.change", inner.mark, f"{problem.mark}: {problem.message}", problem.remedy)
+            except MossyError as fault:
+                self.fault(inner.mark, str(fault))
+
+    def options(self, at: str | None, application: str | None, **more: Any) -> Options:
+        """Wishes about packets, with the defaults of the file."""
+        at = at if at is not None else self.document.defaults.get("at")
+        application = application if application is not None else self.document.defaults.get("application")
+        made = Options(at=parse_moment(at) if at is not None else None, application=application, **more)
+        made.check()
+        return made
+
+    def certain(self) -> bool:
+        """Whether names can be looked up now: a change before this step may make others."""
+        return not self.changed
+
+
+def read_drill(path: str | Path, network: str | Path | None = None) -> Drill:
+    """Read a drill file, or a CSV file of intents.
+
+    Args:
+        path: the file.
+        network: the network file, for a CSV file; for a drill, instead of the one that it names.
+
+    Raises:
+        NetworkFileError: it has faults, or its network has; ``problems`` holds all of them.
+        QuestionError: a file cannot be opened.
+
+    """
+    data = plain_bytes(path, "mossy-drill")
+    if str(path).lower().endswith(".csv"):
+        return _of_csv(data, str(path), network)
+    return drill_of(data, str(path), Path(path).parent, network)
+
+
+def drill_of(data: bytes, name: str, folder: Path, network: str | Path | None = None) -> Drill:
+    """The same of bytes; ``name`` is what marks cite, and other files are beside ``folder``."""
+    problems = Problems()
+    text = decode(data, name)
+    tree = read_tree(text, name, problems)
+    must = {"mossy-drill": FORMAT, "steps": [], "network": "-"}
+    if network is not None:
+        must["network"] = str(network)
+    document = read_part(
+        DrillIn, tree, problems, must, "A drill begins with 'mossy-drill: 1', and names its network: and its steps:."
+    )
+    if document is None or problems.errors:
+        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
+    place = Path(network) if network is not None else folder / document.network
+    source, found = _network(place, tree.at("network").mark)
+    reader = _Reader(found, problems, folder, document, text, name)
+    steps = tuple(reader.steps(document.steps, tree.at("steps")))
+    if not document.steps:
+        reader.fault(
+            tree.at("steps").mark, "there is no step, so nothing would be tested.", "Write one: - expect: HOST reaches HOST."
+        )
+    if problems.errors:
+        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
+    steps = tuple(_compared(s, reader.compared) for s in steps)
+    return Drill(document.title or name, found, steps, source, document.about, name)
+
+
+def _network(place: Path, mark: Mark) -> tuple[Source, Network]:
+    """The network that a drill is about; its faults are shown as they are."""
+    data = plain_bytes(place)
+    reading = read_bytes(data, str(place))
+    if reading.network is None:
+        raise NetworkFileError(reading.errors)
+    return Source(decode(data, str(place)), str(place)), reading.network
+
+
+def _compared(step: Step, names: set[str]) -> Step:
+    """A moment that something is compared with is kept with its flows."""
+    if isinstance(step, Keep) and step.name in names:
+        return Keep(step.words, step.about, step.mark, name=step.name, compared=True)
+    if isinstance(step, Repeat):
+        return Repeat(step.words, step.about, step.mark, tuple(_compared(s, names) for s in step.steps), step.times)
+    return step
+
+
+# --- steps -------------------------------------------------------------------------------------------------------
+
+
+def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """An expectation; its names are looked up now, unless a change before it may have made them."""
+    if entry.counter is not None and entry.is_ is not None:
+        words = f"{entry.counter} has decided {entry.is_} packets"
+        yield Count(words, about, node.mark, rule=entry.counter, count=int(entry.is_))
+        return
+    source, target, services, reaches = entry.from_, entry.to, tuple(entry.service), entry.reaches
+    if entry.that:
+        source, target, services, reaches = short(entry.that)
+    asked = (entry.fate, entry.symptom, entry.cause, entry.by, entry.exit, entry.seen_as, entry.logs)
+    nothing = reaches is None and not any(a is not None for a in asked) and not entry.passes and not entry.avoids
+    if entry.cause is not None and entry.cause not in CAUSES:
+        reader.fault(node.mark, f"there is no cause '{entry.cause}'.", hint(entry.cause, CAUSES, "causes"))
+    if entry.family == 5:
+        reader.fault(node.mark, "a family of addresses is 4 or 6.")
+        return
+    for name in (*entry.passes, *entry.avoids):
+        if name not in reader.network.devices and reader.certain():
+            reader.fault(node.mark, f"there is no device '{name}'.", hint(name, reader.network.devices, "devices"))
+    wanted = Wanted(
+        reaches=True if nothing else reaches,
+        fate=entry.fate,
+        symptom=entry.symptom,
+        cause=entry.cause,
+        by=entry.by,
+        passes=tuple(entry.passes),
+        avoids=tuple(entry.avoids),
+        exit=entry.exit,
+        seen_as=entry.seen_as,
+        logs=entry.logs,
+        every_path=entry.every_path,
+    )
+    options = reader.options(
+        entry.at,
+        entry.application,
+        last_resort=entry.last_resort,
+        family=entry.family,
+        size=entry.size,
+        ttl=entry.ttl,
+        from_port=entry.source_port,
+    )
+    words = entry.that or _sentence(source, target, services, wanted)
+    made = Expectation(words, source, target, services, wanted, options, entry.sample, entry.seed, about, node.mark)
+    if reader.certain():
+        _rules_known(reader, made, node)
+        flows(reader.network, made)
+    yield Expect(words, about, node.mark, expectation=made)
+
+
+def _rules_known(reader: _Reader, made: Expectation, node: Node) -> None:
+    """A rule that an expectation names must be there."""
+    for rule in (made.wanted.by, made.wanted.logs):
+        if rule is None:
+            continue
+        name, _, row = rule.partition("/")
+        lists = reader.network.lists
+        if name not in lists:
+            reader.fault(node.mark, f"there is no list '{name}'; write LIST/RULE.", hint(name, lists, "lists"))
+        elif row not in (*(r.id for r in lists[name].rules), "end-of-list"):
+            reader.fault(node.mark, f"list {name} has no rule '{row}'.", hint(row, [r.id for r in lists[name].rules], "rules"))
+
+
+def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wanted) -> str:
+    """An expectation that was written as a mapping, as a sentence."""
+    what = f" for {', '.join(services)}" if services else ""
+    verb = {True: "reaches", False: "never reaches", None: "to"}[wanted.reaches]
+    parts = [
+        f"{n} {v}" for n, v in (("fate", wanted.fate), ("symptom", wanted.symptom), ("cause", wanted.cause), ("by", wanted.by)) if v
+    ]
+    parts += [f"past {', '.join(wanted.passes)}"] if wanted.passes else []
+    parts += [f"not past {', '.join(wanted.avoids)}"] if wanted.avoids else []
+    parts += [f"out of {wanted.exit}"] if wanted.exit else []
+    parts += [f"seen as {wanted.seen_as}"] if wanted.seen_as else []
+    parts += [f"logged by {wanted.logs}"] if wanted.logs else []
+    parts += ["by every way"] if wanted.every_path else []
+    return f"{source} {verb} {target}{what}" + (f": {', '.join(parts)}" if parts else "")
+
+
+def _send(reader: _Reader, entry: SendIn, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """Packets that are sent; one host to another."""
+    if reader.certain():
+        members(reader.network, entry.from_, True)
+        members(reader.network, entry.to, False)
+        services_of(reader.network, entry.service)
+    flow = Flow(entry.from_, entry.to, entry.service, reader.options(entry.at, entry.application, from_port=entry.source_port))
+    times = f" {entry.count} times" if entry.count > 1 else ""
+    yield Send(f"send {entry.service} from {entry.from_} to {entry.to}{times}", about, node.mark, flow=flow, times=entry.count)
+
+
+def _fail(reader: _Reader, entry: list[str], about: str, node: Node, depth: int) -> Iterator[Step]:
+    """Things that fail."""
+    if reader.certain():
+        for what in entry:
+            parse_fault(reader.network, what)
+    yield Fail(f"fail {', '.join(entry)}", about, node.mark, tuple(entry))
+
+
+def _restore(reader: _Reader, entry: list[str], about: str, node: Node, depth: int) -> Iterator[Step]:
+    """Things that work again."""
+    if entry == ["all"]:
+        yield Restore("restore everything", about, node.mark)
+        return
+    if reader.certain():
+        for what in entry:
+            parse_fault(reader.network, what)
+    yield Restore(f"restore {', '.join(entry)}", about, node.mark, tuple(entry))
+
+
+def _change(reader: _Reader, entry: Any, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """A change file, or its steps written here. What they come to is found out when the step is done."""
+    if isinstance(entry, str):
+        path = reader.folder / entry
+        plain_bytes(path, "mossy-change")
+
+        def from_file(source: Source) -> tuple[Source, Network]:
+            """The changed text, and its network."""
+            return _read(source, read_change(path, source.text).text)
+
+        words, make = f"change by {entry}", from_file
+    else:
+        steps = entry if isinstance(entry, list) else [entry]
+        read = [StepIn.read(s) for s in steps]
+        wrong = [s for s in read if len(s.said) != 1]
+        if wrong or not read:
+            raise QuestionError(f"each step of a change says exactly one of {', '.join(StepIn.known())}.")
+
+        def from_steps(source: Source) -> tuple[Source, Network]:
+            """The changed text, and its network."""
+            return _read(source, change_steps(read, source.text))
+
+        words, make = f"change: {'; '.join(_told(s) for s in read)}", from_steps
+    reader.changed = True
+    yield Change(words, about, node.mark, make=make)
+
+
+def _told(step: StepIn) -> str:
+    """A step of a change in a few words."""
+    verb = step.said[0]
+    value = getattr(step, verb)
+    return f"{verb} {value if isinstance(value, str) else getattr(value, 'what', None) or getattr(value, 'into', '')}"
+
+
+def _read(source: Source, text: str) -> tuple[Source, Network]:
+    """A changed text as a network.
+
+    Raises:
+        InputError: it cannot be used any more.
+
+    """
+    reading = read_bytes(text.encode(), source.path)
+    if reading.network is None:
+        first = reading.errors[0]
+        raise InputError(f"after this change the network cannot be used: {first.mark}: {first.message}")
+    return Source(text, source.path), reading.network
+
+
+def _keep(reader: _Reader, entry: str, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """A moment that is kept."""
+    reader.kept.append(entry)
+    yield Keep(f"keep as {entry}", about, node.mark, name=entry)
+
+
+def _known(reader: _Reader, name: str, node: Node) -> None:
+    """A moment must have been kept before."""
+    if name not in reader.kept:
+        reader.fault(
+            node.mark,
+            f"nothing was kept as '{name}' before this step.",
+            hint(name, reader.kept, "moments") if reader.kept else "Write keep: NAME above it.",
+        )
+
+
+def _back_to(reader: _Reader, entry: str, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """Back to a moment."""
+    _known(reader, entry, node)
+    yield BackTo(f"back to {entry}", about, node.mark, name=entry)
+
+
+def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """A comparison with a moment."""
+    _known(reader, entry.with_, node)
+    reader.compared.add(entry.with_)
+    what = f"{entry.changes} flows fare otherwise than" if entry.changes else "everything fares as"
+    yield Compare(f"{what} at {entry.with_}", about, node.mark, name=entry.with_, changes=entry.changes)
+
+
+def _repeat(reader: _Reader, entry: RepeatIn, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """Steps, several times over."""
+    if depth >= MOST_NESTED:
+        raise QuestionError(f"repetitions are nested more than {MOST_NESTED} deep. Write fewer.")
+    inner = node.child("steps") or node
+    steps = tuple(reader.steps([DrillStepIn.read(s) for s in entry.steps], inner, depth + 1))
+    if not steps:
+        raise QuestionError("there is nothing to repeat. Write steps: below times:.")
+    yield Repeat(f"repeat {entry.times} times", about, node.mark, steps, int(entry.times))
+
+
+def _table(reader: _Reader, entry: list[IntentIn], about: str, node: Node, depth: int) -> Iterator[Step]:
+    """A table of intents."""
+    for index, line in enumerate(entry):
+        place = node.child(index) or node
+        yield from _intent(reader, line, place.mark)
+
+
+def _intent(reader: _Reader, line: IntentIn, mark: Mark) -> Iterator[Step]:
+    """One line of a table, as an expectation."""
+    wanted = Wanted(reaches=line.wanted)
+    services = (line.service,) if line.service else ()
+    words = _sentence(line.source, line.target, services, wanted)
+    made = Expectation(words, line.source, line.target, services, wanted, reader.options(None, None), about=line.why, mark=mark)
+    try:
+        if reader.certain():
+            flows(reader.network, made)
+    except MossyError as fault:
+        reader.fault(mark, str(fault))
+        return
+    yield Expect(words, line.why, mark, expectation=made)
+
+
+def _table_file(reader: _Reader, entry: str, about: str, node: Node, depth: int) -> Iterator[Step]:
+    """A table of intents in a CSV file."""
+    path = reader.folder / entry
+    for line, mark in _csv_lines(plain_bytes(path, "source,target,service,wanted,why"), str(path), reader.problems):
+        yield from _intent(reader, line, mark)
+
+
+_READ: dict[str, Callable[[_Reader, Any, str, Node, int], Iterator[Step]]] = {
+    "expect": _expect,
+    "send": _send,
+    "fail": _fail,
+    "restore": _restore,
+    "change": _change,
+    "keep": _keep,
+    "back_to": _back_to,
+    "compare": _compare,
+    "repeat": _repeat,
+    "table": _table,
+    "table_file": _table_file,
+}
+"""How each kind of step is read."""
+
+
+# --- CSV -----------------------------------------------------------------------------------------------------------
+
+
+COLUMNS = ("source", "target", "service", "wanted", "why")
+
+
+def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[IntentIn, Mark]]:
+    """The lines of a table of intents (RFC 4180), each fault at its line."""
+    text = decode(data, name)
+    problems.lines[name] = text.splitlines()
+    rows = csv.reader(io.StringIO(text, newline=""))
+    try:
+        head = [h.strip().lower() for h in next(rows, [])]
+        missing = [c for c in ("source", "target", "wanted") if c not in head]
+        unknown = [h for h in head if h not in COLUMNS]
+        if missing or unknown:
+            said = f"the column '{unknown[0]}' is not known" if unknown else f"the column '{missing[0]}' is missing"
+            problems.add("drill.table", Mark(name, 1, 1), f"{said}.", f"The first line names the columns: {', '.join(COLUMNS)}.")
+            return
+        for row in rows:
+            mark = Mark(name, rows.line_num, 1)
+            held = {h: v.strip() for h, v in zip(head, row, strict=False) if v.strip()}
+            if not held or row[0].lstrip().startswith("#"):
+                continue
+            lacking = [c for c in ("source", "target", "wanted") if c not in held]
+            if lacking:
+                problems.add("drill.table", mark, f"there is no {lacking[0]} in this line.", "Fill it in, or remove the line.")
+            elif held["wanted"].lower() not in ("yes", "no"):
+                problems.add("drill.table", mark, f"wanted is '{held['wanted']}', and neither yes nor no.", "Write yes or no.")
+            else:
+                yield IntentIn({**held, "wanted": held["wanted"].lower() == "yes"}), mark
+    except csv.Error as fault:
+        problems.add("drill.table", Mark(name, rows.line_num, 1), f"this is no CSV: {fault}.", "See RFC 4180.")
+
+
+def _of_csv(data: bytes, name: str, network: str | Path | None) -> Drill:
+    """A CSV file of intents as a drill of its own."""
+    if network is None:
+        raise QuestionError(f"{name}: a table of intents does not name its network. Add --network FILE.")
+    problems = Problems()
+    source, found = _network(Path(network), Mark(name, 1, 1))
+    document = DrillIn({"mossy-drill": FORMAT, "network": str(network), "steps": []})
+    reader = _Reader(found, problems, Path(name).parent, document, "", name)
+    steps = tuple(s for line, mark in _csv_lines(data, name, problems) for s in _intent(reader, line, mark))
+    if not steps and not problems.errors:
+        problems.add("drill.table", Mark(name, 1, 1), "there is no line in this table, so nothing would be tested.", "Write one.")
+    if problems.errors:
+        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
+    return Drill(name, found, steps, source, "", name)

@@ -1,0 +1,418 @@
+"""A drill: steps on a lab, one after the other, and what came of each.
+
+A step is a value. What a kind of step does is a function in one table, so that a new kind is a class and a line there. Time is an
+argument: whoever wants to know how long a step took hands over a clock.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+from mossy_compass.errors import InputError, QuestionError
+from mossy_compass.lab.expect import Expectation, Outcome, flows, judge
+from mossy_compass.lab.lab import Flow, Lab
+from mossy_compass.marks import NOWHERE, Mark
+from mossy_compass.model.network import Network
+from mossy_compass.walk.evidence import counted
+from mossy_compass.walk.grid import Changes, questions_of
+from mossy_compass.walk.journey import Journey
+
+MOST_STEPS = 100_000
+"""So many steps are done, repetitions counted."""
+MOST_GRID = 4000
+"""So many flows are compared when a comparison names none: those of the grid; of a larger network, those of the drill."""
+
+
+@dataclass(frozen=True)
+class Step:
+    """Base of all steps.
+
+    Attributes:
+        words: as people read it.
+        about: why.
+        mark: where it is written.
+
+    """
+
+    words: str
+    about: str = ""
+    mark: Mark = field(default=NOWHERE, compare=False)
+
+
+@dataclass(frozen=True)
+class Expect(Step):
+    """Something must hold."""
+
+    expectation: Expectation = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Count(Step):
+    """A rule must have decided so many packets by now; ``count`` is the number, ``rule`` is ``DEVICE/LIST/RULE``."""
+
+    rule: str = field(kw_only=True)
+    count: int = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Send(Step):
+    """Packets are sent, and their sessions stay."""
+
+    flow: Flow = field(kw_only=True)
+    times: int = 1
+
+
+@dataclass(frozen=True)
+class Fail(Step):
+    """Some things fail."""
+
+    what: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Restore(Step):
+    """Some things work again; everything, when none is named."""
+
+    what: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Change(Step):
+    """Another version of the network: ``make`` takes what the version now was read from, and gives the new one with its source."""
+
+    make: Callable[[Any], tuple[Any, Network]] = field(kw_only=True, compare=False)
+
+
+@dataclass(frozen=True)
+class Keep(Step):
+    """Keep this moment; ``compared``: some later step compares with it."""
+
+    name: str = field(kw_only=True)
+    compared: bool = False
+
+
+@dataclass(frozen=True)
+class BackTo(Step):
+    """Go back to a moment that was kept."""
+
+    name: str = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Compare(Step):
+    """So many flows, no more and no fewer, fare otherwise than when a moment was kept."""
+
+    name: str = field(kw_only=True)
+    changes: int = 0
+
+
+@dataclass(frozen=True)
+class Repeat(Step):
+    """Steps, several times over."""
+
+    steps: tuple[Step, ...] = ()
+    times: int = 1
+
+
+@dataclass(frozen=True)
+class Drill:
+    """A drill.
+
+    Attributes:
+        title, about: for people.
+        network: what it begins with.
+        source: what that was read from, for changes.
+        steps: in order.
+        name: of its file.
+
+    """
+
+    title: str
+    network: Network
+    steps: tuple[Step, ...]
+    source: Any = None
+    about: str = ""
+    name: str = ""
+
+
+class Result(NamedTuple):
+    """What came of a step.
+
+    Attributes:
+        number: of the step, from 1, repetitions counted.
+        step: the step.
+        ok: it could be done, and what was expected holds.
+        tests: flows that were tested.
+        failures: those that are not as they were wanted.
+        chance: flows that do not arrive, and nothing was written to that end.
+        said: a sentence on what was done, or why it could not be.
+        changes: of a comparison.
+        seconds: how long it took; 0 without a clock.
+        broken: the step itself cannot be done: a name that is not there.
+
+    """
+
+    number: int
+    step: Step
+    ok: bool
+    tests: int = 0
+    failures: tuple[Outcome, ...] = ()
+    chance: tuple[Outcome, ...] = ()
+    said: str = ""
+    changes: Changes | None = None
+    seconds: float = 0.0
+    broken: bool = False
+
+    @property
+    def expects(self) -> bool:
+        """Whether it is one that can fail: an expectation, a count, a comparison."""
+        return isinstance(self.step, Expect | Count | Compare)
+
+
+class Untested(NamedTuple):
+    """What no step of a drill met.
+
+    Attributes:
+        rules: device, list, rule and place.
+        devices: that no packet passed.
+        services: host and service that nobody asked for.
+
+    """
+
+    rules: tuple[tuple[str, str, str, str], ...]
+    devices: tuple[str, ...]
+    services: tuple[tuple[str, str], ...]
+
+
+class Report(NamedTuple):
+    """What came of a drill.
+
+    Attributes:
+        drill: which.
+        results: of its steps, as far as it was run.
+        untested: what it did not meet.
+        stopped: it was ended by a failure, as was asked for.
+
+    """
+
+    drill: Drill
+    results: tuple[Result, ...]
+    untested: Untested
+    stopped: bool = False
+
+    @property
+    def ok(self) -> bool:
+        """Whether everything holds, and every step could be done."""
+        return all(r.ok for r in self.results)
+
+    @property
+    def expectations(self) -> list[Result]:
+        """The steps that could have failed."""
+        return [r for r in self.results if r.expects]
+
+
+class Run:
+    """A drill under way.
+
+    Attributes:
+        drill: which.
+        lab: what its steps are done on.
+        source: what the lab's network was read from.
+
+    """
+
+    def __init__(self, drill: Drill, clock: Callable[[], float] | None = None) -> None:
+        self.drill = drill
+        self.lab = Lab(drill.network)
+        self.source = drill.source
+        self._sources: dict[str, Any] = {}
+        self._clock = clock or (lambda: 0.0)
+        self._number = 0
+
+    def results(self, only: str = "", fail_fast: bool = False) -> Iterator[Result]:
+        """Do the steps.
+
+        Args:
+            only: of the expectations, test only those whose words, or whose purpose, hold this text; other steps are done.
+            fail_fast: end with the first that fails.
+
+        """
+        for step in self._flat(self.drill.steps):
+            if only and isinstance(step, Expect | Count | Compare) and only.lower() not in f"{step.words} {step.about}".lower():
+                continue
+            self._number += 1
+            begun = self._clock()
+            try:
+                found = _DO[type(step)](self, step)
+            except InputError as fault:
+                found = Result(0, step, False, said=str(fault), broken=True)
+            found = found._replace(number=self._number, seconds=self._clock() - begun)
+            yield found
+            if fail_fast and not found.ok:
+                return
+
+    def _flat(self, steps: Sequence[Step]) -> Iterator[Step]:
+        """Steps with their repetitions, bounded."""
+        for step in steps:
+            if not isinstance(step, Repeat):
+                yield step
+                continue
+            for _ in range(step.times):
+                yield from self._flat(step.steps)
+                if self._number > MOST_STEPS:
+                    raise QuestionError(f"more than {MOST_STEPS} steps come of this drill. Repeat fewer times.")
+
+    def keep(self, name: str, compared: bool) -> None:
+        """Keep this moment."""
+        self.lab.keep(name, self._compared_flows() if compared else None)
+        self._sources[name] = self.source
+
+    def back_to(self, name: str) -> None:
+        """Go back to a moment."""
+        self.lab.back_to(name)
+        self.source = self._sources[name]
+
+    def compare(self, name: str) -> Changes:
+        """How flows fare beside how they did then."""
+        return self.lab.compare(name, self._compared_flows())
+
+    def change(self, step: Change) -> None:
+        """Another version of the network."""
+        self.source, network = step.make(self.source)
+        self.lab.change(network)
+
+    def _compared_flows(self) -> list[Flow]:
+        """What a comparison tests: the grid of a network, or where that is large, what the drill expects something of."""
+        network = self.lab.network
+        try:
+            tests = questions_of(network)
+        except QuestionError:
+            tests = []
+        if tests and len(tests) <= MOST_GRID:
+            return [Flow(*t) for t in tests]
+        found = [f for s in self._flat(self.drill.steps) if isinstance(s, Expect) for f in flows(network, s.expectation)]
+        return list(dict.fromkeys(found))[:MOST_GRID]
+
+    def untested(self) -> Untested:
+        """What no step met so far."""
+        network = self.lab.network
+        plan = self.lab.plan
+        rules = tuple(
+            (c.device, c.table, c.row, c.place) for c in counted(plan, self.lab.counters) if not c.hits and c.what != "default"
+        )
+        devices = tuple(n for n in network.devices if n not in self.lab.passed and network.devices[n].layer3)
+        asked = self.lab.asked
+        served = [(d.name, s.words) for d in network.devices.values() for s in d.serves]
+        served += [(f.name, s.words) for d in network.devices.values() for f in d.far_hosts.values() for s in f.serves]
+        services = tuple(dict.fromkeys((n, w) for n, w in served if not _was_asked(network, n, w, asked)))
+        return Untested(rules, devices, services)
+
+
+def _was_asked(network: Network, host: str, word: str, asked: set[tuple[str, str]]) -> bool:
+    """Whether some member of a service was asked of a host."""
+    far = network.far_host(host)
+    serves = far[1].serves if far else network.devices[host].serves
+    held = [s.service for s in serves if s.words == word]
+    return any((host, str(s)) in asked for s in held)
+
+
+def run(drill: Drill, clock: Callable[[], float] | None = None, only: str = "", fail_fast: bool = False) -> Report:
+    """Do a drill from its first step to its last.
+
+    Args:
+        drill: as ``files/drills.py`` reads it, or made in Python.
+        clock: gives seconds; None: steps take none.
+        only: text that the expectations to be tested hold.
+        fail_fast: end with the first failure.
+
+    """
+    made = Run(drill, clock)
+    results = tuple(made.results(only, fail_fast))
+    return Report(drill, results, made.untested(), fail_fast and bool(results) and not results[-1].ok)
+
+
+# --- what each kind of step does ---------------------------------------------------------------------------------
+
+
+def _expect(run: Run, step: Expect) -> Result:
+    """Test every flow of an expectation."""
+    tested = [judge(run.lab, step.expectation, f) for f in flows(run.lab.network, step.expectation)]
+    failures = tuple(o for o in tested if o.wrong)
+    return Result(0, step, not failures, len(tested), failures, tuple(o for o in tested if o.chance))
+
+
+def _count(run: Run, step: Count) -> Result:
+    """Read a counter."""
+    device, _, rest = step.rule.partition("/")
+    name, _, row = rest.partition("/")
+    network = run.lab.network
+    if device not in network.devices or name not in network.lists:
+        raise QuestionError(f"'{step.rule}' is no DEVICE/LIST/RULE of this network.")
+    if row not in ("end-of-list", "empty-list") and row not in [r.id for r in network.lists[name].rules]:
+        raise QuestionError(f"list {name} has no rule '{row}'.")
+    found = run.lab.counters.of(device, f"list {name}", row).packets
+    said = "" if found == step.count else f"it should have decided {step.count} packets by now, and decided {found}"
+    return Result(0, step, found == step.count, said=said)
+
+
+def _send(run: Run, step: Send) -> Result:
+    """Send packets; what becomes of them is told, and is nobody's failure."""
+    journey: Journey | None = None
+    for _ in range(step.times):
+        journey = run.lab.send(step.flow)
+    return Result(0, step, True, step.times, said=f"{journey.symptom.value}" if journey is not None else "")
+
+
+def _fail(run: Run, step: Fail) -> Result:
+    """Some things fail."""
+    for what in step.what:
+        run.lab.fail(what)
+    return Result(0, step, True)
+
+
+def _restore(run: Run, step: Restore) -> Result:
+    """Some things work again."""
+    gone = [f for what in step.what for f in run.lab.restore(what)] if step.what else sorted(run.lab.restore())
+    return Result(0, step, True, said="" if step.what else f"works again: {', '.join(map(str, gone)) or 'nothing had failed'}")
+
+
+def _change(run: Run, step: Change) -> Result:
+    """Another version of the network."""
+    run.change(step)
+    return Result(0, step, True)
+
+
+def _keep(run: Run, step: Keep) -> Result:
+    """Keep this moment."""
+    run.keep(step.name, step.compared)
+    return Result(0, step, True)
+
+
+def _back_to(run: Run, step: BackTo) -> Result:
+    """Go back to a moment."""
+    run.back_to(step.name)
+    return Result(0, step, True)
+
+
+def _compare(run: Run, step: Compare) -> Result:
+    """Compare with a moment."""
+    found = run.compare(step.name)
+    number = len(found.changed) + len(found.rerouted) + len(found.come) + len(found.gone)
+    said = "" if number == step.changes else f"{step.changes} flows should fare otherwise, and {number} do"
+    return Result(0, step, number == step.changes, said=said, changes=found)
+
+
+_DO: dict[type[Step], Callable[[Run, Any], Result]] = {
+    Expect: _expect,
+    Count: _count,
+    Send: _send,
+    Fail: _fail,
+    Restore: _restore,
+    Change: _change,
+    Keep: _keep,
+    BackTo: _back_to,
+    Compare: _compare,
+}
+"""What each kind of step does; a repetition is spread out before."""

@@ -1,0 +1,342 @@
+"""What must hold of test flows, and whether it does.
+
+*Reaches* means answered: the sender received the answer to what it sent. *Never reaches* means more than unanswered: the packet
+does not arrive at all, for one that arrives and whose answer is lost has been let in. A flow that never reaches because of
+something that nobody wrote to that end (a cable, a missing route, a silent neighbour) holds by chance, and is told apart.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
+
+from mossy_compass.errors import AddressError, QuestionError
+from mossy_compass.lab.lab import Flow, Lab
+from mossy_compass.marks import NOWHERE, Mark, hint
+from mossy_compass.model.network import Network, Term, name_hash
+from mossy_compass.packet.address import Address, parse_block
+from mossy_compass.plan.reasons import Fate
+from mossy_compass.walk.ask import Options, addresses_of, members_of
+from mossy_compass.walk.grid import services_at
+from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.many import every_path
+
+MOST_FLOWS = 20_000
+"""So many flows may come of one expectation; more are asked for with ``sample``."""
+MEANT = (
+    "filter.",
+    "self.",
+    "session.",
+    "name.unlearned",
+    "route.discard",
+    "route.unreachable",
+    "nat.none",
+    "source.check",
+    "forwarding.off",
+)
+"""Causes that somebody wrote, or chose, so that a packet does not arrive; all others are chance."""
+ARRIVED = (Fate.DELIVERED, Fate.REFUSED)
+SHORT = re.compile(r"(?P<source>\S+) (?:(?P<never>never |cannot )?(?:reaches|reach)) (?P<target>\S+?)(?: for (?P<services>.+))?")
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What is wanted of each flow. What is None is not asked.
+
+    Attributes:
+        reaches: answered; False: it must not even arrive.
+        fate, symptom, cause: of the journey.
+        by: ``LIST/RULE`` that has a part in it, on the way that decides.
+        passes: devices that it passes, in this order, others between them or not.
+        avoids: devices that it must not pass.
+        exit: ``DEVICE/INTERFACE`` that it leaves by.
+        seen_as: source that the far end sees; with or without port.
+        logs: ``LIST/RULE`` that writes a log line of it.
+        every_path: all of it must hold for every combination of equal ways.
+
+    """
+
+    reaches: bool | None = None
+    fate: str | None = None
+    symptom: str | None = None
+    cause: str | None = None
+    by: str | None = None
+    passes: tuple[str, ...] = ()
+    avoids: tuple[str, ...] = ()
+    exit: str | None = None
+    seen_as: str | None = None
+    logs: str | None = None
+    every_path: bool = False
+
+
+@dataclass(frozen=True)
+class Expectation:
+    """A sentence that must hold, over every member of its ends.
+
+    Attributes:
+        words: as people read it.
+        source, target: a host, a group, a segment, a zone; the target may be a name or an address.
+        services: what is asked for; empty: what the target listens for, and a ping where it must not be reached.
+        wanted: of each flow.
+        options: further wishes about the packets.
+        sample: so many flows are tested, chosen by ``seed``; 0 for all.
+        about: why, in the author's words.
+        mark: where it is written.
+
+    """
+
+    words: str
+    source: str
+    target: str
+    services: tuple[str, ...]
+    wanted: Wanted
+    options: Options = field(default_factory=Options)
+    sample: int = 0
+    seed: int = 1
+    about: str = ""
+    mark: Mark = field(default=NOWHERE, compare=False)
+
+
+class Outcome(NamedTuple):
+    """What became of one flow of an expectation.
+
+    Attributes:
+        flow: which.
+        journey: of it; with every way, the first that failed, else the first.
+        wrong: what is not as it was wanted, a sentence each; empty where it holds.
+        chance: it does not arrive, and nothing was written to that end.
+
+    """
+
+    flow: Flow
+    journey: Journey
+    wrong: tuple[str, ...]
+    chance: bool = False
+
+
+def short(words: str) -> tuple[str, str, tuple[str, ...], bool]:
+    """Read ``kiosks never reach ledger for ssh and telnet``: source, target, services, whether it must reach.
+
+    Raises:
+        QuestionError: it is no such sentence.
+
+    """
+    found = SHORT.fullmatch(" ".join(words.split()))
+    if found is None:
+        raise QuestionError(
+            f"'{words}' is no expectation. Write: SOURCE reaches TARGET for SERVICE, or SOURCE never reaches TARGET."
+        )
+    services = tuple(s for s in re.split(r",\s*|\s+and\s+|\s+", found["services"] or "") if s)
+    return found["source"], found["target"], services, found["never"] is None
+
+
+# --- who is meant ------------------------------------------------------------------------------------------------
+
+
+def members(network: Network, word: str, sends: bool) -> list[str]:
+    """The hosts that a word stands for: one host, or those whose address is in a group, segment, zone or prefix.
+
+    Args:
+        network: the network.
+        word: as written.
+        sends: who sends must be a host; who is sent to may be a name or an address too.
+
+    Raises:
+        QuestionError: nobody is meant.
+
+    """
+    if word.partition("/")[0] in network.devices or network.far_host(word) is not None:
+        return [word]
+    terms = _terms(network, word)
+    if terms is not None:
+        found = [name for name, addresses in _hosts(network) if any(t.holds(a) for t in terms for a in addresses)]
+        if found:
+            return found
+        if not sends and len(terms) == 1 and not terms[0].members:
+            return [word]
+        raise QuestionError(f"no host of this network has an address in '{word}', so nobody would be tested.")
+    if not sends and (word in network.names or _asked_for(network, word)):
+        return [word]
+    known = [*network.devices, *network.groups, *network.segments, *_zones(network), *network.names]
+    raise QuestionError(f"there is no '{word}' to {'send from' if sends else 'send to'}. {hint(word, known, 'names')}")
+
+
+def _asked_for(network: Network, word: str) -> bool:
+    """Whether a resolver knows a name."""
+    return any(d.records and word in d.records for d in network.devices.values())
+
+
+def _zones(network: Network) -> set[str]:
+    """Every zone."""
+    return {i.zone for d in network.devices.values() for i in d.interfaces.values() if i.zone}
+
+
+def _terms(network: Network, word: str) -> tuple[Term, ...] | None:
+    """The addresses that a word names: a group, a segment, a zone, an address form; None for any other."""
+    if word in network.groups:
+        return network.groups[word].terms
+    if word in network.segments:
+        ports = [network.devices[d].interfaces.get(p) for d, p in network.segments[word].members if d in network.devices]
+        return tuple(Term(word, (a.prefix.span,)) for p in ports if p is not None for a in p.addresses)
+    if word in _zones(network):
+        held = [i for d in network.devices.values() for i in d.interfaces.values() if i.zone == word]
+        return tuple(Term(word, (a.prefix.span,)) for i in held for a in i.addresses if not a.address.is_link_local)
+    if word == "local-networks":
+        return (Term(word, network.local),)
+    try:
+        block = parse_block(word)
+    except AddressError:
+        return None
+    return (Term(block.text, block.spans, masked=block.masked),)
+
+
+def _hosts(network: Network) -> Iterator[tuple[str, list[Address]]]:
+    """Hosts and far hosts with their addresses; what routes is no test's end unless it is named."""
+    for device in network.devices.values():
+        if device.kind.value == "host":
+            yield device.name, [a for a, _ in device.own_addresses()]
+        for far in device.far_hosts.values():
+            yield far.name, list(far.addresses)
+
+
+def flows(network: Network, expectation: Expectation) -> list[Flow]:
+    """Every flow of an expectation: each pair of members, each member of each service, each family that both ends have.
+
+    Raises:
+        QuestionError: nobody is meant, there is no such service, or there are too many.
+
+    """
+    sources, targets = members(network, expectation.source, True), members(network, expectation.target, False)
+    out: list[Flow] = []
+    for target in targets:
+        asked = [m for s in expectation.services or _usual(network, target, expectation) for m in members_of(network, s)]
+        for source in sources:
+            if source == target:
+                continue
+            for service in dict.fromkeys(asked):
+                out += _families(network, Flow(source, target, service, expectation.options))
+        if len(out) > MOST_FLOWS and not expectation.sample:
+            raise QuestionError(f"more than {MOST_FLOWS} flows come of this. Say sample: COUNT, or name fewer.")
+    if not out:
+        raise QuestionError(f"'{expectation.source}' and '{expectation.target}' are the same host, so nothing would be tested.")
+    if expectation.sample and expectation.sample < len(out):
+        # by a stated function of seed and number, so that the same sample is taken on every machine
+        order = sorted(range(len(out)), key=lambda n: name_hash(f"{expectation.seed}/{n}"))
+        out = [out[n] for n in sorted(order[: expectation.sample])]
+    return out
+
+
+def _usual(network: Network, target: str, expectation: Expectation) -> Sequence[str]:
+    """What is asked for where nothing is said: what the target listens for; and a ping, where it must not be reached at all."""
+    found = services_at(network, target.partition("/")[0])
+    if expectation.wanted.reaches is False or len(found) == 1:
+        return found
+    return found[1:]
+
+
+def _families(network: Network, flow: Flow) -> Iterator[Flow]:
+    """A flow for each family that both of its ends have; the one flow, where that is one, is said, or cannot be known."""
+    mine, theirs = ({a.family for a in _addresses(network, end)} for end in (flow.source, flow.target))
+    both = sorted(mine & theirs)
+    if len(both) < 2 or flow.options.family is not None or flow.options.source is not None or flow.service in ("icmp", "icmp6"):
+        yield flow
+        return
+    for family in both:
+        yield replace(flow, options=replace(flow.options, family=family))
+
+
+def _addresses(network: Network, end: str) -> Sequence[Address]:
+    """The addresses of an end; none where only a resolver knows them, or it has none yet."""
+    try:
+        return addresses_of(network, end)
+    except QuestionError:
+        return ()
+
+
+# --- whether it holds --------------------------------------------------------------------------------------------
+
+
+def judge(lab: Lab, expectation: Expectation, flow: Flow) -> Outcome:
+    """What becomes of a flow, and what of it is not as it was wanted.
+
+    Raises:
+        QuestionError: the question cannot be meant.
+
+    """
+    wanted = expectation.wanted
+    first: Outcome | None = None
+    for journey in _journeys(lab, flow, wanted.every_path):
+        wrong = tuple(_wrong(journey, wanted))
+        if wrong:
+            return Outcome(flow, journey, wrong)
+        chance = wanted.reaches is False and not journey.cause.startswith(MEANT)
+        first = first or Outcome(flow, journey, (), chance)
+    assert first is not None
+    return first
+
+
+def _journeys(lab: Lab, flow: Flow, every: bool) -> Iterator[Journey]:
+    """The journey of a flow, or those of every combination of equal ways."""
+    if not every:
+        yield lab.test(flow)
+        return
+    wishes = flow.options
+    options = {n: getattr(wishes, n) for n in wishes.__slots__}
+    for path in every_path(lab.plan, flow.source, flow.target, flow.service, **options).paths:
+        lab.saw(path.journey)
+        yield path.journey
+
+
+def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
+    """What is not as it was wanted."""
+    if wanted.reaches is True and not journey.answered:
+        yield "it should be answered, and is not"
+    if wanted.reaches is False and journey.there.fate in ARRIVED:
+        yield "it should not arrive, and does" + ("" if journey.answered else ", though no answer comes back")
+    for name, value, found in (
+        ("fate", wanted.fate, journey.fate.value),
+        ("symptom", wanted.symptom, journey.symptom.value),
+        ("cause", wanted.cause, journey.cause),
+    ):
+        if value is not None and value != found:
+            yield f"the {name} should be {value}, and is {found}"
+    path = [h.device for h in journey.there.hops]
+    if wanted.passes and not _in_order(wanted.passes, path):
+        yield f"it should pass {', '.join(wanted.passes)}, and goes {' > '.join(path)}"
+    for name in wanted.avoids:
+        if name in path:
+            yield f"it should not pass {name}, and goes {' > '.join(path)}"
+    exits = [f"{h.device}/{h.leaving}" for h in journey.there.hops if h.leaving]
+    if wanted.exit is not None and wanted.exit not in exits:
+        yield f"it should leave by {wanted.exit}, and leaves by {', '.join(exits) or 'nothing'}"
+    if wanted.seen_as is not None and wanted.seen_as not in (
+        journey.seen_as,
+        journey.seen_as.rpartition(":")[0].strip("[]"),
+        journey.seen_as,
+    ):
+        yield f"it should be seen as {wanted.seen_as}, and is seen as {journey.seen_as or 'nothing'}"
+    yield from _rows_wrong(journey, wanted)
+
+
+def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
+    """Rules that should have had a part, and had none."""
+    met = [
+        (f"{r.table.removeprefix('list ')}/{r.row}", r.logged)
+        for leg in journey.homeward
+        for h in leg.hops
+        for r in h.rulings
+        if r.row
+    ]
+    if wanted.by is not None and wanted.by not in [name for name, _ in met]:
+        said = ", ".join(dict.fromkeys(n for n, _ in met if "/" in n)) or "no rule"
+        yield f"{wanted.by} should decide, and it met {said}"
+    if wanted.logs is not None and wanted.logs not in [name for name, logged in met if logged]:
+        yield f"{wanted.logs} should log it, and does not"
+
+
+def _in_order(wanted: Sequence[str], path: Sequence[str]) -> bool:
+    """Whether some devices are passed in an order, with others between them or not."""
+    rest = iter(path)
+    return all(name in rest for name in wanted)

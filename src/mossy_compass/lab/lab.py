@@ -1,0 +1,243 @@
+"""A network with what changes in it: faults, sessions, counters. Values in, values out; nothing here asks a clock.
+
+A lab computes a plan once for each set of faults and each version of the network, and keeps it, so that what is restored is
+what was there before. Its state has a journal: a moment is kept and gone back to at the cost of what happened since.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
+
+from mossy_compass.errors import QuestionError
+from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
+from mossy_compass.marks import hint
+from mossy_compass.model.network import Network
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Fate
+from mossy_compass.state.state import State
+from mossy_compass.walk.ask import Options
+from mossy_compass.walk.evidence import Counters
+from mossy_compass.walk.grid import Changes, Grid, cell_of, compare, gathered
+from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.trace import trace_one
+
+FIRST_SENT_PORT = 40_000
+"""Source ports of what is sent and leaves its sessions behind, so that no later test is taken for a part of it."""
+MOST_PLANS = 64
+"""So many plans are kept; the oldest goes first."""
+
+
+class Kept(NamedTuple):
+    """A moment that was kept.
+
+    Attributes:
+        network, faults: what was written, and what had failed.
+        moment: of the state.
+        sent: packets sent so far.
+        grid: what the flows of a comparison came to then; None where none were asked for.
+
+    """
+
+    network: Network
+    faults: frozenset[Fault]
+    moment: int
+    sent: int
+    grid: Grid | None
+
+
+@dataclass(frozen=True)
+class Flow:
+    """A test flow.
+
+    Attributes:
+        source, target, service: as for ``trace``; the service is one member.
+        options: further wishes.
+
+    """
+
+    source: str
+    target: str
+    service: str
+    options: Options = field(default_factory=Options)
+
+    def __str__(self) -> str:
+        family = f" over IPv{self.options.family}" if self.options.family else ""
+        return f"{self.source} to {self.target}, {self.service}{family}"
+
+
+class Lab:
+    """A network in motion.
+
+    Attributes:
+        network: as written by now.
+        faults: what has failed by now.
+        state: what devices remember of what was sent.
+        counters: of everything that was sent and tested.
+        passed: devices that some packet passed.
+        asked: hosts that a packet arrived at, with the service that it asked for.
+
+    """
+
+    def __init__(self, network: Network) -> None:
+        self.network = network
+        self.faults: frozenset[Fault] = frozenset()
+        self.state = State()
+        self.counters = Counters()
+        self.passed: set[str] = set()
+        self.asked: set[tuple[str, str]] = set()
+        self._sent = 0
+        self._kept: dict[str, Kept] = {}
+        self._plans: dict[tuple[int, frozenset[Fault]], tuple[Network, Plan]] = {}
+
+    @property
+    def plan(self) -> Plan:
+        """The network as it is now, compiled; the same plan for the same network and faults."""
+        key = (id(self.network), self.faults)
+        found = self._plans.get(key)
+        if found is None or found[0] is not self.network:
+            if len(self._plans) >= MOST_PLANS:
+                self._plans.pop(next(iter(self._plans)))
+            found = self._plans[key] = self.network, Plan(apply(self.network, self.faults))
+        return found[1]
+
+    # packets
+
+    def test(self, flow: Flow) -> Journey:
+        """What becomes of a new flow, as things stand; nothing of it is remembered.
+
+        Raises:
+            QuestionError: the network has no such sender, target or service.
+
+        """
+        kept = self.state.keep()
+        try:
+            journey = trace_one(self.plan, flow.source, flow.target, flow.service, flow.options, None, self.state)
+        finally:
+            self.state.back_to(kept)
+        self.saw(journey)
+        return journey
+
+    def send(self, flow: Flow) -> Journey:
+        """Send a packet of a new flow, whose sessions stay.
+
+        Raises:
+            QuestionError: the network has no such sender, target or service.
+
+        """
+        options = flow.options
+        if options.from_port is None and flow.service not in ("ping", "echo"):
+            options = replace(options, from_port=FIRST_SENT_PORT + self._sent % 9000)
+        journey = trace_one(self.plan, flow.source, flow.target, flow.service, options, None, self.state)
+        self._sent += 1
+        self.saw(journey)
+        return journey
+
+    def saw(self, journey: Journey) -> None:
+        """Count what a journey met, and note where it came."""
+        self.counters.add(journey)
+        legs = (*journey.legs, *([journey.later] if journey.later else ()))
+        self.passed.update(h.device for leg in legs for h in leg.hops)
+        if journey.there.fate in (Fate.DELIVERED, Fate.REFUSED):
+            arrived = journey.there.arrived.what()
+            self.asked.update(
+                (name, arrived)
+                for name in (journey.there.end, journey.target_owner, *self.plan.owners(journey.there.arrived.destination))
+                if name
+            )
+
+    def grid(self, flows: Iterable[Flow]) -> Grid:
+        """What many flows come to, as cells of a grid."""
+        return gathered(cell_of(self.test(f), f.source, f.target, f.service) for f in flows)
+
+    # what fails and changes
+
+    def fail(self, what: str | Fault) -> Fault:
+        """Something fails.
+
+        Raises:
+            QuestionError: there is no such thing, or it has failed already.
+
+        """
+        fault = what if isinstance(what, Fault) else parse(self.network, what)
+        if fault in self.faults:
+            raise QuestionError(f"{fault} has failed already.")
+        self.faults |= {fault}
+        return fault
+
+    def restore(self, what: str | Fault | None = None) -> frozenset[Fault]:
+        """Something works again; everything, when nothing is named. Gives what was restored.
+
+        Raises:
+            QuestionError: it has not failed.
+
+        """
+        if what is None:
+            gone, self.faults = self.faults, frozenset()
+            return gone
+        fault = what if isinstance(what, Fault) else parse(self.network, what)
+        if fault not in self.faults:
+            failed = ", ".join(map(str, sorted(self.faults))) or "nothing"
+            raise QuestionError(f"{fault} has not failed; {failed} has.")
+        self.faults -= {fault}
+        return frozenset((fault,))
+
+    def change(self, network: Network) -> None:
+        """Another version of the network, read and checked elsewhere; what had failed stays so, where it is still there.
+
+        Sessions survive, as they do on most devices; a plan is compiled for the new version when it is asked.
+        """
+        self.network = network
+        known = {kind: set(names(network)) for kind, names in KNOWN.items()}
+        self.faults = frozenset(f for f in self.faults if f.name in known[f.kind])
+
+    # moments
+
+    def keep(self, name: str, flows: Iterable[Flow] | None = None) -> Kept:
+        """Keep this moment under a name, with what some flows come to now, to be compared with later.
+
+        Args:
+            name: for ``back_to`` and ``compare``.
+            flows: None for none.
+
+        """
+        grid = self.grid(flows) if flows is not None else None
+        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, grid)
+        return self._kept[name]
+
+    def back_to(self, name: str) -> None:
+        """Everything as it was when a moment was kept: network, faults, sessions.
+
+        Raises:
+            QuestionError: nothing was kept under that name.
+
+        """
+        kept = self.kept(name)
+        self.network, self.faults, self._sent = kept.network, kept.faults, kept.sent
+        self.state.back_to(kept.moment)
+        # what was kept later is gone with what happened since
+        self._kept = {n: k for n, k in self._kept.items() if k.moment <= kept.moment}
+
+    def kept(self, name: str) -> Kept:
+        """A moment that was kept.
+
+        Raises:
+            QuestionError: nothing was kept under that name.
+
+        """
+        if name not in self._kept:
+            raise QuestionError(f"nothing was kept as '{name}'. {hint(name, self._kept, 'names')}")
+        return self._kept[name]
+
+    def compare(self, name: str, flows: Iterable[Flow]) -> Changes:
+        """How flows fare now, beside how they did when a moment was kept.
+
+        Raises:
+            QuestionError: nothing was kept under that name, or without flows.
+
+        """
+        kept = self.kept(name)
+        if kept.grid is None:
+            raise QuestionError(f"no flows were tested when '{name}' was kept, so there is nothing to compare with.")
+        return compare(kept.grid, self.grid(flows))

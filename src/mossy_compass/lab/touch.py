@@ -1,0 +1,167 @@
+"""What a journey depends on: the devices and segments of every way that its packets might have taken.
+
+Taking something away from a network never makes a way shorter, nor a route better, as long as no device tells one routing protocol
+what it learned by another. So a journey stays as it is when what fails is on none of its shortest ways, nor holds an address of
+its packets. Where this cannot be relied on, ``certain`` says so, and everything is computed again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from mossy_compass.lab.faults import Fault
+from mossy_compass.model.network import Kind, Network
+from mossy_compass.model.settings import SourceCheck
+from mossy_compass.packet.address import Address
+from mossy_compass.plan.plan import Plan
+from mossy_compass.routing.domains import Port
+from mossy_compass.walk.journey import Journey, Leg
+
+MOST_DEVICES = 5000
+"""A search that goes beyond so many devices is given up: the journey then depends on everything."""
+
+
+class Touched(NamedTuple):
+    """What a journey depends on.
+
+    Attributes:
+        devices: names.
+        ports: device and interface.
+        segments: cables.
+        everything: it cannot be told.
+
+    """
+
+    devices: frozenset[str]
+    ports: frozenset[Port]
+    segments: frozenset[str]
+    everything: bool = False
+
+    def by(self, network: Network, fault: Fault) -> bool:
+        """Whether a fault may change the journey."""
+        if self.everything or fault.kind in ("service", "name", "lease", "host"):
+            return True
+        if fault.kind == "link":
+            return fault.name in self.segments
+        if fault.kind == "device":
+            return fault.name in self.devices
+        device, _, port = fault.name.partition("/")
+        if network.devices[device].kind is Kind.SWITCH:
+            return device in self.devices
+        return (device, port) in self.ports or any(
+            i.parent == port and (device, i.name) in self.ports for i in network.devices[device].interfaces.values()
+        )
+
+
+ALL = Touched(frozenset(), frozenset(), frozenset(), True)
+
+
+def certain(network: Network) -> bool:
+    """Whether a failure can only take ways away: no redistribution, no leases, no reverse-path check."""
+    for device in network.devices.values():
+        ospf, rip = device.ospf, device.rip
+        tells = bool(
+            (ospf and (ospf.redistribute or ospf.originate_default)) or (rip and (rip.redistribute or rip.originate_default))
+        )
+        leased = bool(device.leases) or any(i.leased for i in device.interfaces.values())
+        if tells or leased or device.settings.source_check is not SourceCheck.OFF:
+            return False
+    return True
+
+
+def touched(plan: Plan, journey: Journey) -> Touched:
+    """What a journey depends on."""
+    if journey.plan is None or journey.there.packet.protocol == 0:
+        return ALL  # no packet left: whatever was in its way may be anywhere
+    legs = [*journey.legs, *([journey.later] if journey.later is not None else [])]
+    if journey.lookup is not None:
+        legs += journey.lookup.journey.legs
+    search = _Search(plan)
+    for leg in legs:
+        if not search.leg(leg):
+            return ALL
+    return search.found()
+
+
+class _Search:
+    """Goes every way that the packets of some legs might take."""
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self.devices: set[str] = set()
+        self.ports: set[Port] = set()
+        self.seen: set[tuple[str, Address]] = set()
+
+    def leg(self, leg: Leg) -> bool:
+        """Follow a leg, and from each of its devices all ways to where the packet went; False where that cannot be told."""
+        for address in {leg.packet.source, leg.packet.destination, leg.arrived.source, leg.arrived.destination}:
+            self._holder(address)
+        for hop in leg.hops:
+            self.devices.add(hop.device)
+            self.devices.update(hop.bridges)
+            self.ports.update((hop.device, p) for p in (hop.arriving, hop.leaving) if p is not None)
+            for ruling in hop.rulings:
+                for way in ruling.ways:
+                    if not self._onwards(hop.device, way.interface, way.address or ruling.saw.destination, ruling.saw.destination):
+                        return False
+        return True
+
+    def _holder(self, address: Address) -> None:
+        """Whoever has an address, and the interface that it is on."""
+        for name in self.plan.owners(address):
+            device = self.plan.network.devices.get(name)
+            if device is not None:
+                self.devices.add(name)
+                self.ports.update((name, port) for held, port in device.own_addresses() if held == address)
+
+    def _onwards(self, device: str, port: str, asked: Address, destination: Address) -> bool:
+        """From an interface of a device on, by every equal way."""
+        pending = [(device, port, asked)]
+        while pending:
+            name, interface, hop = pending.pop()
+            self.ports.add((name, interface))
+            domain = self.plan.domains.of(name, interface)
+            if domain is None:
+                continue
+            self.devices.update(n for n, _ in domain.members if self.plan.network.devices[n].kind is Kind.SWITCH)
+            for answer in domain.owners.get(hop, ()):
+                self.ports.add((answer.device, answer.interface))
+                self.devices.add(answer.device)
+                if (answer.device, destination) in self.seen:
+                    continue
+                self.seen.add((answer.device, destination))
+                if len(self.seen) > MOST_DEVICES:
+                    return False
+                here = self.plan.network.devices[answer.device]
+                if here.kind is Kind.HOST or any(a == destination for a, _ in here.own_addresses()):
+                    continue
+                if here.policy_routes or here.translate:
+                    return False
+                route = self.plan.device(answer.device).table.lookup(destination)
+                pending += [
+                    (answer.device, h.interface, h.address or destination) for h in (route.hops if route is not None else ())
+                ]
+        return True
+
+    def found(self) -> Touched:
+        """Everything that was met, with the cables of the interfaces."""
+        return Touched(frozenset(self.devices), frozenset(self.ports), frozenset(self._segments(self.ports)))
+
+    def _segments(self, ports: Iterable[Port]) -> Iterator[str]:
+        """The cables of some interfaces, those that are bridged to them too."""
+        cabled = {member: s.name for s in self.plan.network.segments.values() for member in s.members}
+        devices = self.plan.network.devices
+        for name, port in ports:
+            interface = devices[name].interfaces[port]
+            for own in (port, interface.parent or port):
+                if (name, own) in cabled:
+                    yield cabled[name, own]
+            domain = self.plan.domains.of(name, port)
+            for member in domain.members if domain is not None else ():
+                if member in cabled:
+                    yield cabled[member]
+        if any(devices[d].kind is Kind.SWITCH for d in self.devices):
+            for segment in self.plan.network.segments.values():
+                if any(d in self.devices and devices[d].kind is Kind.SWITCH for d, _ in segment.members):
+                    yield segment.name

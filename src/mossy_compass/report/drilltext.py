@@ -1,0 +1,130 @@
+"""What came of a drill, as text of 100 columns: what fails first is what is read first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.text import Text
+
+from mossy_compass.lab.drill import Compare, Report, Result, Untested
+from mossy_compass.lab.expect import Outcome
+from mossy_compass.report import changetext, sentences
+from mossy_compass.report.text import journey as journey_text
+from mossy_compass.report.text import rows_of
+
+MOST_FAILURES = 5
+"""So many flows of one expectation are shown; the rest are counted."""
+MOST_UNTESTED = 6
+
+
+def head(report: Report) -> str:
+    """The answer in a line."""
+    expected = report.expectations
+    good = sum(r.ok for r in expected)
+    tests = sum(r.tests for r in report.results)
+    broken = sum(r.broken for r in report.results)
+    name = report.drill.name or report.drill.title
+    flows = f" ({tests} flow{'s' * (tests != 1)} tested)"
+    stopped = "; it was ended at the first failure" if report.stopped else ""
+    if not expected and not broken:
+        return f"{name}: nothing was expected, so nothing was tested{stopped}."
+    if report.ok:
+        return f"{name}: all {good} expectations hold{flows}{stopped}."
+    parts = [f"{len(expected) - good} of {len(expected)} expectations do not hold"] if good < len(expected) else []
+    parts += [f"{broken} step{'s' * (broken != 1)} cannot be done"] if broken else []
+    return f"{name}: {', and '.join(parts)}{flows}{stopped}."
+
+
+def whole(report: Report, details: bool = False) -> RenderableType:
+    """The answer, a line a step, failing ones with their journeys, and what was never tested."""
+    parts: list[RenderableType] = [Text(head(report), style="bold green" if report.ok else "bold red")]
+    if report.drill.about:
+        parts.append(Text(f"  {report.drill.about}", style="dim"))
+    for result in report.results:
+        parts += _step(result, details)
+    parts += _untested(report.untested, details)
+    return Group(*parts)
+
+
+def line(result: Result) -> Text:
+    """A step in a line: how it went, its number, what it says, how many flows."""
+    word, style = ("ok", "green") if result.ok else ("FAILS", "bold red")
+    if not result.expects:
+        word, style = ("", "") if result.ok else ("BROKEN", "bold red")
+    text = Text.assemble((f"{word:<7}", style), (f"{result.number:>4}  ", "dim"), result.step.words)
+    if result.tests > 1:
+        text.append(f" ({result.tests} flows)", style="dim")
+    if result.said and result.ok:
+        text.append(f": {result.said}", style="dim")
+    return text
+
+
+def _step(result: Result, details: bool) -> Iterator[RenderableType]:
+    """A step, with what is to be said of it."""
+    yield line(result)
+    if not result.ok:
+        if result.step.about:
+            yield _under(f'why it is wanted: "{result.step.about}"')
+        if result.said:
+            yield _under(result.said)
+        if result.step.mark.line:
+            yield _under(f"written at {result.step.mark}")
+    for outcome in result.failures[:MOST_FAILURES]:
+        yield _failure(outcome, details)
+    more = len(result.failures) - MOST_FAILURES
+    if more > 0:
+        yield _under(f"... and {more} more flows; --format json has them all")
+    if result.chance:
+        yield Padding(_chance(result.chance), (0, 0, 0, 13))
+    if isinstance(result.step, Compare) and result.changes:
+        yield Padding(changetext.cells(result.changes), (0, 0, 0, 13))
+
+
+def _under(words: str) -> RenderableType:
+    """A line below a step's own."""
+    return Padding(Text(words), (0, 0, 0, 13))
+
+
+def _failure(outcome: Outcome, details: bool) -> RenderableType:
+    """A flow that is not as it was wanted: what is wrong, its headline, and the two lines below it; or all of it."""
+    parts: list[RenderableType] = [Text("; ".join(outcome.wrong), style="red")]
+    if details:
+        parts.append(journey_text(outcome.journey))
+    else:
+        parts.append(Text(sentences.headline(outcome.journey)))
+        extra = sentences.extras(outcome.journey)[:2]
+        if extra:
+            parts.append(Padding(rows_of(extra, ("dim", ""), (8, None)), (0, 0, 0, 2)))
+    return Padding(Group(*parts), (0, 0, 0, 13))
+
+
+def _chance(outcomes: tuple[Outcome, ...]) -> RenderableType:
+    """Flows that do not arrive, and that nothing forbids."""
+    first = outcomes[0]
+    more = f", and {len(outcomes) - 1} more flows likewise" if len(outcomes) > 1 else ""
+    words = f"by chance: {first.flow} does not arrive because of {first.journey.because.words} [{first.journey.cause}]{more}; nothing forbids it"
+    return Text(words, style="yellow")
+
+
+def _untested(found: Untested, details: bool) -> Iterator[RenderableType]:
+    """What no step met: rules, devices, services."""
+    most = 10_000 if details else MOST_UNTESTED
+    rows = []
+    if found.rules:
+        rows.append(("rules", _listed([f"{table}/{row} at {device}" for device, table, row, _ in found.rules], most)))
+    if found.devices:
+        rows.append(("devices", _listed(list(found.devices), most)))
+    if found.services:
+        rows.append(("services", _listed([f"{host} {word}" for host, word in found.services], most)))
+    if rows:
+        yield Text("")
+        yield Text("Never tested:", style="bold")
+        yield Padding(rows_of(rows, ("dim", ""), (9, None)), (0, 0, 0, 2))
+
+
+def _listed(names: list[str], most: int) -> str:
+    """The first names, with the number of the rest."""
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return f"{len(names)}: {', '.join(names[:most])}{more}"
