@@ -7,7 +7,7 @@ error, and then as a whole.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
@@ -100,7 +100,7 @@ def change(
     first = changetext.head(file, change_file, changes, tests, found, write)
     lines = changetext.difference(text, made.text, file)
     if form == "json":
-        say_json(_as_dict(first, made.about, lines, changes, found))
+        say_json(changetext.as_dict(first, made.about, lines, changes, found))
         return
     show(changetext.whole(first, made.about, lines, changes, other, found))
 
@@ -117,35 +117,3 @@ def _tested(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]
             raise
         return None
     return grids.gathered(track(grids.run(plan, tests, None, options), len(tests), "tests"))
-
-
-def _as_dict(first: str, about: str, lines: Sequence[str], changes: Any, effects: Sequence[Any]) -> dict[str, Any]:
-    """The same as plain data."""
-    from mossy_compass.plan.findings import example
-    from mossy_compass.walk.grid import cell_dict
-
-    def shown(facts: Any) -> str | None:
-        """An example packet; None for none."""
-        return example(facts) if facts is not None else None
-
-    pairs = changes.changed + changes.rerouted if changes is not None else ()
-    return {
-        "mossy-changes": 1,
-        "answer": first,
-        "about": about,
-        "file": list(lines),
-        "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in pairs],
-        "rules": [
-            {
-                "list": effect.name,
-                "devices": list(effect.devices),
-                "unknown": effect.unknown,
-                "verdicts": [{"before": t.before, "after": t.after, "example": shown(t.witness)} for t in effect.turns],
-                "rows": [
-                    {"rule": r.row, "state": r.state, "decides-now": shown(r.grew), "decided-before": shown(r.shrank)}
-                    for r in effect.rows
-                ],
-            }
-            for effect in effects
-        ],
-    }

@@ -8,11 +8,16 @@ alone, so that warnings do not stop a pipeline.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, form_option, say, say_json, shipped, show, show_problems, write_whole
+
+if TYPE_CHECKING:
+    from rich.console import RenderableType
+
+    from mossy_compass.model.network import Network
 
 
 @click.command(context_settings=CONTEXT, short_help="Read a network file and print every fault and finding.")
@@ -126,7 +131,13 @@ DEMO: tuple[tuple[str, str, str, str, int | None], ...] = (
 
 
 @click.command(context_settings=CONTEXT, short_help="Show the demo network and its test packets, explained.")
-@click.option("--write", "target", type=click.Path(dir_okay=False), metavar="FILE", help="Also write the demo network to FILE.")
+@click.option(
+    "--write",
+    "target",
+    type=click.Path(dir_okay=False),
+    metavar="FILE",
+    help="Also write the demo network to FILE, and its drill beside it.",
+)
 @click.option("--details", is_flag=True, help="Show each hop too.")
 def demo(target: str | None, details: bool) -> None:
     """Show the demo network, Fernhollow Botanic Trust, and several test packets explained.
@@ -150,7 +161,14 @@ def demo(target: str | None, details: bool) -> None:
     assert reading.network is not None
     plan = Plan(reading.network)
     if target:
+        # The drill beside the network names it as it was written.
+        steps_text = (
+            shipped("fernhollow.drill.yaml")
+            .read_text(encoding="utf-8")
+            .replace("network: fernhollow.yaml", f"network: {Path(target).name}")
+        )
         write_whole(Path(target), data)
+        write_whole(_drill_beside(Path(target)), steps_text.encode())
     kinds: dict[str, list[str]] = {}
     for device in reading.network.devices.values():
         kinds.setdefault(device.kind.value, []).append(device.name)
@@ -168,25 +186,40 @@ def demo(target: str | None, details: bool) -> None:
         parts.append(Text(f"{number}. {title}", style="bold"))
         journey = run_trace(plan, sender, goal, service, at=at)
         parts.append(Padding(text.journey(journey, details) if details else text.brief(journey), (0, 0, 1, 3)))
+    parts += [_demo_drill(reading.network, data, name), Text("")]
+    then = "--from kiosk-1 --to ledger --service tcp/22 --details"
     if target:
-        parts.append(
-            Text(
-                f"The network is in {target}. Go on with: mossy trace {target} --from kiosk-1 --to ledger --service tcp/22 --details"
-            )
-        )
+        drill = _drill_beside(Path(target))
+        parts.append(Text(f"The network is in {target}, its drill in {drill}. Go on with: mossy trace {target} {then}"))
     else:
-        parts.append(
-            Text(
-                "Go on with: mossy demo --write fernhollow.yaml, then mossy trace fernhollow.yaml --from kiosk-1 --to ledger --service tcp/22 --details"
-            )
-        )
+        parts.append(Text(f"Go on with: mossy demo --write fernhollow.yaml, then mossy trace fernhollow.yaml {then}"))
     show(Group(*parts))
 
 
-@click.command(context_settings=CONTEXT, short_help="Print a JSON Schema: of network files, or of journeys.")
-@click.argument("which", type=click.Choice(["network", "journey"]))
+def _drill_beside(network: Path) -> Path:
+    """The drill that is written beside a network: ``garden.drill.yaml`` for ``garden.yaml``."""
+    return network.with_name(f"{network.stem}.drill.yaml")
+
+
+def _demo_drill(network: Network, data: bytes, name: str) -> RenderableType:
+    """What the demo network must do, tested."""
+    from rich.console import Group
+    from rich.text import Text
+
+    from mossy_compass.files.drills import Source, steps_of
+    from mossy_compass.lab.drill import Drill, run
+    from mossy_compass.report import drilltext
+
+    file = shipped("fernhollow.drill.yaml")
+    steps = steps_of(file.read_bytes(), file.name, network)
+    report = run(Drill("", network, steps, Source(data.decode(), name), "", _drill_beside(Path(name)).name))
+    return Group(Text("What it must do, and must not, as a drill says it (mossy drill):", style="bold"), drilltext.whole(report))
+
+
+@click.command(context_settings=CONTEXT, short_help="Print a JSON Schema: of files, or of results.")
+@click.argument("which", type=click.Choice(["network", "journey", "drill", "drill-report"]))
 def schema(which: str) -> None:
-    """Print the JSON Schema of network files (for editors) or of journeys (for programs).
+    """Print a JSON Schema: of network files and drills (for editors), of journeys and reports of drills (for programs).
 
     \b
     Example:

@@ -30,6 +30,8 @@ HOMES = {
     "grid": "views",
     "change": "change",
     "drill": "drill",
+    "compare": "lab",
+    "what-if": "lab",
     "draw": "packets",
     "lists-out": "lists",
     "lists-in": "lists",

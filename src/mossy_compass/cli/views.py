@@ -163,6 +163,13 @@ def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
 )
 @click.option("--renew", is_flag=True, help="Say what changed, then keep the grid of now as the baseline.")
 @click.option("--picture", metavar="PICTURE", type=click.Path(dir_okay=False), help="Draw it too, as PICTURE (.png or .svg).")
+@click.option(
+    "--as-drill",
+    "as_drill",
+    metavar="DRILL",
+    type=click.Path(dir_okay=False),
+    help="Write today's answers as a drill to start from.",
+)
 @click.option("--counters", is_flag=True, help="Count what each rule and default decided; say which rules no test met.")
 @click.option("--decided-by", "decided", metavar="LIST/RULE", help="Only whose packets this rule decides, such as visitors-in/20.")
 @moment_options
@@ -176,6 +183,7 @@ def grid(
     baseline: str | None,
     renew: bool,
     picture: str | None,
+    as_drill: str | None,
     counters: bool,
     decided: str | None,
     at: str | None,
@@ -214,6 +222,12 @@ def grid(
     made = grids.gathered(track(grids.run(plan, tests, keep, options), len(tests), "tests"))
     if log:
         write_log(plan, journeys, log, (log_from, log_to), options, form)
+    if as_drill:
+        from mossy_compass.files.asdrill import as_drill as as_text
+
+        write_whole(Path(as_drill), as_text(made, file, as_drill).encode(), overwrite=False)
+        say(f"{as_drill}: written, with {len(made.cells)} expectations. Run it: mossy drill {as_drill}\n")
+        raise SystemExit(0)
     if counters or decided:
         _print_evidence(plan, journeys, decided, form)
         raise SystemExit(0)

@@ -11,7 +11,7 @@ from __future__ import annotations
 import csv
 import io
 
-from mossy_compass.walk.grid import Grid
+from mossy_compass.walk.grid import Cell, Changes, Grid
 
 
 def safe_cell(text: str) -> str:
@@ -46,3 +46,27 @@ def grid_csv(grid: Grid) -> str:
         row = [c.source, c.target, c.service, answered, c.fate, c.cause, c.lost, c.where, c.because, c.place, c.symptom]
         writer.writerow([safe_cell(cell) for cell in (*row, " > ".join(c.path), c.seen_as)])
     return stream.getvalue()
+
+
+def changes_csv(found: Changes) -> str:
+    """One line for each test that ends otherwise: how it ended before, and how it ends after."""
+    stream = io.StringIO()
+    writer = csv.writer(stream, lineterminator="\n")
+    keys = ("answered", "fate", "cause", "because", "place", "path", "seen-as")
+    writer.writerow(["from", "to", "service", *(f"{k} before" for k in keys), *(f"{k} after" for k in keys)])
+    pairs: list[tuple[Cell | None, Cell | None]] = [*found.changed, *found.rerouted]
+    pairs += [(None, c) for c in found.come]
+    pairs += [(c, None) for c in found.gone]
+    for old, new in pairs:
+        one = new or old
+        assert one is not None
+        writer.writerow([safe_cell(cell) for cell in (one.source, one.target, one.service, *_ending(old), *_ending(new))])
+    return stream.getvalue()
+
+
+def _ending(cell: Cell | None) -> tuple[str, ...]:
+    """How a test ended; nothing for one that is not in this version."""
+    if cell is None:
+        return ("",) * 7
+    answered = "yes" if cell.answered else "no"
+    return answered, cell.fate, cell.cause, cell.because, cell.place, " > ".join(cell.path), cell.seen_as

@@ -270,15 +270,35 @@ def drill_of(data: bytes, name: str, folder: Path, network: str | Path | None = 
     place = Path(network) if network is not None else folder / document.network
     source, found = _network(place, tree.at("network").mark)
     reader = _Reader(found, problems, folder, document, text, name)
+    return Drill(document.title or name, found, _steps(reader, document, tree), source, document.about, name)
+
+
+def steps_of(data: bytes, name: str, network: Network) -> tuple[Step, ...]:
+    """The steps of a drill file for a network that is at hand already.
+
+    Raises:
+        NetworkFileError: the drill has faults.
+
+    """
+    problems = Problems()
+    text = decode(data, name)
+    tree = read_tree(text, name, problems)
+    document = read_part(DrillIn, tree, problems, {}, "A drill begins with 'mossy-drill: 1'.")
+    if document is None or problems.errors:
+        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
+    return _steps(_Reader(network, problems, Path(name).parent, document, text, name), document, tree)
+
+
+def _steps(reader: _Reader, document: DrillIn, tree: Node) -> tuple[Step, ...]:
+    """The steps of a document, every fault of them told at once."""
     steps = tuple(reader.steps(document.steps, tree.at("steps")))
     if not document.steps:
         reader.fault(
             tree.at("steps").mark, "there is no step, so nothing would be tested.", "Write one: - expect: HOST reaches HOST."
         )
-    if problems.errors:
-        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
-    steps = tuple(_compared(s, reader.compared) for s in steps)
-    return Drill(document.title or name, found, steps, source, document.about, name)
+    if reader.problems.errors:
+        raise NetworkFileError(tuple(p for p in reader.problems.in_order() if p.severity == "error"))
+    return tuple(_compared(s, reader.compared) for s in steps)
 
 
 def _network(place: Path, mark: Mark) -> tuple[Source, Network]:
@@ -367,8 +387,8 @@ def _rules_known(reader: _Reader, made: Expectation, node: Node) -> None:
 def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wanted) -> str:
     """An expectation that was written as a mapping, as a sentence."""
     what = f" for {', '.join(services)}" if services else ""
-    verb = {True: "reaches", False: "never reaches", None: "to"}[wanted.reaches]
-    parts = [
+    parts = [{True: "answered", False: "does not arrive"}[wanted.reaches]] if wanted.reaches is not None else []
+    parts += [
         f"{n} {v}" for n, v in (("fate", wanted.fate), ("symptom", wanted.symptom), ("cause", wanted.cause), ("by", wanted.by)) if v
     ]
     parts += [f"past {', '.join(wanted.passes)}"] if wanted.passes else []
@@ -377,7 +397,7 @@ def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wante
     parts += [f"seen as {wanted.seen_as}"] if wanted.seen_as else []
     parts += [f"logged by {wanted.logs}"] if wanted.logs else []
     parts += ["by every way"] if wanted.every_path else []
-    return f"{source} {verb} {target}{what}" + (f": {', '.join(parts)}" if parts else "")
+    return f"{source} to {target}{what}: {', '.join(parts)}"
 
 
 def _send(reader: _Reader, entry: SendIn, about: str, node: Node, depth: int) -> Iterator[Step]:
@@ -484,8 +504,9 @@ def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node, depth: i
     """A comparison with a moment."""
     _known(reader, entry.with_, node)
     reader.compared.add(entry.with_)
-    what = f"{entry.changes} flows fare otherwise than" if entry.changes else "everything fares as"
-    yield Compare(f"{what} at {entry.with_}", about, node.mark, name=entry.with_, changes=entry.changes)
+    number = entry.changes
+    what = f"{number} flow{'s fare' if number != 1 else ' fares'} otherwise than" if number else "everything fares as"
+    yield Compare(f"{what} when '{entry.with_}' was kept", about, node.mark, name=entry.with_, changes=entry.changes)
 
 
 def _repeat(reader: _Reader, entry: RepeatIn, about: str, node: Node, depth: int) -> Iterator[Step]:

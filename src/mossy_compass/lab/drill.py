@@ -21,6 +21,8 @@ from mossy_compass.walk.journey import Journey
 
 MOST_STEPS = 100_000
 """So many steps are done, repetitions counted."""
+DEFAULT_ROWS = ("end-of-list", "empty-list", "not-offered")
+"""Rows that nobody wrote as a rule: they are not asked to be tested."""
 MOST_GRID = 4000
 """So many flows are compared when a comparison names none: those of the grid; of a larger network, those of the drill."""
 
@@ -39,6 +41,11 @@ class Step:
     words: str
     about: str = ""
     mark: Mark = field(default=NOWHERE, compare=False)
+
+    @property
+    def expects(self) -> bool:
+        """Whether it is one that can fail: an expectation, a count, a comparison."""
+        return isinstance(self, Expect | Count | Compare)
 
 
 @dataclass(frozen=True)
@@ -167,8 +174,8 @@ class Result(NamedTuple):
 
     @property
     def expects(self) -> bool:
-        """Whether it is one that can fail: an expectation, a count, a comparison."""
-        return isinstance(self.step, Expect | Count | Compare)
+        """Whether its step is one that can fail."""
+        return self.step.expects
 
 
 class Untested(NamedTuple):
@@ -213,6 +220,11 @@ class Report(NamedTuple):
         return [r for r in self.results if r.expects]
 
 
+def _length(steps: Sequence[Step]) -> int:
+    """How many steps there are when repetitions are spread out."""
+    return sum(step.times * _length(step.steps) if isinstance(step, Repeat) else 1 for step in steps)
+
+
 class Run:
     """A drill under way.
 
@@ -224,6 +236,8 @@ class Run:
     """
 
     def __init__(self, drill: Drill, clock: Callable[[], float] | None = None) -> None:
+        if _length(drill.steps) > MOST_STEPS:
+            raise QuestionError(f"more than {MOST_STEPS} steps come of this drill. Repeat fewer times.")
         self.drill = drill
         self.lab = Lab(drill.network)
         self.source = drill.source
@@ -240,7 +254,7 @@ class Run:
 
         """
         for step in self._flat(self.drill.steps):
-            if only and isinstance(step, Expect | Count | Compare) and only.lower() not in f"{step.words} {step.about}".lower():
+            if only and step.expects and only.lower() not in f"{step.words} {step.about}".lower():
                 continue
             self._number += 1
             begun = self._clock()
@@ -253,16 +267,18 @@ class Run:
             if fail_fast and not found.ok:
                 return
 
+    def flat(self) -> Iterator[Step]:
+        """Every step, with repetitions spread out."""
+        yield from self._flat(self.drill.steps)
+
     def _flat(self, steps: Sequence[Step]) -> Iterator[Step]:
-        """Steps with their repetitions, bounded."""
+        """Steps with their repetitions."""
         for step in steps:
             if not isinstance(step, Repeat):
                 yield step
                 continue
             for _ in range(step.times):
                 yield from self._flat(step.steps)
-                if self._number > MOST_STEPS:
-                    raise QuestionError(f"more than {MOST_STEPS} steps come of this drill. Repeat fewer times.")
 
     def keep(self, name: str, compared: bool) -> None:
         """Keep this moment."""
@@ -293,14 +309,21 @@ class Run:
         if tests and len(tests) <= MOST_GRID:
             return [Flow(*t) for t in tests]
         found = [f for s in self._flat(self.drill.steps) if isinstance(s, Expect) for f in flows(network, s.expectation)]
-        return list(dict.fromkeys(found))[:MOST_GRID]
+        if not found:
+            raise QuestionError(
+                f"there is nothing to compare: the network has more than {MOST_GRID} flows, and the drill expects something of none."
+                " Write what must hold first."
+            )
+        return list(dict.fromkeys(found))
 
     def untested(self) -> Untested:
         """What no step met so far."""
         network = self.lab.network
         plan = self.lab.plan
         rules = tuple(
-            (c.device, c.table, c.row, c.place) for c in counted(plan, self.lab.counters) if not c.hits and c.what != "default"
+            (c.device, c.table, c.row, c.place)
+            for c in counted(plan, self.lab.counters)
+            if not c.hits and c.row not in DEFAULT_ROWS and not c.what.startswith("disabled")
         )
         devices = tuple(n for n in network.devices if n not in self.lab.passed and network.devices[n].layer3)
         asked = self.lab.asked
@@ -340,7 +363,8 @@ def _expect(run: Run, step: Expect) -> Result:
     """Test every flow of an expectation."""
     tested = [judge(run.lab, step.expectation, f) for f in flows(run.lab.network, step.expectation)]
     failures = tuple(o for o in tested if o.wrong)
-    return Result(0, step, not failures, len(tested), failures, tuple(o for o in tested if o.chance))
+    said = f"a sample of {len(tested)}" if step.expectation.sample == len(tested) else ""
+    return Result(0, step, not failures, len(tested), failures, tuple(o for o in tested if o.chance), said)
 
 
 def _count(run: Run, step: Count) -> Result:
@@ -384,6 +408,11 @@ def _change(run: Run, step: Change) -> Result:
     return Result(0, step, True)
 
 
+def _fare(number: int, verb: str) -> str:
+    """So many flows do something."""
+    return f"{number or 'no'} flow{'s' * (number != 1)} {verb}"
+
+
 def _keep(run: Run, step: Keep) -> Result:
     """Keep this moment."""
     run.keep(step.name, step.compared)
@@ -400,7 +429,7 @@ def _compare(run: Run, step: Compare) -> Result:
     """Compare with a moment."""
     found = run.compare(step.name)
     number = len(found.changed) + len(found.rerouted) + len(found.come) + len(found.gone)
-    said = "" if number == step.changes else f"{step.changes} flows should fare otherwise, and {number} do"
+    said = "" if number == step.changes else f"{_fare(step.changes, 'should fare')} otherwise, and {number} do"
     return Result(0, step, number == step.changes, said=said, changes=found)
 
 

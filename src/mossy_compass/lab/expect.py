@@ -2,7 +2,8 @@
 
 *Reaches* means answered: the sender received the answer to what it sent. *Never reaches* means more than unanswered: the packet
 does not arrive at all, for one that arrives and whose answer is lost has been let in. A flow that never reaches because of
-something that nobody wrote to that end (a cable, a missing route, a silent neighbour) holds by chance, and is told apart.
+something that nobody wrote to that end (a cable, a missing route, a silent neighbour) holds by chance, and is told apart; whoever
+names the cause knows it, and is not told.
 """
 
 from __future__ import annotations
@@ -271,7 +272,7 @@ def judge(lab: Lab, expectation: Expectation, flow: Flow) -> Outcome:
         wrong = tuple(_wrong(journey, wanted))
         if wrong:
             return Outcome(flow, journey, wrong)
-        chance = wanted.reaches is False and not journey.cause.startswith(MEANT)
+        chance = wanted.reaches is False and wanted.cause is None and not journey.cause.startswith(MEANT)
         first = first or Outcome(flow, journey, (), chance)
     assert first is not None
     return first

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
+from mossy_compass.lab.touch import Touched, certain, touched
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
@@ -19,7 +20,7 @@ from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
 from mossy_compass.walk.ask import Options
 from mossy_compass.walk.evidence import Counters
-from mossy_compass.walk.grid import Changes, Grid, cell_of, compare, gathered
+from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathered
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.trace import trace_one
 
@@ -36,7 +37,8 @@ class Kept(NamedTuple):
         network, faults: what was written, and what had failed.
         moment: of the state.
         sent: packets sent so far.
-        grid: what the flows of a comparison came to then; None where none were asked for.
+        cells: what the flows of a comparison came to then; None where none were asked for.
+        needs: what each of these depends on; empty where that cannot be told.
 
     """
 
@@ -44,7 +46,8 @@ class Kept(NamedTuple):
     faults: frozenset[Fault]
     moment: int
     sent: int
-    grid: Grid | None
+    cells: dict[Flow, Cell] | None
+    needs: dict[Flow, Touched]
 
 
 @dataclass(frozen=True)
@@ -62,9 +65,13 @@ class Flow:
     service: str
     options: Options = field(default_factory=Options)
 
+    @property
+    def label(self) -> str:
+        """The service, with the family where that is said: what tells one flow of a pair of hosts from another."""
+        return f"{self.service} IPv{self.options.family}" if self.options.family else self.service
+
     def __str__(self) -> str:
-        family = f" over IPv{self.options.family}" if self.options.family else ""
-        return f"{self.source} to {self.target}, {self.service}{family}"
+        return f"{self.source} to {self.target}, {self.label}"
 
 
 class Lab:
@@ -111,13 +118,17 @@ class Lab:
             QuestionError: the network has no such sender, target or service.
 
         """
-        kept = self.state.keep()
-        try:
-            journey = trace_one(self.plan, flow.source, flow.target, flow.service, flow.options, None, self.state)
-        finally:
-            self.state.back_to(kept)
+        journey = self._tried(flow)
         self.saw(journey)
         return journey
+
+    def _tried(self, flow: Flow) -> Journey:
+        """The journey of a flow of which nothing stays."""
+        kept = self.state.keep()
+        try:
+            return trace_one(self.plan, flow.source, flow.target, flow.service, flow.options, None, self.state)
+        finally:
+            self.state.back_to(kept)
 
     def send(self, flow: Flow) -> Journey:
         """Send a packet of a new flow, whose sessions stay.
@@ -148,8 +159,8 @@ class Lab:
             )
 
     def grid(self, flows: Iterable[Flow]) -> Grid:
-        """What many flows come to, as cells of a grid."""
-        return gathered(cell_of(self.test(f), f.source, f.target, f.service) for f in flows)
+        """What many flows come to, as cells of a grid. They are not counted: a grid expects nothing of them."""
+        return gathered(cell_of(self._tried(f), f.source, f.target, f.label) for f in flows)
 
     # what fails and changes
 
@@ -202,8 +213,16 @@ class Lab:
             flows: None for none.
 
         """
-        grid = self.grid(flows) if flows is not None else None
-        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, grid)
+        cells: dict[Flow, Cell] | None = None
+        needs: dict[Flow, Touched] = {}
+        if flows is not None:
+            cells, sure = {}, certain(self.network)
+            for flow in flows:
+                journey = self._tried(flow)
+                cells[flow] = cell_of(journey, flow.source, flow.target, flow.label)
+                if sure:
+                    needs[flow] = touched(self.plan, journey)
+        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, cells, needs)
         return self._kept[name]
 
     def back_to(self, name: str) -> None:
@@ -238,6 +257,18 @@ class Lab:
 
         """
         kept = self.kept(name)
-        if kept.grid is None:
+        if kept.cells is None:
             raise QuestionError(f"no flows were tested when '{name}' was kept, so there is nothing to compare with.")
-        return compare(kept.grid, self.grid(flows))
+        same = self._untouched(kept)
+        now = [kept.cells[f] if f in same else cell_of(self._tried(f), f.source, f.target, f.label) for f in flows]
+        return compare(gathered(kept.cells.values()), gathered(now))
+
+    def _untouched(self, kept: Kept) -> frozenset[Flow]:
+        """Flows that fare as they did when a moment was kept, since nothing that happened after it can touch them.
+
+        This can be told only where things failed since, and nothing else: no change, nothing restored, no session begun.
+        """
+        if self.network is not kept.network or not kept.faults <= self.faults or self._sent != kept.sent:
+            return frozenset()
+        since = self.faults - kept.faults
+        return frozenset(f for f, need in kept.needs.items() if not any(need.by(self.network, fault) for fault in since))

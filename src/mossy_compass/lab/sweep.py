@@ -119,7 +119,7 @@ def sweep(
     sure = certain(network)
     for flow in flows:
         journey = trace_one(plan, flow.source, flow.target, flow.service, flow.options)
-        base.append(cell_of(journey, flow.source, flow.target, flow.service))
+        base.append(cell_of(journey, flow.source, flow.target, flow.label))
         needs.append(touched(plan, journey) if sure else ALL)
     found = [_case(network, flows, base, needs, faults) for faults in each(cases)]
     found.sort(key=lambda c: (-len(c.lost), -len(c.gained), -len(c.moved), -len(c.other), c.words))
@@ -147,9 +147,8 @@ def _case(
 def _fares(plan: Plan, flow: Flow, before: Cell) -> Cell:
     """What becomes of a flow; one whose end has lost its address or its name is lost with it."""
     try:
-        return cell_of(
-            trace_one(plan, flow.source, flow.target, flow.service, flow.options), flow.source, flow.target, flow.service
-        )
+        journey = trace_one(plan, flow.source, flow.target, flow.service, flow.options)
+        return cell_of(journey, flow.source, flow.target, flow.label)
     except QuestionError as fault:
         return replace(
             before,

@@ -58,7 +58,14 @@ ALL = Touched(frozenset(), frozenset(), frozenset(), True)
 
 
 def certain(network: Network) -> bool:
-    """Whether a failure can only take ways away: no redistribution, no leases, no reverse-path check."""
+    """Whether a failure can only take ways away.
+
+    It cannot be relied on where one routing protocol tells another what it learned, where addresses are leased, where sources
+    are checked by the way back, and where OSPF has several areas: a border router that loses the backbone begins to listen to
+    other areas (RFC 2328 section 16.2), and may so find ways that it had not.
+    """
+    if len({i.ospf.area for d in network.devices.values() for i in d.interfaces.values() if i.ospf}) > 1:
+        return False
     for device in network.devices.values():
         ospf, rip = device.ospf, device.rip
         tells = bool(

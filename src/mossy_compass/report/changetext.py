@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Sequence
+from typing import Any
 
 from rich.console import Group, RenderableType
 from rich.text import Text
@@ -12,7 +13,7 @@ from mossy_compass.plan.effects import ListEffect
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.findings import example
 from mossy_compass.report.text import table
-from mossy_compass.walk.grid import Cell, Changes, Grid, differences
+from mossy_compass.walk.grid import Cell, Changes, Grid, cell_dict, differences
 
 
 def difference(before: str, after: str, name: str) -> list[str]:
@@ -29,6 +30,18 @@ def head(name: str, by: str, found: Changes | None, tests: int, effects: Sequenc
     done = "it is written" if written else "nothing is written; --write does it"
     if found is None:
         return f"{name} with {by}: there was nothing to test; {done}."
+    return f"{name} with {by}: {_fares(found, tests, effects)}; {done}."
+
+
+def compared(name: str, by: str, found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
+    """The answer of a comparison in a line."""
+    new = len(found.come) + len(found.gone)
+    more = f", {new} tests are in one of the two alone" if new else ""
+    return f"{name} beside {by}: {_fares(found, tests, effects)}{more}."
+
+
+def _fares(found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
+    """How many tests fare otherwise, and how."""
     opens = sum(new.answered and not old.answered for old, new in found.changed)
     closes = sum(old.answered and not new.answered for old, new in found.changed)
     others = len(found.changed) - opens - closes
@@ -38,12 +51,12 @@ def head(name: str, by: str, found: Changes | None, tests: int, effects: Sequenc
     parts += [f"{len(found.rerouted)} go another way"] if found.rerouted else []
     if not parts:
         quiet = "no test changes" + (", but rules decide other packets" if effects else "")
-        return f"{name} with {by}: {quiet} ({tests} tests); {done}."
-    return f"{name} with {by}: of {tests} tests {', '.join(parts)}; {done}."
+        return f"{quiet} ({tests} tests)"
+    return f"of {tests} tests {', '.join(parts)}"
 
 
 def whole(
-    first: str, about: str, lines: Sequence[str], found: Changes | None, grid: Grid | None, effects: Sequence[ListEffect]
+    first: str, about: str, lines: Sequence[str] | None, found: Changes | None, grid: Grid | None, effects: Sequence[ListEffect]
 ) -> RenderableType:
     """The answer, then what changes for tests, for packets, and in the file."""
     parts: list[RenderableType] = [Text(first, style="bold")]
@@ -56,7 +69,8 @@ def whole(
         Text("For packets, exactly:" if effects else "No rule of a list decides other packets than before.", style="bold"),
     ]
     parts += [part for effect in effects for part in _effect(effect)]
-    parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
+    if lines is not None:
+        parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     return Group(*parts)
 
 
@@ -67,22 +81,16 @@ def _line(line: str) -> Text:
 
 
 def cells(found: Changes) -> RenderableType:
-    """The tests that change: what closes first, then what opens, then what has another reason or way."""
-
-    def rank(pair: tuple[Cell, Cell]) -> int:
-        """Closed before opened before the rest."""
-        old, new = pair
-        return 0 if old.answered and not new.answered else 1 if new.answered and not old.answered else 2
-
-    rows = [
-        (old.source, f"{old.target} {old.service}", old.words, new.words, new.reason)
-        for old, new in sorted(found.changed, key=rank)[:MOST_SHOWN]
-    ]
-    for old, new in found.rerouted[: MOST_SHOWN - len(rows)]:
+    """The tests that change, those together that change alike: what closes first, then what opens, then the rest."""
+    groups: dict[tuple[str, str, str], list[Cell]] = {}
+    for old, new in sorted(found.changed, key=_rank):
+        groups.setdefault((old.words, new.words, new.reason), []).append(new)
+    for old, new in found.rerouted:
         what, was, now = differences(old, new)[0]
-        rows.append((old.source, f"{old.target} {old.service}", old.words, new.words, f"{what}: {was}, now {now}"))
-    made: list[RenderableType] = [table(("from", "to", "before", "after", "by"), rows, 4)]
-    more = len(found.changed) + len(found.rerouted) - len(rows)
+        groups.setdefault((old.words, new.words, f"{what}: {was}, now {now}"), []).append(new)
+    rows = [(str(len(some)), was, now, f"{why}\n{_such(some)}") for (was, now, why), some in list(groups.items())[:MOST_SHOWN]]
+    made: list[RenderableType] = [table(("tests", "before", "after", "by, and which"), rows, 3)]
+    more = sum(map(len, groups.values())) - sum(len(some) for some in list(groups.values())[:MOST_SHOWN])
     if more > 0:
         made.append(Text(f"... and {more} more; --format json has them all", style="dim"))
     if found.come or found.gone:
@@ -90,6 +98,19 @@ def cells(found: Changes) -> RenderableType:
     return Group(*made)
 
 
+def _rank(pair: tuple[Cell, Cell]) -> int:
+    """Closed before opened before the rest."""
+    old, new = pair
+    return 0 if old.answered and not new.answered else 1 if new.answered and not old.answered else 2
+
+
+def _such(some: Sequence[Cell]) -> str:
+    """The first tests of a group, with the number of the rest."""
+    more = f", and {len(some) - MOST_NAMED} more" if len(some) > MOST_NAMED else ""
+    return ", ".join(f"{c.source} → {c.target} {c.service}" for c in some[:MOST_NAMED]) + more
+
+
+MOST_NAMED = 3
 MOST_SHOWN = 20
 
 
@@ -115,3 +136,33 @@ def _effect(effect: ListEffect) -> list[RenderableType]:
 def _shown(facts: Facts | None) -> str:
     """An example; a dash for none."""
     return example(facts) if facts is not None else "-"
+
+
+def as_dict(first: str, about: str, lines: Sequence[str], changes: Changes | None, effects: Sequence[ListEffect]) -> dict[str, Any]:
+    """The same as plain data."""
+
+    def shown(facts: Facts | None) -> str | None:
+        """An example packet; None for none."""
+        return example(facts) if facts is not None else None
+
+    pairs = changes.changed + changes.rerouted if changes is not None else ()
+    return {
+        "mossy-changes": 1,
+        "answer": first,
+        "about": about,
+        "file": list(lines),
+        "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in pairs],
+        "rules": [
+            {
+                "list": effect.name,
+                "devices": list(effect.devices),
+                "unknown": effect.unknown,
+                "verdicts": [{"before": t.before, "after": t.after, "example": shown(t.witness)} for t in effect.turns],
+                "rows": [
+                    {"rule": r.row, "state": r.state, "decides-now": shown(r.grew), "decided-before": shown(r.shrank)}
+                    for r in effect.rows
+                ],
+            }
+            for effect in effects
+        ],
+    }

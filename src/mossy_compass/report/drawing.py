@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+    from mossy_compass.lab.sweep import Sweep
+
 INK = "#24312a"
 PAPER = "#fbfaf4"
 _FILL = {
@@ -407,3 +409,55 @@ def _panel(axes: Axes, grid: Grid, columns: list[_Column], left: float, top: flo
             axes.add_patch(Rectangle(corner, cell_w - 2, _CELL_H - 2, facecolor=_fill(cell), edgecolor="none"))
             if cell is not None:
                 _write(axes, left + cell_w * (number + 0.5), y + _CELL_H / 2, cell.words, size=SMALL, ha="center", color=INK)
+
+
+_LOST, _MOVED, _GAINED = "#e3a79b", "#f0d79a", "#a9cfa9"
+MOST_BARS = 60
+"""So many failures are drawn, the worst; the text and the data have them all."""
+
+
+def render_sweep(sweep: Sweep, title: str, form: str) -> bytes:
+    """What each failure costs, as bars: flows that are lost, that go another way, and that are gained; worst first.
+
+    Args:
+        sweep: what every failure does.
+        title: the first line.
+        form: ``png`` or ``svg``.
+
+    """
+    import matplotlib
+    from matplotlib.figure import Figure
+    from matplotlib.patches import Rectangle
+
+    cases = [c for c in sweep.cases if not c.harmless][:MOST_BARS]
+    left = max((text_width(c.words, SMALL) for c in cases), default=60) + 26
+    most = max((len(c.lost) + len(c.moved) + len(c.gained) for c in cases), default=1) or 1
+    wide = max(left + 560.0, 640.0)
+    high = 60 + 20.0 * len(cases) + 40
+    with matplotlib.rc_context(PLAIN):
+        figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
+        axes = figure.add_axes((0, 0, 1, 1))
+        axes.set_xlim(0, wide)
+        axes.set_ylim(high, 0)
+        axes.set_axis_off()
+        _write(axes, 14, 18, title, size=FONT + 3, weight="bold", color=INK)
+        harmful = sum(bool(c.lost or c.error) for c in sweep.cases)
+        words = f"{harmful} of {len(sweep.cases)} failures cost some of the {sweep.answered} flows that are answered"
+        _write(axes, 14, 38, words, size=FONT, color=INK)
+        for row, case in enumerate(cases):
+            y, x = 60 + 20.0 * row, left
+            _write(axes, left - 10, y + 8, case.words, size=SMALL, ha="right", color=INK)
+            for count, colour in ((len(case.lost), _LOST), (len(case.moved), _MOVED), (len(case.gained), _GAINED)):
+                if count:
+                    width = max(20.0, count / most * (wide - left - 60))
+                    axes.add_patch(Rectangle((x, y), width, 16, facecolor=colour, edgecolor="none"))
+                    _write(axes, x + width / 2, y + 8, str(count), size=SMALL, ha="center", color=INK)
+                    x += width + 1
+            if case.error:
+                _write(axes, x + 4, y + 8, "routing does not settle", size=SMALL, color=INK)
+        left_out = (
+            f"; {sum(not c.harmless for c in sweep.cases) - len(cases)} more are not drawn" if len(cases) == MOST_BARS else ""
+        )
+        legend = f"flows: red lost, sand by another way, green gained; what changes nothing is not drawn{left_out}"
+        _write(axes, 14, high - 14, legend, size=SMALL, color="#6b6f68")
+        return _bytes(figure, form, max(wide, high))

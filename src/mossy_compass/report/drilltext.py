@@ -43,7 +43,7 @@ def whole(report: Report, details: bool = False) -> RenderableType:
     if report.drill.about:
         parts.append(Text(f"  {report.drill.about}", style="dim"))
     for result in report.results:
-        parts += _step(result, details)
+        parts += step(result, details)
     parts += _untested(report.untested, details)
     return Group(*parts)
 
@@ -61,7 +61,7 @@ def line(result: Result) -> Text:
     return text
 
 
-def _step(result: Result, details: bool) -> Iterator[RenderableType]:
+def step(result: Result, details: bool) -> Iterator[RenderableType]:
     """A step, with what is to be said of it."""
     yield line(result)
     if not result.ok:
@@ -75,7 +75,7 @@ def _step(result: Result, details: bool) -> Iterator[RenderableType]:
         yield _failure(outcome, details)
     more = len(result.failures) - MOST_FAILURES
     if more > 0:
-        yield _under(f"... and {more} more flows; --format json has them all")
+        yield _under(f"... and {more} more flow{'s' * (more > 1)}; --format json has them all")
     if result.chance:
         yield Padding(_chance(result.chance), (0, 0, 0, 13))
     if isinstance(result.step, Compare) and result.changes:
@@ -103,8 +103,12 @@ def _failure(outcome: Outcome, details: bool) -> RenderableType:
 def _chance(outcomes: tuple[Outcome, ...]) -> RenderableType:
     """Flows that do not arrive, and that nothing forbids."""
     first = outcomes[0]
-    more = f", and {len(outcomes) - 1} more flows likewise" if len(outcomes) > 1 else ""
-    words = f"by chance: {first.flow} does not arrive because of {first.journey.because.words} [{first.journey.cause}]{more}; nothing forbids it"
+    others = len(outcomes) - 1
+    more = f", and {others} more flow{'s' * (others > 1)} likewise" if others else ""
+    words = (
+        f"by chance: {first.flow} does not arrive, since {first.journey.because.words} [{first.journey.cause}]{more};"
+        " nothing forbids it"
+    )
     return Text(words, style="yellow")
 
 

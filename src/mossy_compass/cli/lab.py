@@ -1,0 +1,266 @@
+"""The commands that ask what becomes of a network: compared with another version of it, or with something failed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from mossy_compass.cli.common import (
+    CONTEXT,
+    EXIT_INPUT,
+    EXIT_NOT,
+    form_option,
+    moment_of,
+    moment_options,
+    read_network,
+    say,
+    say_json,
+    shape_of,
+    show,
+    show_problems,
+    write_whole,
+)
+from mossy_compass.errors import InputError, QuestionError
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from mossy_compass.lab.lab import Flow
+    from mossy_compass.model.network import Network
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.walk.ask import Options
+    from mossy_compass.walk.grid import Grid
+
+FLOW_OPTIONS = (
+    click.option("--drill", metavar="DRILL", help="Test the flows of this drill; without it every host, target and service."),
+    click.option(
+        "--from", "sources", multiple=True, metavar="HOST", help="Test only packets of this host; may be given several times."
+    ),
+    click.option("--to", "targets", multiple=True, metavar="TARGET", help="... only to this target."),
+    click.option("--service", "services", multiple=True, metavar="SERVICE", help="... only this service."),
+)
+
+
+def flow_options(command: Any) -> Any:
+    """The options that say which flows are tested."""
+    for option in reversed(FLOW_OPTIONS):
+        command = option(command)
+    return command
+
+
+def flows_of(
+    network: Network, drill: str | None, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options
+) -> list[Flow]:
+    """The flows that are tested: those of a drill, or of the grid."""
+    from dataclasses import replace
+
+    from mossy_compass.lab.lab import Flow
+    from mossy_compass.walk.grid import questions_of
+
+    if drill is None:
+        return [Flow(*t, options) for t in questions_of(network, *asked)]
+    if any(asked):
+        raise InputError("--drill says which flows are tested; leave --from, --to and --service out.")
+    from mossy_compass.files.drills import read_drill
+    from mossy_compass.lab.drill import Expect, Repeat, Step
+    from mossy_compass.lab.expect import flows
+
+    def expected(steps: Sequence[Step]) -> list[Flow]:
+        """The flows of every expectation, those within repetitions once."""
+        out = []
+        for step in steps:
+            if isinstance(step, Repeat):
+                out += expected(step.steps)
+            elif isinstance(step, Expect):
+                out += flows(network, step.expectation)
+        return out
+
+    found = [
+        replace(f, options=replace(f.options, at=options.at)) if options.at is not None else f
+        for f in expected(read_drill(drill).steps)
+    ]
+    if not found:
+        raise InputError(f"{drill}: nothing is expected of any flow, so nothing would be tested.")
+    return list(dict.fromkeys(found))
+
+
+@click.command(context_settings=CONTEXT, short_help="Compare two versions of a network, or one with a change or failures.")
+@click.argument("old")
+@click.argument("new", required=False)
+@click.option("--change", "change_file", metavar="CHANGE", help="NEW is OLD with the steps of this change file.")
+@click.option(
+    "--fail",
+    "fails",
+    multiple=True,
+    metavar="WHAT",
+    help="NEW is OLD without this, such as 'link fibre'; may be given several times.",
+)
+@flow_options
+@moment_options
+@click.option(
+    "--picture",
+    metavar="PICTURE",
+    type=click.Path(dir_okay=False),
+    help="Draw how the tests end in NEW, as PICTURE (.png or .svg).",
+)
+@form_option("text", "json", "csv")
+def compare(
+    old: str,
+    new: str | None,
+    change_file: str | None,
+    fails: tuple[str, ...],
+    drill: str | None,
+    sources: tuple[str, ...],
+    targets: tuple[str, ...],
+    services: tuple[str, ...],
+    at: str | None,
+    last_resort: bool,
+    picture: str | None,
+    form: str,
+) -> None:
+    """Say for every test whether it ends otherwise in NEW than in OLD, worst first, and for rules exactly which packets
+    meet another verdict: a change that no test notices is shown all the same.
+
+    \b
+    Examples:
+      mossy compare before.yaml after.yaml
+      mossy compare fernhollow.yaml --fail 'link herb-link'
+      mossy compare fernhollow.yaml --change tablet.yaml --format csv
+
+    \b
+    Exit codes: 0 nothing fares otherwise, 1 something does, 2 wrong input.
+    """
+    from mossy_compass.exchange.csvtable import changes_csv
+    from mossy_compass.plan.effects import effects
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.report import changetext
+    from mossy_compass.walk.grid import compare as compared
+
+    shape = shape_of(picture) if picture else ""
+    before = read_network(old)
+    after, by = _other(old, before, new, change_file, fails)
+    plans = Plan(before), Plan(after)
+    options = moment_of(at, last_resort)
+    one, other = (_tested(p, flows_of(p.network, drill, (sources, targets, services), options)) for p in plans)
+    found, rules = compared(one, other), effects(*plans)
+    if picture:
+        from mossy_compass.report import drawing
+
+        write_whole(Path(picture), drawing.render_grid(other, f"{before.title or old} with {by}", shape))
+    if form == "csv":
+        say(changes_csv(found))
+    elif form == "json":
+        say_json(changetext.as_dict(changetext.compared(old, by, found, len(other.cells), rules), "", [], found, rules))
+    else:
+        show(changetext.whole(changetext.compared(old, by, found, len(other.cells), rules), "", None, found, other, rules))
+    raise SystemExit(EXIT_NOT if found or rules else 0)
+
+
+def _other(old: str, before: Network, new: str | None, change_file: str | None, fails: Sequence[str]) -> tuple[Network, str]:
+    """The network that OLD is compared with, and what it is called."""
+    said = [new is not None, change_file is not None, bool(fails)]
+    if sum(said) != 1:
+        raise InputError("name a second network, or --change CHANGE, or --fail WHAT: one of them.")
+    if new is not None:
+        return read_network(new), new
+    if fails:
+        from mossy_compass.lab.faults import apply, parse
+
+        found = [parse(before, what) for what in fails]
+        return apply(before, found), f"{', '.join(map(str, found))} failed"
+    from mossy_compass.files.change import read_change
+    from mossy_compass.files.load import plain_bytes, read_bytes
+    from mossy_compass.files.tree import decode
+
+    assert change_file is not None
+    reading = read_bytes(read_change(change_file, decode(plain_bytes(old), old)).text.encode(), old)
+    if reading.network is None:
+        show_problems(reading.problems, f"{old} with {change_file}", error=True)
+        raise SystemExit(EXIT_INPUT)
+    return reading.network, change_file
+
+
+def _tested(plan: Plan, flows: Sequence[Flow]) -> Grid:
+    """How flows end; one whose ends are not in this version is left out, and told as new or gone."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.walk.grid import cell_of, gathered
+    from mossy_compass.walk.trace import trace_one
+
+    cells = []
+    for flow in track(flows, len(flows), "tests"):
+        try:
+            journey = trace_one(plan, flow.source, flow.target, flow.service, flow.options)
+        except QuestionError:
+            continue
+        cells.append(cell_of(journey, flow.source, flow.target, flow.label))
+    return gathered(cells)
+
+
+KINDS = {"each-link": "link", "each-device": "device", "each-interface": "interface"}
+
+
+@click.command("what-if", context_settings=CONTEXT, short_help="Try every failure: what is lost, what goes another way.")
+@click.argument("file")
+@click.option(
+    "--fail",
+    "kinds",
+    multiple=True,
+    type=click.Choice(list(KINDS)),
+    default=("each-link",),
+    show_default=True,
+    help="What fails, one after the other; may be given several times.",
+)
+@click.option("--pairs", is_flag=True, help="Try every two of them together as well.")
+@flow_options
+@moment_options
+@click.option("--details", is_flag=True, help="Show every flow that is lost.")
+@click.option(
+    "--picture", metavar="PICTURE", type=click.Path(dir_okay=False), help="Draw what each failure costs, as PICTURE (.png or .svg)."
+)
+@form_option("text", "json")
+def what_if(
+    file: str,
+    kinds: tuple[str, ...],
+    pairs: bool,
+    drill: str | None,
+    sources: tuple[str, ...],
+    targets: tuple[str, ...],
+    services: tuple[str, ...],
+    at: str | None,
+    last_resort: bool,
+    details: bool,
+    picture: str | None,
+    form: str,
+) -> None:
+    """Try every failure of a kind on the network in FILE: which flows do not survive it, which go another way, and
+    what everything hangs on; worst first.
+
+    \b
+    Examples:
+      mossy what-if fernhollow.yaml --fail each-link --fail each-device
+      mossy what-if grounds.yaml --from stroller --to almanac --pairs
+
+    \b
+    Exit codes: 0 no failure costs a flow that is answered, 1 some do,
+                2 wrong input.
+    """
+    from mossy_compass.cli.progress import track
+    from mossy_compass.lab.sweep import failures, sweep
+    from mossy_compass.report import whatiftext
+
+    shape = shape_of(picture) if picture else ""
+    network = read_network(file)
+    flows = flows_of(network, drill, (sources, targets, services), moment_of(at, last_resort))
+    cases = failures(network, [KINDS[k] for k in dict.fromkeys(kinds)], pairs)
+    found = sweep(network, flows, cases, lambda some: track(some, len(cases), "failures"))
+    if picture:
+        from mossy_compass.report import drawing
+
+        write_whole(Path(picture), drawing.render_sweep(found, network.title or file, shape))
+    if form == "json":
+        say_json(whatiftext.as_dict(found, file))
+    else:
+        show(whatiftext.whole(found, file, details))
+    raise SystemExit(EXIT_NOT if any(c.lost or c.error for c in found.cases) else 0)

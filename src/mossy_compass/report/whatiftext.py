@@ -1,0 +1,101 @@
+"""What every failure does, as text, data and a picture: worst first, and what everything hangs on before all."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.console import Group, RenderableType
+from rich.padding import Padding
+from rich.text import Text
+
+from mossy_compass.lab.sweep import Case, Sweep
+from mossy_compass.report.text import rows_of, table
+from mossy_compass.walk.grid import Cell, cell_dict, differences
+
+MOST_CASES = 12
+MOST_FLOWS = 4
+
+
+def head(found: Sweep, name: str) -> str:
+    """The answer in a line."""
+    harmful = [c for c in found.cases if c.lost or c.error]
+    single = found.single_points
+    words = f"{name}: {len(harmful)} of {len(found.cases)} failures cost some of the {found.answered} flows that are answered"
+    if single:
+        words += f"; everything hangs on {', '.join(c.words for c in single[:3])}" + (
+            f" and {len(single) - 3} more" if len(single) > 3 else ""
+        )
+    elif not harmful:
+        words = f"{name}: all {found.answered} flows that are answered survive each of {len(found.cases)} failures"
+    return words + "."
+
+
+def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
+    """The answer, then failure by failure what is lost, and by what other way flows go."""
+    parts: list[RenderableType] = [Text(head(found, name), style="bold"), Text("")]
+    rows = [
+        (c.words, str(len(c.lost)), str(len(c.moved)), str(len(c.gained)), c.error or _first(c))
+        for c in found.cases
+        if not c.harmless
+    ]
+    if rows:
+        parts.append(table(("without", "lost", "another way", "gained", "first of what is lost, or goes another way"), rows, 4))
+    quiet = [c for c in found.cases if c.harmless]
+    if quiet:
+        listed = ", ".join(c.words for c in quiet[:6]) + (f" and {len(quiet) - 6} more" if len(quiet) > 6 else "")
+        parts += [Text(""), Text(f"Nothing changes without {listed}.", style="dim")]
+    shown = [c for c in found.cases if c.lost][: len(found.cases) if details else 3]
+    for case in shown:
+        parts += [
+            Text(""),
+            Text(f"Without {case.words}, {len(case.lost)} flow{'s are' if len(case.lost) > 1 else ' is'} lost:", style="bold"),
+        ]
+        most = len(case.lost) if details else MOST_FLOWS
+        lines = [(f"{new.source} → {new.target}, {new.service}", new.reason) for _, new in case.lost[:most]]
+        more = len(case.lost) - most
+        if more > 0:
+            lines.append(("", f"... and {more} more; --details shows all"))
+        parts.append(Padding(rows_of(lines, ("", ""), (36, None)), (0, 0, 0, 2)))
+    return Group(*parts)
+
+
+def _first(case: Case) -> str:
+    """One flow that a failure changes."""
+    if case.lost:
+        new = case.lost[0][1]
+        return f"{new.source} → {new.target}, {new.service}: {new.words}"
+    if case.moved:
+        old, new = case.moved[0]
+        what, before, after = differences(old, new)[0]
+        return f"{new.source} → {new.target}, {new.service}: {what} {before}, then {after}"
+    if case.gained:
+        new = case.gained[0][1]
+        return f"{new.source} → {new.target}, {new.service}: answered then"
+    new = case.other[0][1]
+    return f"{new.source} → {new.target}, {new.service}: {new.words} then"
+
+
+def as_dict(found: Sweep, name: str) -> dict[str, Any]:
+    """The same as plain data."""
+
+    def pairs(held: tuple[tuple[Cell, Cell], ...]) -> list[dict[str, Any]]:
+        """Flows before and after."""
+        return [{"before": cell_dict(a), "after": cell_dict(b)} for a, b in held]
+
+    return {
+        "mossy-what-if": 1,
+        "answer": head(found, name),
+        "flows": len(found.flows),
+        "answered": found.answered,
+        "failures": [
+            {
+                "without": [str(f) for f in c.faults],
+                "lost": pairs(c.lost),
+                "another-way": pairs(c.moved),
+                "gained": pairs(c.gained),
+                "another-reason": pairs(c.other),
+                "error": c.error,
+            }
+            for c in found.cases
+        ],
+    }
