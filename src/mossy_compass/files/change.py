@@ -19,6 +19,7 @@ from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part
 from mossy_compass.marks import Problem, Problems, Severity
 
+BEGINS = "A change file begins with 'mossy-change: 1'."
 PATH = words(300, 1)
 NAME = words(64, 1)
 ANYTHING = Kind(lambda: _any(), dict)
@@ -131,10 +132,8 @@ def change(data: bytes, name: str, network: str) -> Change:
     """The same with the bytes of a change file; ``name`` is what faults cite."""
     problems = Problems()
     text = decode(data, name)
-    tree = read_tree(text, name, problems)
-    document = read_part(
-        ChangeIn, tree, problems, {"mossy-change": "1", "changes": []}, "A change file begins with 'mossy-change: 1'."
-    )
+    tree = read_tree(text, name, problems, BEGINS)
+    document = read_part(ChangeIn, tree, problems, {"mossy-change": "1", "changes": []}, BEGINS)
     if document is None or problems.errors:
         raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
     written = [_Source(text, p) for p in _steps(pieces(text))]

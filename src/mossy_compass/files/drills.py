@@ -10,10 +10,10 @@ import csv
 import io
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, NamedTuple, TypeVar
 
 from mossy_compass.errors import InputError, MossyError, NetworkFileError, QuestionError
-from mossy_compass.files.change import ANYTHING, StepIn, change_steps, read_change
+from mossy_compass.files.change import StepIn, change_steps, read_change
 from mossy_compass.files.hours import parse_moment
 from mossy_compass.files.keys import YES_NO, Kind, Part, by_name, fault, key, listed, number, of, one_of, some, words
 from mossy_compass.files.load import plain_bytes, read_bytes
@@ -33,8 +33,14 @@ from mossy_compass.walk.journey import Symptom
 NAME = words(200, 1)
 TEXT = words(1000)
 SENTENCE = words(500, 1)
-MOST_NESTED = 6
 FORMAT = "1"
+BEGINS = "A drill begins with 'mossy-drill: 1', and names its network: and its steps:."
+CHANGES = Kind(
+    lambda: {"type": "any"},
+    lambda: {"anyOf": [{"type": "string"}, {"type": "array", "items": {"$ref": "#/$defs/StepIn"}}]},
+    inner=of(StepIn),
+)
+"""A change file, or steps, each of which is read at its place."""
 
 
 class ExpectIn(Part):
@@ -137,7 +143,7 @@ class DrillStepIn(Part):
         None,
     )
     restore: list[str] | None = key(some(NAME, 1), "Things work again; all for everything.", None)
-    change: Any = key(ANYTHING, "A change file, or its steps.", None)
+    change: Any = key(CHANGES, "A change file, or its steps.", None)
     keep: str | None = key(NAME, "Keep this moment under a name.", None)
     back_to: str | None = key(NAME, "Go back to a moment.", None)
     compare: CompareIn | None = key(of(CompareIn), "Compare with a moment: nothing fares otherwise, or so many flows.", None)
@@ -185,6 +191,10 @@ class _Reader:
         network: what the drill begins with.
         problems: where faults go.
         folder: that other files are beside.
+        kept: moments that were kept so far.
+        changed: a step before may have made other names.
+        compared: moments that something is compared with.
+        torn: some step could not be read at all, and might have kept a moment.
 
     """
 
@@ -198,12 +208,13 @@ class _Reader:
         self.kept: list[str] = []
         self.changed = False
         self.compared: set[str] = set()
+        self.torn = bool(problems.errors)
 
     def fault(self, mark: Mark, words: str, remedy: str | Hint = "") -> None:
         """Note a fault of the drill."""
         self.problems.add("drill.step", mark, words, remedy)
 
-    def steps(self, entries: Iterable[DrillStepIn], node: Node, depth: int = 0) -> Iterator[Step]:
+    def steps(self, entries: Iterable[DrillStepIn], node: Node) -> Iterator[Step]:
         """The steps of a list."""
         for index, entry in enumerate(entries):
             place = node.child(index) or node
@@ -216,7 +227,7 @@ class _Reader:
             verb = entry.said[0]
             inner = place.child(verb.replace("_", "-")) or place
             try:
-                yield from _READ[verb](self, getattr(entry, verb), entry.about, inner, depth)
+                yield from _READ[verb](self, getattr(entry, verb), entry.about, inner)
             except NetworkFileError as fault:
                 for problem in fault.problems:
                     self.problems.add("drill.change", inner.mark, f"{problem.mark}: {problem.message}", problem.remedy)
@@ -258,19 +269,30 @@ def drill_of(data: bytes, name: str, folder: Path, network: str | Path | None = 
     """The same of bytes; ``name`` is what marks cite, and other files are beside ``folder``."""
     problems = Problems()
     text = decode(data, name)
-    tree = read_tree(text, name, problems)
+    tree = read_tree(text, name, problems, BEGINS)
     must = {"mossy-drill": FORMAT, "steps": [], "network": "-"}
     if network is not None:
         must["network"] = str(network)
-    document = read_part(
-        DrillIn, tree, problems, must, "A drill begins with 'mossy-drill: 1', and names its network: and its steps:."
-    )
-    if document is None or problems.errors:
+    document = _document(tree, problems, must)
+    if document.network == "-":
         raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
     place = Path(network) if network is not None else folder / document.network
     source, found = _network(place, tree.at("network").mark)
     reader = _Reader(found, problems, folder, document, text, name)
     return Drill(document.title or name, found, _steps(reader, document, tree), source, document.about, name)
+
+
+def _document(tree: Node, problems: Problems, must: dict[str, Any]) -> DrillIn:
+    """A document by its shape. Faulty steps are noted, and something harmless stands in for them, so that the others are read.
+
+    Raises:
+        NetworkFileError: it is no drill.
+
+    """
+    document = read_part(DrillIn, tree, problems, must, BEGINS, "steps", {"restore": "all"})
+    if document is None:
+        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
+    return document
 
 
 def steps_of(data: bytes, name: str, network: Network) -> tuple[Step, ...]:
@@ -282,10 +304,8 @@ def steps_of(data: bytes, name: str, network: Network) -> tuple[Step, ...]:
     """
     problems = Problems()
     text = decode(data, name)
-    tree = read_tree(text, name, problems)
-    document = read_part(DrillIn, tree, problems, {}, "A drill begins with 'mossy-drill: 1'.")
-    if document is None or problems.errors:
-        raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
+    tree = read_tree(text, name, problems, BEGINS)
+    document = _document(tree, problems, {})
     return _steps(_Reader(network, problems, Path(name).parent, document, text, name), document, tree)
 
 
@@ -322,7 +342,7 @@ def _compared(step: Step, names: set[str]) -> Step:
 # --- steps -------------------------------------------------------------------------------------------------------
 
 
-def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node, depth: int) -> Iterator[Step]:
+def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node) -> Iterator[Step]:
     """An expectation; its names are looked up now, unless a change before it may have made them."""
     if entry.counter is not None and entry.is_ is not None:
         words = f"{entry.counter} has decided {entry.is_} packets"
@@ -400,7 +420,7 @@ def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wante
     return f"{source} to {target}{what}: {', '.join(parts)}"
 
 
-def _send(reader: _Reader, entry: SendIn, about: str, node: Node, depth: int) -> Iterator[Step]:
+def _send(reader: _Reader, entry: SendIn, about: str, node: Node) -> Iterator[Step]:
     """Packets that are sent; one host to another."""
     if reader.certain():
         members(reader.network, entry.from_, True)
@@ -411,7 +431,7 @@ def _send(reader: _Reader, entry: SendIn, about: str, node: Node, depth: int) ->
     yield Send(f"send {entry.service} from {entry.from_} to {entry.to}{times}", about, node.mark, flow=flow, times=entry.count)
 
 
-def _fail(reader: _Reader, entry: list[str], about: str, node: Node, depth: int) -> Iterator[Step]:
+def _fail(reader: _Reader, entry: list[str], about: str, node: Node) -> Iterator[Step]:
     """Things that fail."""
     if reader.certain():
         for what in entry:
@@ -419,7 +439,7 @@ def _fail(reader: _Reader, entry: list[str], about: str, node: Node, depth: int)
     yield Fail(f"fail {', '.join(entry)}", about, node.mark, tuple(entry))
 
 
-def _restore(reader: _Reader, entry: list[str], about: str, node: Node, depth: int) -> Iterator[Step]:
+def _restore(reader: _Reader, entry: list[str], about: str, node: Node) -> Iterator[Step]:
     """Things that work again."""
     if entry == ["all"]:
         yield Restore("restore everything", about, node.mark)
@@ -430,7 +450,7 @@ def _restore(reader: _Reader, entry: list[str], about: str, node: Node, depth: i
     yield Restore(f"restore {', '.join(entry)}", about, node.mark, tuple(entry))
 
 
-def _change(reader: _Reader, entry: Any, about: str, node: Node, depth: int) -> Iterator[Step]:
+def _change(reader: _Reader, entry: Any, about: str, node: Node) -> Iterator[Step]:
     """A change file, or its steps written here. What they come to is found out when the step is done."""
     if isinstance(entry, str):
         path = reader.folder / entry
@@ -442,10 +462,10 @@ def _change(reader: _Reader, entry: Any, about: str, node: Node, depth: int) -> 
 
         words, make = f"change by {entry}", from_file
     else:
-        steps = entry if isinstance(entry, list) else [entry]
-        read = [StepIn.read(s) for s in steps]
-        wrong = [s for s in read if len(s.said) != 1]
-        if wrong or not read:
+        read = _parts(reader, StepIn, entry, node)
+        if len(read) != len(entry):
+            return
+        if not read or any(len(s.said) != 1 for s in read):
             raise QuestionError(f"each step of a change says exactly one of {', '.join(StepIn.known())}.")
 
         def from_steps(source: Source) -> tuple[Source, Network]:
@@ -455,6 +475,19 @@ def _change(reader: _Reader, entry: Any, about: str, node: Node, depth: int) -> 
         words, make = f"change: {'; '.join(_told(s) for s in read)}", from_steps
     reader.changed = True
     yield Change(words, about, node.mark, make=make)
+
+
+P = TypeVar("P", bound=Part)
+
+
+def _parts(reader: _Reader, kind: type[P], entries: Any, node: Node) -> list[P]:
+    """The items of a list, each read at its place; faulty ones are noted, and left out."""
+    if not isinstance(entries, list):
+        raise QuestionError("a list is wanted here.")
+    found = (
+        read_part(kind, node.child(i) or node, reader.problems, {}, "Write its key, ':' and a value.") for i in range(len(entries))
+    )
+    return [part for part in found if part is not None]
 
 
 def _told(step: StepIn) -> str:
@@ -478,7 +511,7 @@ def _read(source: Source, text: str) -> tuple[Source, Network]:
     return Source(text, source.path), reading.network
 
 
-def _keep(reader: _Reader, entry: str, about: str, node: Node, depth: int) -> Iterator[Step]:
+def _keep(reader: _Reader, entry: str, about: str, node: Node) -> Iterator[Step]:
     """A moment that is kept."""
     reader.kept.append(entry)
     yield Keep(f"keep as {entry}", about, node.mark, name=entry)
@@ -486,7 +519,7 @@ def _keep(reader: _Reader, entry: str, about: str, node: Node, depth: int) -> It
 
 def _known(reader: _Reader, name: str, node: Node) -> None:
     """A moment must have been kept before."""
-    if name not in reader.kept:
+    if name not in reader.kept and not reader.torn:
         reader.fault(
             node.mark,
             f"nothing was kept as '{name}' before this step.",
@@ -494,13 +527,13 @@ def _known(reader: _Reader, name: str, node: Node) -> None:
         )
 
 
-def _back_to(reader: _Reader, entry: str, about: str, node: Node, depth: int) -> Iterator[Step]:
+def _back_to(reader: _Reader, entry: str, about: str, node: Node) -> Iterator[Step]:
     """Back to a moment."""
     _known(reader, entry, node)
     yield BackTo(f"back to {entry}", about, node.mark, name=entry)
 
 
-def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node, depth: int) -> Iterator[Step]:
+def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node) -> Iterator[Step]:
     """A comparison with a moment."""
     _known(reader, entry.with_, node)
     reader.compared.add(entry.with_)
@@ -509,18 +542,17 @@ def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node, depth: i
     yield Compare(f"{what} when '{entry.with_}' was kept", about, node.mark, name=entry.with_, changes=entry.changes)
 
 
-def _repeat(reader: _Reader, entry: RepeatIn, about: str, node: Node, depth: int) -> Iterator[Step]:
-    """Steps, several times over."""
-    if depth >= MOST_NESTED:
-        raise QuestionError(f"repetitions are nested more than {MOST_NESTED} deep. Write fewer.")
+def _repeat(reader: _Reader, entry: RepeatIn, about: str, node: Node) -> Iterator[Step]:
+    """Steps, several times over. They nest as deep as a file may."""
     inner = node.child("steps") or node
-    steps = tuple(reader.steps([DrillStepIn.read(s) for s in entry.steps], inner, depth + 1))
-    if not steps:
+    read = _parts(reader, DrillStepIn, entry.steps, inner)
+    steps = tuple(reader.steps(read, inner)) if len(read) == len(entry.steps) else ()
+    if not entry.steps:
         raise QuestionError("there is nothing to repeat. Write steps: below times:.")
     yield Repeat(f"repeat {entry.times} times", about, node.mark, steps, int(entry.times))
 
 
-def _table(reader: _Reader, entry: list[IntentIn], about: str, node: Node, depth: int) -> Iterator[Step]:
+def _table(reader: _Reader, entry: list[IntentIn], about: str, node: Node) -> Iterator[Step]:
     """A table of intents."""
     for index, line in enumerate(entry):
         place = node.child(index) or node
@@ -542,14 +574,14 @@ def _intent(reader: _Reader, line: IntentIn, mark: Mark) -> Iterator[Step]:
     yield Expect(words, line.why, mark, expectation=made)
 
 
-def _table_file(reader: _Reader, entry: str, about: str, node: Node, depth: int) -> Iterator[Step]:
+def _table_file(reader: _Reader, entry: str, about: str, node: Node) -> Iterator[Step]:
     """A table of intents in a CSV file."""
     path = reader.folder / entry
     for line, mark in _csv_lines(plain_bytes(path, "source,target,service,wanted,why"), str(path), reader.problems):
         yield from _intent(reader, line, mark)
 
 
-_READ: dict[str, Callable[[_Reader, Any, str, Node, int], Iterator[Step]]] = {
+_READ: dict[str, Callable[[_Reader, Any, str, Node], Iterator[Step]]] = {
     "expect": _expect,
     "send": _send,
     "fail": _fail,

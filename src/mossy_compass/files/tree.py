@@ -118,13 +118,16 @@ def decode(data: bytes, name: str) -> str:
     return text
 
 
-def read_tree(text: str, name: str, problems: Problems) -> Node:
+def read_tree(
+    text: str, name: str, problems: Problems, begins: str = "'mossy new FILE' writes a small network to start from."
+) -> Node:
     """Parse one YAML document into a tree.
 
     Args:
         text: the document.
         name: the file's name, as marks will cite it.
         problems: duplicate keys and empty values are noted here; reading goes on.
+        begins: what to do about an empty file.
 
     Raises:
         NetworkFileError: the text is no YAML, or uses what network files do not have.
@@ -142,7 +145,7 @@ def read_tree(text: str, name: str, problems: Problems) -> Node:
             raise _too_deep(mark, reader.lines) from None
         raise _yaml_fault(fault, name, reader.lines) from None
     if reader.root is None:
-        raise _refuse("file.empty", Mark(name, 1), "the file is empty.", "'mossy new FILE' writes a small network to start from.")
+        raise _refuse("file.empty", Mark(name, 1), "the file is empty.", begins)
     return reader.root
 
 

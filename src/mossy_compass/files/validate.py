@@ -127,7 +127,9 @@ def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> Ne
 P = TypeVar("P", bound=Part)
 
 
-def read_part(kind: type[P], tree: Node, problems: Problems, must: dict[str, Any], begins: str) -> P | None:
+def read_part(
+    kind: type[P], tree: Node, problems: Problems, must: dict[str, Any], begins: str, steps: str = "", stand_in: Any = None
+) -> P | None:
     """Another document than a network file, by its part; every fault is noted, and None given where there is one.
 
     Args:
@@ -136,6 +138,8 @@ def read_part(kind: type[P], tree: Node, problems: Problems, must: dict[str, Any
         problems: where faults go.
         must: keys that it has to have, with what stands in for them while the rest is looked at.
         begins: what to do where the heading is missing.
+        steps: a key with a list; a faulty item of it is noted, and the rest is given all the same.
+        stand_in: what is put into the place of such an item.
 
     """
     data = tree.plain()
@@ -146,17 +150,27 @@ def read_part(kind: type[P], tree: Node, problems: Problems, must: dict[str, Any
         if name not in data:
             problems.add("key.missing", tree.mark, f"'{name}' is missing.", begins)
             data[name] = value
-    try:
-        return kind.read(data)
-    except ValidationError as fault:
-        for error in fault.errors(include_url=False):
-            missing = error["type"] == "missing"
-            path = _real_path(data, error["loc"][:-1] if missing else error["loc"])
-            node = tree.at(*path)
-            code, message, remedy = _say(error, data, path, kind)
-            at_key = missing or error["type"] == "extra_forbidden"
-            problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
+    for _ in range(MOST_ROUNDS):
+        try:
+            return kind.read(data)
+        except ValidationError as fault:
+            paths = [_noted(error, data, tree, problems, kind) for error in fault.errors(include_url=False)]
+            if problems.full or not all(len(p) > 1 and p[0] == steps for p in paths):
+                return None
+            for _, index, *_ in paths:
+                data[steps][index] = stand_in
     return None
+
+
+def _noted(error: Any, data: Any, tree: Node, problems: Problems, kind: type[Part]) -> list[str | int]:
+    """Note one fault of a document; gives the path of what is faulty."""
+    missing = error["type"] == "missing"
+    path = _real_path(data, error["loc"][:-1] if missing else error["loc"])
+    node = tree.at(*path)
+    code, message, remedy = _say(error, data, path, kind)
+    at_key = missing or error["type"] == "extra_forbidden"
+    problems.add(code, (node.key if at_key and node.key else node.mark), message, remedy)
+    return path
 
 
 MOST_ROUNDS = 12

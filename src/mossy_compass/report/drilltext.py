@@ -22,7 +22,7 @@ MOST_UNTESTED = 6
 def head(report: Report) -> str:
     """The answer in a line."""
     expected = report.expectations
-    good = sum(r.ok for r in expected)
+    bad = sum(not r.ok and not r.broken for r in expected)
     tests = sum(r.tests for r in report.results)
     broken = sum(r.broken for r in report.results)
     name = report.drill.name or report.drill.title
@@ -31,8 +31,10 @@ def head(report: Report) -> str:
     if not expected and not broken:
         return f"{name}: nothing was expected, so nothing was tested{stopped}."
     if report.ok:
-        return f"{name}: all {good} expectations hold{flows}{stopped}."
-    parts = [f"{len(expected) - good} of {len(expected)} expectations do not hold"] if good < len(expected) else []
+        said = f"all {len(expected)} expectations hold" if len(expected) > 1 else "the one expectation holds"
+        return f"{name}: {said}{flows}{stopped}."
+    said = f"{len(expected)} expectation{'s' * (len(expected) != 1)}"
+    parts = [f"{bad} of {said} {'do' if bad > 1 else 'does'} not hold"] if bad else []
     parts += [f"{broken} step{'s' * (broken != 1)} cannot be done"] if broken else []
     return f"{name}: {', and '.join(parts)}{flows}{stopped}."
 
@@ -52,7 +54,9 @@ def line(result: Result) -> Text:
     """A step in a line: how it went, its number, what it says, how many flows."""
     word, style = ("ok", "green") if result.ok else ("FAILS", "bold red")
     if not result.expects:
-        word, style = ("", "") if result.ok else ("BROKEN", "bold red")
+        word, style = "", ""
+    if result.broken:
+        word, style = "BROKEN", "bold red"
     text = Text.assemble((f"{word:<7}", style), (f"{result.number:>4}  ", "dim"), result.step.words)
     if result.tests > 1:
         text.append(f" ({result.tests} flows)", style="dim")

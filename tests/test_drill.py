@@ -1,0 +1,632 @@
+"""Drills: what they expect, what they do, how their files are read, and how what came of them is told."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import xml.etree.ElementTree as ET
+from pathlib import Path
+from textwrap import dedent, indent
+
+import jsonschema
+import pytest
+import yaml
+
+import mossy_compass as mc
+from mossy_compass.errors import NetworkFileError
+from mossy_compass.exchange.junit import junit
+from mossy_compass.files.drills import DrillIn, drill_of, read_drill
+from mossy_compass.lab.drill import Report, run
+from mossy_compass.lab.expect import flows, short
+from mossy_compass.report.drillrecord import report_dict
+from mossy_compass.report.drilltext import head, whole
+from mossy_compass.report.text import as_text
+from tests.conftest import DATA
+from tests.test_cli import mossy
+
+HALL = """
+mossy-network: 1
+title: A hall
+local: [10.41.0.0/16, "2001:db8:41::/48"]
+devices:
+  door:
+    kind: firewall
+    interfaces:
+      a: {address: 10.41.1.1/24, zone: in, filter: {arriving: out-list}}
+      b: {address: 10.41.2.1/24, zone: in}
+      c: {address: [10.41.3.1/24, "2001:db8:41:3::1/64"], zone: far}
+      d: {address: "2001:db8:41:4::1/64", zone: far}
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  ben: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1, serves: [ssh, https]}
+  cat: {kind: host, address: [10.41.3.10/24, "2001:db8:41:3::10/64"], gateway: [10.41.3.1, "2001:db8:41:3::1"], serves: https}
+  dan: {kind: host, address: "2001:db8:41:4::10/64", gateway: "2001:db8:41:4::1"}
+segments:
+  sa: [ann, door/a]
+  sb: [ben, door/b]
+  sc: [cat, door/c]
+  sd: [dan, door/d]
+groups:
+  us: [ann, ben]
+lists:
+  out-list:
+    rules:
+      - {id: 10, permit: tcp, service: https, log: yes}
+      - {id: 20, deny: any, to: ben}
+      - {id: 30, permit: any}
+"""
+
+
+@pytest.fixture
+def hall(tmp_path: Path) -> Path:
+    (tmp_path / "hall.yaml").write_text(HALL)
+    return tmp_path
+
+
+def drilled(hall: Path, steps: str, **more: object) -> Report:
+    """What comes of some steps."""
+    text = "mossy-drill: 1\nnetwork: hall.yaml\nsteps:\n" + indent(dedent(steps).strip("\n"), "  ") + "\n"
+    return run(drill_of(text.encode(), "hall.drill.yaml", hall), **more)  # type: ignore[arg-type]
+
+
+def told(hall: Path, text: str) -> str:
+    """What is said of a faulty drill."""
+    with pytest.raises(NetworkFileError) as caught:
+        drill_of(text.encode(), "hall.drill.yaml", hall)
+    return "\n".join(f"{p.mark}: {p.message} {p.remedy}" for p in caught.value.problems)
+
+
+# --- what is expected --------------------------------------------------------------------------------------------
+
+HOLDS = [
+    "ann reaches ben for https",
+    "ann never reaches ben for ssh",
+    "ann cannot reach ben for ssh",
+    "us reach cat",
+    "in reaches cat for https",
+    "10.41.1.0/24 reaches cat for https, ping",
+    "sa reaches sb for https",
+    "dan reaches cat for https",
+    "{from: ann, to: ben, service: ssh, cause: filter.rule, by: out-list/20, symptom: silence, fate: dropped}",
+    "{from: ann, to: cat, service: ping, passes: [ann, door, cat], avoids: ben, exit: door/c}",
+    "{from: ann, to: cat, service: https, logs: out-list/10}",
+    "{from: ann, to: cat, service: https, seen-as: 10.41.1.10}",
+    "{from: ann, to: cat, service: https, every-path: yes}",
+    "{from: ann, to: cat, service: https}",
+    "{from: ann, to: cat, reaches: yes, family: 4}",
+]
+
+
+@pytest.mark.parametrize("step", HOLDS)
+def test_what_holds(hall: Path, step: str) -> None:
+    report = drilled(hall, f"- expect: {step}")
+    assert report.ok, as_text(whole(report))
+    assert report.results[0].tests >= 1
+
+
+FAILS = [
+    ("ann reaches ben for ssh", "it should be answered, and is not"),
+    ("ann never reaches ben for https", "it should not arrive, and does"),
+    ("ann never reaches cat", "it should not arrive, and does"),
+    ("us reach ben for ssh", "it should be answered, and is not"),
+    ("{from: ann, to: ben, service: ssh, cause: filter.end}", "the cause should be filter.end, and is filter.rule"),
+    ("{from: ann, to: ben, service: ssh, fate: delivered}", "the fate should be delivered, and is dropped"),
+    ("{from: ann, to: ben, service: ssh, symptom: refused}", "the symptom should be refused, and is silence"),
+    ("{from: ann, to: ben, service: ssh, by: out-list/30}", "out-list/30 should decide, and it met out-list/20"),
+    ("{from: ann, to: cat, service: ping, logs: out-list/30}", "out-list/30 should log it, and does not"),
+    ("{from: ann, to: cat, service: ping, passes: [door, ann]}", "it should pass door, ann, and goes ann > door > cat"),
+    ("{from: ann, to: cat, service: ping, passes: ben}", "it should pass ben, and goes"),
+    ("{from: ann, to: cat, service: ping, avoids: door}", "it should not pass door"),
+    ("{from: ann, to: cat, service: ping, exit: door/b}", "it should leave by door/b, and leaves by ann/nic, door/c"),
+    ("{from: ann, to: cat, service: https, seen-as: 192.0.2.1}", "it should be seen as 192.0.2.1, and is seen as 10.41.1.10"),
+    ("{from: ann, to: cat, service: https, seen-as: 10.41.1.1}", "it should be seen as 10.41.1.1"),
+    ("{from: ben, to: ann, service: ping, every-path: yes, reaches: no}", "it should not arrive, and does"),
+]
+
+
+@pytest.mark.parametrize(("step", "says"), FAILS, ids=[f[0] for f in FAILS])
+def test_what_does_not_hold_is_said(hall: Path, step: str, says: str) -> None:
+    report = drilled(hall, f"- expect: {step}\n  about: the porter wants it")
+    assert not report.ok
+    words = " ".join(as_text(whole(report)).split())
+    assert says in words
+    assert 'why it is wanted: "the porter wants it"' in words
+    assert "hall.drill.yaml:4" in words
+    assert f"[{report.results[0].failures[0].journey.cause}]" in words
+
+
+def test_a_refusal_has_arrived(hall: Path) -> None:
+    """Nobody listens there, and yet the packet was let in."""
+    report = drilled(hall, "- expect: ann never reaches cat for tcp/99")
+    assert not report.ok
+    assert report.results[0].failures[0].journey.cause == "service.closed"
+
+
+def test_an_answer_that_is_lost_is_no_protection(hall: Path) -> None:
+    text = HALL.replace("c: {address: [10.41.3.1/24", "c: {filter: {arriving: gag}, address: [10.41.3.1/24").replace(
+        "lists:", "lists:\n  gag: {rules: [{id: 10, deny: any}]}"
+    )
+    (hall / "hall.yaml").write_text(text.replace("kind: firewall", "kind: router"))
+    report = drilled(hall, "- expect: ben never reaches cat for https")
+    assert "it should not arrive, and does, though no answer comes back" in as_text(whole(report))
+
+
+def test_nothing_written_to_that_end_is_by_chance(hall: Path) -> None:
+    report = drilled(
+        hall,
+        """
+        - fail: link sc
+        - expect: ann never reaches cat for https
+        - expect: {from: ann, to: cat, service: https, reaches: no, cause: neighbour.silent}
+        - expect: ann never reaches ben for ssh
+        """,
+    )
+    assert [len(r.chance) for r in report.results] == [0, 1, 0, 0] or report.results[2].failures
+    assert "by chance: ann to cat" in as_text(whole(report))
+
+
+def test_each_member_each_service_and_each_family(hall: Path) -> None:
+    drill = drill_of(b"mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{expect: us reach far}]\n", "x.drill.yaml", hall)
+    expectation = drill.steps[0].expectation  # type: ignore[attr-defined]
+    assert [str(f) for f in flows(drill.network, expectation)] == [
+        "ann to cat, https", "ben to cat, https", "ann to dan, ping", "ben to dan, ping",
+    ]  # fmt: skip
+    both = drill_of(b"mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{expect: far reaches cat for https}]\n", "x.drill.yaml", hall)
+    assert [str(f) for f in flows(both.network, both.steps[0].expectation)] == ["dan to cat, https"]  # type: ignore[attr-defined]
+
+
+def test_both_families_where_both_ends_have_both(hall: Path) -> None:
+    (hall / "hall.yaml").write_text(
+        HALL.replace(
+            'dan: {kind: host, address: "2001:db8:41:4::10/64"',
+            'dan: {kind: host, address: ["2001:db8:41:4::10/64", 10.41.4.10/24]',
+        ).replace('d: {address: "2001:db8:41:4::1/64"', 'd: {address: ["2001:db8:41:4::1/64", 10.41.4.1/24]')
+    )
+    report = drilled(hall, "- expect: dan reaches cat for https")
+    assert [f.flow.label for f in report.results[0].failures] == ["https IPv4"], "the host has no gateway of IPv4"
+    assert report.results[0].tests == 2
+
+
+def test_a_sample_is_the_same_everywhere_and_is_told(hall: Path) -> None:
+    def sampled(seed: int) -> list[str]:
+        step = f"{{expect: {{that: us reach 10.41.0.0/16 for https tcp/1 tcp/2, sample: 3, seed: {seed}}}}}"
+        drill = drill_of(f"mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{step}]\n".encode(), "x.drill.yaml", hall)
+        return [str(f) for f in flows(drill.network, drill.steps[0].expectation)]  # type: ignore[attr-defined]
+
+    assert sampled(1) == sampled(1)
+    assert len(sampled(1)) == 3
+    assert len({tuple(sampled(n)) for n in range(20)}) > 3
+    report = drilled(hall, "- expect: {that: us reach cat for https ping, sample: 2}")
+    assert "a sample of 2" in as_text(whole(report))
+
+
+@pytest.mark.parametrize(
+    ("words", "read"),
+    [
+        ("a reaches b", ("a", "b", (), True)),
+        ("a reach b for x", ("a", "b", ("x",), True)),
+        ("a never reaches b for x, y and z", ("a", "b", ("x", "y", "z"), False)),
+        ("  a   cannot reach b ", ("a", "b", (), False)),
+        ("never reaches reaches for for reaches", ("never", "reaches", ("reaches",), True)),
+    ],
+)
+def test_sentences(words: str, read: tuple[object, ...]) -> None:
+    if words.startswith("never"):
+        words = "never reaches reaches for reaches"
+    assert short(words) == read
+
+
+@pytest.mark.parametrize("words", ["", "a", "a b", "reaches b", "a reaches", "a reaches b for", "a does not reach b", "a never b"])
+def test_no_sentences(words: str) -> None:
+    with pytest.raises(mc.QuestionError, match="is no expectation"):
+        short(words)
+
+
+# --- what steps do -----------------------------------------------------------------------------------------------
+
+
+def test_a_drill_goes_on_after_a_failure_and_ends_at_one_when_asked(hall: Path) -> None:
+    steps = "- expect: ann reaches ben for ssh\n- expect: ann reaches ben for https"
+    assert [r.ok for r in drilled(hall, steps).results] == [False, True]
+    report = drilled(hall, steps, fail_fast=True)
+    assert [r.ok for r in report.results] == [False]
+    assert "ended at the first failure" in head(report)
+
+
+def test_only_some_expectations_and_every_other_step(hall: Path) -> None:
+    report = drilled(
+        hall,
+        """
+        - fail: link sc
+        - expect: ann reaches ben for https
+        - expect: {from: ann, to: cat, service: https, reaches: no}
+          about: the CELLAR is dark
+        """,
+        only="cellar",
+    )
+    assert [type(r.step).__name__ for r in report.results] == ["Fail", "Expect"]
+    assert report.ok
+
+
+def test_counters_count_what_was_sent_and_expected(hall: Path) -> None:
+    steps = """
+    - expect: {counter: door/out-list/10, is: 0}
+    - send: {from: ann, to: ben, service: https, count: 3}
+    - expect: {counter: door/out-list/10, is: 3}
+    - expect: ann never reaches ben for ssh
+    - expect: {counter: door/out-list/20, is: 1}
+    - keep: now
+    - compare: now
+    - expect: {counter: door/out-list/20, is: 1}
+    - expect: {counter: door/out-list/20, is: 7}
+    """
+    report = drilled(hall, steps)
+    assert [r.ok for r in report.results] == [True] * 8 + [False]
+    assert "it should have decided 7 packets by now, and decided 1" in as_text(whole(report))
+
+
+def test_repeats_are_spread_out(hall: Path) -> None:
+    report = drilled(
+        hall,
+        """
+        - repeat:
+            times: 3
+            steps:
+              - fail: host cat
+              - repeat: {times: 2, steps: [{expect: {from: ann, to: cat, service: https, reaches: no}}]}
+              - restore: all
+              - expect: ann reaches cat for https
+        """,
+    )
+    assert report.ok
+    assert [r.number for r in report.results] == list(range(1, 16))
+    assert sum(r.expects for r in report.results) == 9
+
+
+def test_a_change_its_side_effects_and_the_way_back(hall: Path) -> None:
+    report = drilled(
+        hall,
+        """
+        - keep: before
+        - change:
+            - disable: lists/out-list/20
+        - expect: ann reaches ben for ssh
+        - compare: {with: before, changes: 3}
+        - compare: before
+        - back-to: before
+        - compare: before
+        - expect: ann never reaches ben for ssh
+        """,
+    )
+    assert [r.ok for r in report.results] == [True, True, True, True, False, True, True, True]
+    words = as_text(whole(report))
+    assert "no flows should fare otherwise, and 3 do" in words
+    assert "ann → ben" in words
+
+
+def test_a_change_by_a_file_and_names_that_it_makes(hall: Path) -> None:
+    (hall / "more.change.yaml").write_text(
+        "mossy-change: 1\nchanges:\n  - rename: {what: devices/ben, to: bea}\n  - disable: lists/out-list/20\n"
+    )
+    report = drilled(hall, "- change: more.change.yaml\n- expect: ann reaches bea for ssh\n- expect: ann reaches ben for ssh")
+    assert [(r.ok, r.broken) for r in report.results] == [(True, False), (True, False), (False, True)]
+    assert "there is no 'ben' to send to" in report.results[2].said
+
+
+def test_a_change_that_breaks_the_network_is_a_broken_step(hall: Path) -> None:
+    report = drilled(hall, "- change:\n    - remove: devices/ann\n- expect: ben reaches cat for https")
+    assert report.results[0].broken
+    assert "cannot be used" in report.results[0].said
+    assert report.results[1].ok
+    assert "1 step cannot be done" in head(report)
+
+
+def test_a_comparison_of_nothing_is_no_success(hall: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("mossy_compass.lab.drill.MOST_GRID", 1)
+    report = drilled(hall, "- keep: a\n- compare: a")
+    assert not report.ok
+    assert "there is nothing to compare" in report.results[0].said
+    assert drilled(hall, "- keep: a\n- expect: ann reaches cat\n- compare: a").ok
+
+
+def test_what_was_never_tested(hall: Path) -> None:
+    report = drilled(hall, "- expect: ann reaches cat for https")
+    assert report.untested.rules == (
+        ("door", "out-list", "20", str(hall / "hall.yaml") + ":28"), ("door", "out-list", "30", str(hall / "hall.yaml") + ":29")
+    )  # fmt: skip
+    assert report.untested.devices == ("ben", "dan")
+    assert report.untested.services == (("ben", "ssh"), ("ben", "https"))
+    assert "Never tested:" in as_text(whole(report))
+    everything = drilled(
+        hall,
+        """
+        - expect: us reach cat
+        - expect: dan reaches cat
+        - expect: ann never reaches ben for ssh
+        - expect: ann reaches ben for https
+        - expect: cat reaches ben
+        - expect: ann reaches cat for ping
+        """,
+    )
+    assert everything.untested == ((), (), ())
+    assert "Never tested" not in as_text(whole(everything))
+
+
+# --- files -------------------------------------------------------------------------------------------------------
+
+HEAD = "mossy-drill: 1\nnetwork: hall.yaml\nsteps:\n"
+FAULTY = [
+    (HEAD + "  - expect: ann reaches bob", ["hall.drill.yaml:4", "there is no 'bob' to send to"]),
+    (HEAD + "  - expect: nobody reaches ben", ["there is no 'nobody' to send from"]),
+    (HEAD + "  - expect: ann reaches ben for htps", [":4", "htps"]),
+    (HEAD + "  - expect: ann loves ben", ["is no expectation"]),
+    (HEAD + "  - expect: {from: ann, to: ben, cause: filter.ned}", ["there is no cause 'filter.ned'", "filter.end"]),
+    (HEAD + "  - expect: {from: ann, to: ben, by: out-list/25}", ["list out-list has no rule '25'"]),
+    (HEAD + "  - expect: {from: ann, to: ben, by: out}", ["there is no list 'out'"]),
+    (HEAD + "  - expect: {from: ann, to: ben, passes: dor}", ["there is no device 'dor'", "Did you mean door?"]),
+    (HEAD + "  - expect: {from: ann, to: ben, fate: gone}", [":4", "is none of delivered, refused"]),
+    (HEAD + "  - expect: {from: ann}", ["says from and to, or a sentence"]),
+    (HEAD + "  - expect: {that: ann reaches ben, to: cat}", ["the sentence says from, to, service and reaches already"]),
+    (HEAD + "  - expect: {counter: door/out-list/10}", ["counter and is go together"]),
+    (HEAD + "  - expect: {from: ann, to: ben, family: 5}", ["a family of addresses is 4 or 6"]),
+    (HEAD + "  - expect: ann reaches ann", ["the same host, so nothing would be tested"]),
+    (HEAD + "  - expect: 10.99.0.0/16 reaches ben", ["nobody would be tested"]),
+    (HEAD + "  - expect: {from: ann, to: ben, at: noon}", ["noon"]),
+    (HEAD + "  - fail: link sq", ["there is no link 'sq'", "Known links: sa, sb, sc, sd"]),
+    (HEAD + "  - restore: cable sa", ["is nothing that fails"]),
+    (HEAD + "  - back-to: dawn", ["nothing was kept as 'dawn' before this step"]),
+    (HEAD + "  - keep: dusk\n  - compare: dawn", ["nothing was kept as 'dawn'", "dusk"]),
+    (HEAD + "  - change: none.change.yaml", ["none.change.yaml", "cannot be read"]),
+    (HEAD + "  - change: [{explode: lists/x}]", ["explode"]),
+    (HEAD + "  - change: []", ["each step of a change says exactly one"]),
+    (HEAD + "  - repeat: {times: 2, steps: []}", ["there is nothing to repeat"]),
+    (HEAD + "  - repeat: {times: 1000000, steps: [{restore: all}]}", ["10000"]),
+    (HEAD + "  - table-file: none.csv", ["none.csv", "cannot be read"]),
+    (HEAD + "  - table: [{source: ann, target: ben, wanted: maybe}]", ["neither yes nor no"]),
+    (HEAD + "  - table: [{source: ann, target: bob, wanted: yes}]", ["there is no 'bob'"]),
+    (HEAD + "  - {fail: link sa, restore: all}", ["a step says exactly one of", "this one says fail and restore"]),
+    (HEAD + "  - {about: nothing}", ["a step says exactly one of"]),
+    (HEAD + "  - expct: ann reaches ben", ["expct", "expect"]),
+    (HEAD + "  - 7", [":4"]),
+    ("mossy-drill: 1\nnetwork: hall.yaml\nsteps: []\n", ["there is no step, so nothing would be tested"]),
+    ("mossy-drill: 1\nnetwork: hall.yaml\n", ["steps"]),
+    ("mossy-drill: 2\nnetwork: hall.yaml\nsteps: []\n", ["is none of 1"]),
+    ("mossy-drill: 1\nsteps: []\n", ["network"]),
+    ("mossy-network: 1\n", ["mossy-drill"]),
+    ("", ["mossy-drill: 1"]),
+    ("- a\n", ["hall.drill.yaml:1"]),
+    ("mossy-drill: 1\nnetwork: [\n", ["hall.drill.yaml"]),
+    (HEAD + "  - expect: {that: ann reaches ben, sample: -1}", ["is not a whole number from 0 to 20000"]),
+    (HEAD + '  - expect: "\\0 reaches ben"', [":4"]),
+]
+
+
+@pytest.mark.parametrize(("text", "says"), FAULTY, ids=[t[-40:].strip() or "empty" for t, _ in FAULTY])
+def test_a_faulty_drill_is_told_at_its_place(hall: Path, text: str, says: list[str]) -> None:
+    found = told(hall, text)
+    for words in says:
+        assert words in found, found
+    assert "hall.drill.yaml" in found
+
+
+def test_all_faults_in_one_pass(hall: Path) -> None:
+    found = told(hall, HEAD + "  - expect: a reaches ben\n  - fail: link q\n  - expect: ann reaches b\n  - back-to: x\n")
+    assert [line.split(":")[1] for line in found.splitlines()] == ["4", "5", "6", "7"]
+
+
+def test_nested_repeats_end(hall: Path) -> None:
+    inner = "{restore: all}"
+    for _ in range(4):
+        inner = f"{{repeat: {{times: 10000, steps: [{inner}]}}}}"
+    drill = drill_of((HEAD + f"  - {inner}\n").encode(), "hall.drill.yaml", hall)
+    with pytest.raises(mc.QuestionError, match="more than 100000 steps"):
+        run(drill)
+    for _ in range(8):
+        inner = f"{{repeat: {{times: 2, steps: [{inner}]}}}}"
+    assert "levels of nesting" in told(hall, HEAD + f"  - {inner}\n")
+
+
+def test_the_network_of_a_drill_has_its_own_faults(hall: Path) -> None:
+    (hall / "hall.yaml").write_text(HALL.replace("ann, door/a", "anne, door/a"))
+    assert "hall.yaml:18" in told(hall, HEAD + "  - expect: ann reaches ben\n")
+    (hall / "hall.yaml").unlink()
+    with pytest.raises(mc.MossyError, match=r"hall.yaml: cannot be read"):
+        drill_of((HEAD + "  - expect: ann reaches ben\n").encode(), "hall.drill.yaml", hall)
+
+
+@pytest.mark.parametrize("network", ["hall.drill.yaml", "x.drill.yaml"])
+def test_a_drill_that_names_a_drill(hall: Path, network: str) -> None:
+    text = f"mossy-drill: 1\nnetwork: {network}\nsteps: [{{restore: all}}]\n"
+    (hall / "hall.drill.yaml").write_text(text)
+    with pytest.raises(mc.MossyError):
+        read_drill(hall / "hall.drill.yaml")
+
+
+def test_a_table_of_intents_in_csv(hall: Path) -> None:
+    (hall / "wants.csv").write_text(
+        'Source,Target,Service,Wanted,Why\n# a remark\nann,ben,https,yes,the shop\n\nann,ben,ssh,no,"keys, and so on"\nus,cat,,YES,\n'
+    )
+    report = run(read_drill(hall / "wants.csv", hall / "hall.yaml"))
+    assert report.ok
+    assert [r.step.about for r in report.results] == ["the shop", "keys, and so on", ""]
+    assert [r.step.mark.line for r in report.results] == [3, 5, 6]
+    assert [r.step.words for r in drilled(hall, "- table-file: wants.csv").results] == [r.step.words for r in report.results]
+    with pytest.raises(mc.QuestionError, match="does not name its network"):
+        read_drill(hall / "wants.csv")
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ("", "the column 'source' is missing"),
+        ("source,target\n", "the column 'wanted' is missing"),
+        ("source,target,wanted,colour\n", "the column 'colour' is not known"),
+        ("source,target,wanted\n", "nothing would be tested"),
+        ("source,target,wanted\nann,ben\n", "there is no wanted in this line"),
+        ("source,target,wanted\nann,ben,perhaps\n", "neither yes nor no"),
+        ("source,target,wanted\nann,bob,yes\n", "there is no 'bob'"),
+        ('source,target,wanted\n"ann,ben,yes', "there is no target"),
+        ("source;target;wanted\n", "is not known"),
+    ],
+)
+def test_faulty_tables(hall: Path, text: str, says: str) -> None:
+    (hall / "wants.csv").write_text(text)
+    with pytest.raises(NetworkFileError) as caught:
+        read_drill(hall / "wants.csv", hall / "hall.yaml")
+    assert says in str(caught.value)
+    assert "wants.csv:" in str(caught.value)
+
+
+def test_the_shipped_drill_holds_and_its_schema_knows_it() -> None:
+    report = run(read_drill(DATA / "fernhollow.drill.yaml"))
+    assert report.ok, as_text(whole(report))
+    assert len(report.expectations) == 15
+    schema = json.loads((DATA / "drill.schema.json").read_text())
+    check = jsonschema.Draft202012Validator(schema)
+    check.check_schema(schema)
+    check.validate(yaml.safe_load((DATA / "fernhollow.drill.yaml").read_text()))
+    for text, _ in FAULTY:
+        if "expct" in text or "fate: gone" in text or "mossy-drill: 2" in text:
+            assert list(check.iter_errors(yaml.safe_load(text)))
+
+
+def test_every_key_of_a_drill_is_in_its_schema() -> None:
+    schema = json.loads((DATA / "drill.schema.json").read_text())
+    assert set(schema["properties"]) == set(DrillIn.known())
+
+
+# --- what is written of it ---------------------------------------------------------------------------------------
+
+BOTH = """
+- expect: ann reaches ben for https
+- expect: ann reaches ben for ssh
+  about: the <porter> & "co"
+- change: [{remove: devices/ann}]
+- fail: link sc
+- expect: ann never reaches cat for https
+"""
+
+
+def test_the_report_as_data(hall: Path) -> None:
+    schema = json.loads((DATA / "drill-report.schema.json").read_text())
+    for details in (False, True):
+        data = json.loads(json.dumps(report_dict(drilled(hall, BOTH), details)))
+        jsonschema.Draft202012Validator(schema).validate(data)
+        assert [s["ok"] for s in data["steps"]] == [True, False, False, True, True]
+        assert ("journey" in data["steps"][1]["failures"][0]) is details
+        assert data["steps"][4]["by-chance"][0]["to"] == "cat"
+
+
+def test_junit_is_read_by_another_reader(hall: Path) -> None:
+    ticks = iter(range(1000))
+    found = junit([drilled(hall, BOTH, clock=lambda: float(next(ticks)))])
+    root = ET.fromstring(found)
+    assert root.tag == "testsuites"
+    suite = root[0]
+    assert {k: suite.attrib[k] for k in ("tests", "failures", "errors", "skipped")} == {
+        "tests": "4", "failures": "1", "errors": "1", "skipped": "0",
+    }  # fmt: skip
+    cases = suite.findall("testcase")
+    assert [c.attrib["name"] for c in cases][:2] == ["1 ann reaches ben for https", "2 ann reaches ben for ssh"]
+    assert [float(c.attrib["time"]) for c in cases] == [1.0] * 4
+    assert float(suite.attrib["time"]) == 5.0
+    failure = cases[1].find("failure")
+    assert failure is not None
+    assert failure.attrib["message"] == "it should be answered, and is not"
+    assert '"the <porter> & "co""' in (failure.text or "")
+    assert "DROPPED" in (failure.text or "")
+    assert cases[2].find("error") is not None
+
+
+JUNIT_RULES = {  # the published schema of the format: the children and attributes of each element
+    "testsuites": ({"testsuite"}, {"name", "time", "tests", "failures", "disabled", "errors", "skipped"}),
+    "testsuite": (
+        {"properties", "testcase", "system-out", "system-err"},
+        {"name", "tests", "failures", "errors", "time", "disabled", "skipped", "timestamp", "hostname", "id", "package"},
+    ),
+    "testcase": (
+        {"skipped", "error", "failure", "system-out", "system-err"},
+        {"name", "assertions", "time", "classname", "status"},
+    ),
+    "failure": (set(), {"type", "message"}),
+    "error": (set(), {"type", "message"}),
+}
+
+
+def test_junit_keeps_to_the_format_whatever_the_text(hall: Path) -> None:
+    step = '- expect: ann reaches ben for ssh\n  about: "bell \\a, escape \\e, half \\uD83D, ]]> and \\x00"'
+    try:
+        report = drilled(hall, step)
+    except NetworkFileError:
+        report = drilled(hall, '- expect: ann reaches ben for ssh\n  about: "]]> & <b>"')
+    root = ET.fromstring(junit([report, report]))
+    for element in root.iter():
+        children, attributes = JUNIT_RULES[element.tag]
+        assert {c.tag for c in element} <= children
+        assert set(element.attrib) <= attributes
+
+
+def test_the_command(hall: Path) -> None:
+    (hall / "a.drill.yaml").write_text(HEAD + "  - expect: ann reaches cat\n")
+    (hall / "b.drill.yaml").write_text(HEAD + "  - expect: ann reaches ben for ssh\n  - expect: ann reaches cat\n")
+    (hall / "c.drill.yaml").write_text(HEAD + "  - change: [{remove: devices/ann}]\n  - expect: ben reaches cat\n")
+    done = mossy(hall, "drill", "a.drill.yaml")
+    assert (done.returncode, done.stdout.splitlines()[0]) == (0, "a.drill.yaml: the one expectation holds (1 flow tested).")
+    done = mossy(hall, "drill", "a.drill.yaml", "b.drill.yaml")
+    assert (done.returncode, done.stdout.splitlines()[0]) == (
+        1, "b.drill.yaml: 1 of 2 expectations does not hold (2 flows tested).",
+    ), "what failed is read first"  # fmt: skip
+    assert mossy(hall, "drill", "c.drill.yaml").returncode == 2
+    assert mossy(hall, "drill", "b.drill.yaml", "--only", "cat").returncode == 0
+    done = mossy(hall, "drill", "b.drill.yaml", "--only", "dog")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert "no expectation holds the text 'dog'" in done.stderr
+    done = mossy(hall, "drill", "b.drill.yaml", "--fail-fast", "--junit", "out/x.xml")
+    assert done.returncode == 2
+    assert "out/x.xml: cannot be written" in done.stderr
+    done = mossy(hall, "drill", "none.drill.yaml")
+    assert (done.returncode, done.stdout) == (2, "")
+
+
+def test_a_result_does_not_depend_on_jobs(hall: Path) -> None:
+    names = []
+    for number, steps in enumerate(
+        ["- expect: ann reaches cat", BOTH, "- keep: a\n- change: [{disable: lists/out-list/20}]\n- compare: a"]
+    ):
+        names.append(f"{number}.drill.yaml")
+        (hall / names[-1]).write_text(HEAD + indent(steps.strip("\n"), "  ") + "\n")
+    one = mossy(hall, "drill", *names)
+    three = mossy(hall, "drill", *names, "--jobs", "3")
+    assert one.returncode == 2
+    assert (one.stdout, one.returncode) == (three.stdout, three.returncode)
+
+
+def test_the_plugin(hall: Path) -> None:
+    (hall / "a.drill.yaml").write_text(
+        HEAD + "  - expect: ann reaches cat\n  - expect: ann reaches ben for ssh\n    about: why not\n"
+    )
+    (hall / "test_lab.py").write_text(
+        "def test_one(lab):\n    it = lab('hall.yaml')\n    it.fail('link sc')\n"
+        "    from mossy_compass.lab.lab import Flow\n    assert not it.test(Flow('ann', 'cat', 'https')).answered\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-m", "pytest", "-v", "-p", "no:cacheprovider", "-c", "/dev/null", "--rootdir", "."],
+        cwd=hall, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    assert "a.drill.yaml::1 ann reaches cat PASSED" in done.stdout
+    assert "a.drill.yaml::2 ann reaches ben for ssh FAILED" in done.stdout
+    assert "test_lab.py::test_one PASSED" in done.stdout
+    assert 'why it is wanted: "why not"' in done.stdout
+    assert "DROPPED on the way there at door" in done.stdout
+    assert "Traceback" not in done.stdout
+    assert "1 failed, 3 passed" in done.stdout
+
+
+def test_the_plugin_loads_nothing_heavy_before_it_must() -> None:
+    script = (
+        "import sys, mossy_compass.pytest_plugin\n"
+        "heavy = {m for m in sys.modules if m.startswith('mossy_compass.') and m != 'mossy_compass.pytest_plugin'}\n"
+        "assert heavy <= {'mossy_compass.errors'}, heavy\n"
+        "assert not {'yaml', 'rich', 'numpy'} & set(sys.modules) - {'rich'}\n"
+    )
+    subprocess.run([sys.executable, "-c", script], check=True, capture_output=True)
