@@ -630,3 +630,172 @@ def test_the_plugin_loads_nothing_heavy_before_it_must() -> None:
         "assert not {'yaml', 'rich', 'numpy'} & set(sys.modules) - {'rich'}\n"
     )
     subprocess.run([sys.executable, "-c", script], check=True, capture_output=True)
+
+
+# --- the other commands of the lab -------------------------------------------------------------------------------
+
+
+def test_today_as_a_drill_holds_today(hall: Path) -> None:
+    (hall / "sub").mkdir()
+    done = mossy(hall, "grid", "hall.yaml", "--as-drill", "sub/today.drill.yaml")
+    assert done.returncode == 0
+    text = (hall / "sub" / "today.drill.yaml").read_text()
+    assert "network: ../hall.yaml" in text
+    again = mossy(hall, "drill", "sub/today.drill.yaml")
+    assert again.returncode == 0, again.stdout
+    count = int(done.stdout.split("with ")[1].split()[0])
+    assert f"all {count} expectations hold" in again.stdout
+    assert mossy(hall, "grid", "hall.yaml", "--as-drill", "sub/today.drill.yaml").returncode == 2, (
+        "what is there is not overwritten"
+    )
+    changed = HALL.replace("{id: 20, deny: any, to: ben}", "{id: 20, deny: any, to: cat}")
+    (hall / "hall.yaml").write_text(changed)
+    assert mossy(hall, "drill", "sub/today.drill.yaml").returncode == 1
+
+
+def test_the_shipped_networks_as_drills(tmp_path: Path) -> None:
+    for name in ("fernhollow", "grounds", "starter"):
+        (tmp_path / f"{name}.yaml").write_bytes((DATA / f"{name}.yaml").read_bytes())
+        more = ["--at", "2026-06-07T11:00+02:00"] if name == "fernhollow" else ["--last-resort"] if name == "grounds" else []
+        assert mossy(tmp_path, "grid", f"{name}.yaml", "--as-drill", f"{name}.drill.yaml", *more).returncode == 0
+        report = run(read_drill(tmp_path / f"{name}.drill.yaml"))
+        assert report.ok, as_text(whole(report))
+
+
+COMPARED = [
+    (["hall.yaml", "hall.yaml"], 0, "hall.yaml beside hall.yaml: no test changes"),
+    (["hall.yaml", "--fail", "link sc"], 1, "hall.yaml beside itself without link sc: of "),
+    (["hall.yaml", "--fail", "link sc", "--fail", "host ann"], 1, "hall.yaml beside itself without link sc, host ann: of "),
+    (["hall.yaml", "other.yaml"], 1, "hall.yaml beside other.yaml: of "),
+    (["hall.yaml", "--change", "c.change.yaml"], 1, "hall.yaml beside c.change.yaml: of "),
+    (
+        ["hall.yaml", "--change", "c.change.yaml", "--drill", "d.drill.yaml"],
+        1,
+        "hall.yaml beside c.change.yaml: no test changes, but",
+    ),
+    (["hall.yaml"], 2, ""),
+    (["hall.yaml", "other.yaml", "--fail", "link sc"], 2, ""),
+    (["hall.yaml", "--fail", "link zz"], 2, ""),
+    (["hall.yaml", "none.yaml"], 2, ""),
+    (["hall.yaml", "other.yaml", "--drill", "d.drill.yaml", "--from", "ann"], 2, ""),
+]
+
+
+@pytest.mark.parametrize(("arguments", "code", "first"), COMPARED, ids=[" ".join(c[0]) for c in COMPARED])
+def test_compare(hall: Path, arguments: list[str], code: int, first: str) -> None:
+    (hall / "other.yaml").write_text(HALL.replace("{id: 20, deny: any, to: ben}", "{id: 20, deny: any, to: cat}"))
+    (hall / "c.change.yaml").write_text("mossy-change: 1\nchanges:\n  - disable: lists/out-list/20\n")
+    (hall / "d.drill.yaml").write_text(HEAD + "  - expect: ann reaches ben for https\n")
+    done = mossy(hall, "compare", *arguments)
+    assert done.returncode == code, done.stdout + done.stderr
+    assert done.stdout.startswith(first)
+    assert bool(done.stdout) is (code != 2)
+    assert all(len(line) <= 100 for line in done.stdout.splitlines())
+    if code != 2:
+        data = json.loads(mossy(hall, "compare", *arguments, "--format", "json").stdout)
+        assert data["answer"].startswith(first)
+        assert bool(data["tests"] or data["rules"] or data["new"] or data["gone"]) is bool(code)
+        rows = mossy(hall, "compare", *arguments, "--format", "csv").stdout.splitlines()
+        assert len(rows) == 1 + len(data["tests"]) + len(data["new"]) + len(data["gone"])
+
+
+def test_a_change_that_no_test_notices_is_shown(hall: Path) -> None:
+    (hall / "c.change.yaml").write_text(
+        "mossy-change: 1\nchanges:\n  - insert: {into: lists/out-list, value: {id: 5, deny: udp, to: 10.41.3.99, service: ntp}, before: 10}\n"
+    )
+    done = mossy(hall, "compare", "hall.yaml", "--change", "c.change.yaml")
+    assert done.returncode == 1
+    assert "no test changes, but rules decide other packets" in done.stdout
+    assert "permit becomes deny, for example udp" in done.stdout
+
+
+def test_a_loss_in_one_family_alone_is_noticed(hall: Path) -> None:
+    both = (
+        HALL.replace(
+            'dan: {kind: host, address: "2001:db8:41:4::10/64"',
+            'dan: {kind: host, address: ["2001:db8:41:4::10/64", 10.41.4.10/24]',
+        )
+        .replace('gateway: "2001:db8:41:4::1"}', 'gateway: ["2001:db8:41:4::1", 10.41.4.1]}')
+        .replace('d: {address: "2001:db8:41:4::1/64"', 'd: {address: ["2001:db8:41:4::1/64", 10.41.4.1/24]')
+    )
+    assert both.count("10.41.4.1") == 3
+    (hall / "old.yaml").write_text(both)
+    (hall / "new.yaml").write_text(both.replace('gateway: [10.41.3.1, "2001:db8:41:3::1"]', "gateway: 10.41.3.1"))
+    done = mossy(hall, "compare", "old.yaml", "new.yaml")
+    assert done.returncode == 1
+    assert "dan → cat https IPv6" in " ".join(done.stdout.split())
+    assert "IPv4" not in done.stdout
+
+
+def test_a_picture_of_what_changes(hall: Path) -> None:
+    done = mossy(hall, "compare", "hall.yaml", "--fail", "link sc", "--picture", "x.svg")
+    assert done.returncode == 1
+    words = (hall / "x.svg").read_text()
+    assert "beside itself without link sc" in words
+    assert mossy(hall, "compare", "hall.yaml", "--fail", "link sc", "--picture", "x.bmp").returncode == 2
+
+
+def test_what_if(hall: Path) -> None:
+    done = mossy(hall, "what-if", "hall.yaml", "--fail", "each-device", "--fail", "each-link")
+    assert done.returncode == 1
+    assert done.stdout.startswith("hall.yaml: 5 of 5 failures cost some of the ")
+    assert "everything hangs on device door." in " ".join(done.stdout.split())
+    assert all(len(line) <= 100 for line in done.stdout.splitlines())
+    data = json.loads(mossy(hall, "what-if", "hall.yaml", "--format", "json", "--pairs").stdout)
+    assert len(data["failures"]) == 4 + 6
+    lost = [len(f["lost"]) for f in data["failures"]]
+    assert lost == sorted(lost, reverse=True)
+    assert mossy(hall, "what-if", "hall.yaml", "--from", "ann", "--to", "ben", "--fail", "each-interface").returncode == 1
+    assert mossy(hall, "what-if", "hall.yaml", "--from", "nobody").returncode == 2
+    assert mossy(hall, "what-if", "hall.yaml", "--fail", "each-moon").returncode == 2
+    assert mossy(hall, "what-if", "hall.yaml", "--picture", "w.png", "--drill", "none.drill.yaml").returncode == 2
+    assert not (hall / "w.png").exists()
+
+
+def test_nothing_lost_is_exit_zero(hall: Path) -> None:
+    (hall / "ring.yaml").write_text(
+        dedent(
+            """
+            mossy-network: 1
+            devices:
+              r1: {kind: router, interfaces: {a: {address: 10.41.1.1/24}, b: {address: 10.41.9.1/30, ospf: 0}, c: {address: 10.41.9.5/30, ospf: 0}}}
+              r2: {kind: router, interfaces: {b: {address: 10.41.9.2/30, ospf: 0}, c: {address: 10.41.9.6/30, ospf: 0}, lo: {address: 10.41.8.1/32, loopback: yes, ospf: 0}}}
+            segments:
+              one: [r1/b, r2/b]
+              two: [r1/c, r2/c]
+            """
+        )
+    )
+    done = mossy(hall, "what-if", "ring.yaml", "--from", "r1", "--to", "10.41.8.1")
+    assert done.returncode == 0, done.stdout
+    assert done.stdout.startswith("ring.yaml: the one flow that is answered survives each of 2 failures.")
+    both = mossy(hall, "what-if", "ring.yaml", "--from", "r1", "--to", "10.41.8.1", "--pairs")
+    assert both.returncode == 1
+    assert "everything hangs on link one and link two." in " ".join(both.stdout.split())
+
+
+def test_watching_runs_again_when_a_file_changes(hall: Path) -> None:
+    import time
+
+    (hall / "a.drill.yaml").write_text(HEAD + "  - expect: ann reaches cat\n")
+    command = [sys.executable, "-u", "-c", "from mossy_compass.cli.main import run; run()", "drill", "a.drill.yaml", "--watch"]
+    seen = hall / "seen.txt"
+    with seen.open("wb") as out, subprocess.Popen(command, cwd=hall, stdout=out, stderr=out) as going:
+        try:
+            for wanted, text in (
+                ("the one expectation holds", "  - expect: ann reaches ben for ssh\n"),
+                ("does not hold", "  - what\n"),
+                ("error:", ""),
+            ):
+                for _ in range(300):
+                    if wanted in seen.read_text():
+                        break
+                    time.sleep(0.1)
+                assert wanted in seen.read_text()
+                time.sleep(0.3)
+                if text:
+                    (hall / "a.drill.yaml").write_text(HEAD + text)
+        finally:
+            going.send_signal(2)
+            going.wait(20)
+    assert "Traceback" not in seen.read_text()

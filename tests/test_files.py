@@ -105,6 +105,17 @@ FAULTS = [
 ]  # fmt: skip
 
 
+def test_a_number_that_says_another_order_than_the_text_is_warned_of() -> None:
+    rules = [{"id": ident, "permit": "any"} for ident in ("10", "30", "20", "named", "25", "40")]
+    text = BASE.replace("    - {id: 10", "".join(f"    - {rule}\n" for rule in rules[:-1]) + "    - {id: 40").replace("'", '"')
+    reading = mc.read_bytes(text.encode(), "x.yaml")
+    assert reading.network is not None, reading.problems
+    found = [(p.mark.line, p.severity.value) for p in reading.problems if p.code == "rule.out-of-order"]
+    first = text.splitlines().index('    - {"id": "10", "permit": "any"}') + 1
+    assert found == [(first + 2, "warning"), (first + 4, "warning")]
+    assert [r.id for r in reading.network.lists["in"].rules] == ["10", "30", "20", "named", "25", "40"]
+
+
 @pytest.mark.parametrize("old, new, code, line, says", FAULTS, ids=[f"{f[2]}-{n}" for n, f in enumerate(FAULTS)])
 def test_each_fault_is_found_at_its_place(old: str, new: str, code: str, line: int, says: str) -> None:
     assert old in BASE

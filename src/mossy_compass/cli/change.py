@@ -108,12 +108,15 @@ def change(
 def _tested(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> Grid | None:
     """Every test of a network; None where there is nobody to test, or a named host is not in it."""
     from mossy_compass.cli.progress import track
-    from mossy_compass.walk import grid as grids
+    from mossy_compass.lab.expect import every_flow
+    from mossy_compass.walk.grid import cell_of, gathered
+    from mossy_compass.walk.trace import trace_one
 
     try:
-        tests = grids.questions_of(plan.network, *asked)
+        flows = every_flow(plan.network, *asked, options)
     except QuestionError:
         if any(asked):
             raise
         return None
-    return grids.gathered(track(grids.run(plan, tests, None, options), len(tests), "tests"))
+    cells = (cell_of(trace_one(plan, f.source, f.target, f.service, f.options), f.source, f.target, f.label) for f in flows)
+    return gathered(track(cells, len(flows), "tests"))

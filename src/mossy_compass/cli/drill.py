@@ -25,7 +25,9 @@ if TYPE_CHECKING:
 @click.option("--only", default="", metavar="TEXT", help="Test only expectations whose words, or purpose, hold TEXT.")
 @click.option("--fail-fast", is_flag=True, help="End each drill with its first failure.")
 @click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help="Run so many drill files at once.")
-@click.option("--details", is_flag=True, help="Show the whole way of each flow that fails, and everything that was never tested.")
+@click.option(
+    "--details", is_flag=True, help="Show every step, the whole way of each flow that fails, and everything that was never tested."
+)
 @click.option("--junit", metavar="XMLFILE", type=click.Path(dir_okay=False), help="Write the results as JUnit XML, too.")
 @click.option("--watch", is_flag=True, help="Run again whenever one of the files changes, until you stop it.")
 @form_option("text", "json")

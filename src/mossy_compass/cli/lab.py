@@ -56,11 +56,10 @@ def flows_of(
     """The flows that are tested: those of a drill, or of the grid."""
     from dataclasses import replace
 
-    from mossy_compass.lab.lab import Flow
-    from mossy_compass.walk.grid import questions_of
+    from mossy_compass.lab.expect import every_flow
 
     if drill is None:
-        return [Flow(*t, options) for t in questions_of(network, *asked)]
+        return every_flow(network, *asked, options)
     if any(asked):
         raise InputError("--drill says which flows are tested; leave --from, --to and --service out.")
     from mossy_compass.files.drills import read_drill
@@ -103,7 +102,7 @@ def flows_of(
     "--picture",
     metavar="PICTURE",
     type=click.Path(dir_okay=False),
-    help="Draw how the tests end in NEW, as PICTURE (.png or .svg).",
+    help="Draw the tests that fare otherwise in NEW, as PICTURE (.png or .svg).",
 )
 @form_option("text", "json", "csv")
 def compare(
@@ -148,7 +147,7 @@ def compare(
     if picture:
         from mossy_compass.report import drawing
 
-        write_whole(Path(picture), drawing.render_grid(other, f"{before.title or old} with {by}", shape))
+        write_whole(Path(picture), drawing.render_grid(other, f"{before.title or old} beside {by}", shape, found))
     if form == "csv":
         say(changes_csv(found))
     elif form == "json":
@@ -169,7 +168,7 @@ def _other(old: str, before: Network, new: str | None, change_file: str | None, 
         from mossy_compass.lab.faults import apply, parse
 
         found = [parse(before, what) for what in fails]
-        return apply(before, found), f"{', '.join(map(str, found))} failed"
+        return apply(before, found), f"itself without {', '.join(map(str, found))}"
     from mossy_compass.files.change import read_change
     from mossy_compass.files.load import plain_bytes, read_bytes
     from mossy_compass.files.tree import decode
@@ -243,8 +242,8 @@ def what_if(
       mossy what-if grounds.yaml --from stroller --to almanac --pairs
 
     \b
-    Exit codes: 0 no failure costs a flow that is answered, 1 some do,
-                2 wrong input.
+    Exit codes: 0 no failure costs a flow that is answered,
+                1 some do, or no flow is answered even now, 2 wrong input.
     """
     from mossy_compass.cli.progress import track
     from mossy_compass.lab.sweep import failures, sweep
@@ -263,4 +262,4 @@ def what_if(
         say_json(whatiftext.as_dict(found, file))
     else:
         show(whatiftext.whole(found, file, details))
-    raise SystemExit(EXIT_NOT if any(c.lost or c.error for c in found.cases) else 0)
+    raise SystemExit(EXIT_NOT if not found.answered or any(c.lost or c.error for c in found.cases) else 0)

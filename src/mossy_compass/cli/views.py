@@ -37,6 +37,7 @@ if TYPE_CHECKING:
 
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report.tables import Rows
+    from mossy_compass.walk.ask import Options
     from mossy_compass.walk.grid import Changes, Grid
     from mossy_compass.walk.journey import Journey
 
@@ -216,18 +217,15 @@ def grid(
     network = read_network(file)
     tests = grids.questions_of(network, sources, targets, services)
     plan = Plan(network)
+    if as_drill:
+        _write_drill(plan, (sources, targets, services), moment_of(at, last_resort), at, file, as_drill)
+        raise SystemExit(0)
     journeys: list[Journey] = []
     keep = journeys.append if counters or decided or log else None
     options = moment_of(at, last_resort)
     made = grids.gathered(track(grids.run(plan, tests, keep, options), len(tests), "tests"))
     if log:
         write_log(plan, journeys, log, (log_from, log_to), options, form)
-    if as_drill:
-        from mossy_compass.files.asdrill import as_drill as as_text
-
-        write_whole(Path(as_drill), as_text(made, file, as_drill).encode(), overwrite=False)
-        say(f"{as_drill}: written, with {len(made.cells)} expectations. Run it: mossy drill {as_drill}\n")
-        raise SystemExit(0)
     if counters or decided:
         _print_evidence(plan, journeys, decided, form)
         raise SystemExit(0)
@@ -240,6 +238,26 @@ def grid(
     found = grids.compare(earlier, made) if earlier is not None else None
     _print_grid(made, found, form, file, baseline)
     raise SystemExit(EXIT_NOT if found else 0)
+
+
+def _write_drill(
+    plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options, at: str | None, file: str, out: str
+) -> None:
+    """Today's answers as a drill, in every family."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.files.asdrill import as_drill
+    from mossy_compass.lab.expect import every_flow
+    from mossy_compass.walk.grid import cell_of
+    from mossy_compass.walk.trace import trace_one
+
+    flows = every_flow(plan.network, *asked, options)
+    tested = (
+        (f, cell_of(trace_one(plan, f.source, f.target, f.service, f.options), f.source, f.target, f.label))
+        for f in track(flows, len(flows), "tests")
+    )
+    text, number = as_drill(tested, file, out, at)
+    write_whole(Path(out), text.encode(), overwrite=False)
+    say(f"{out}: written, with {number} expectations. Run it: mossy drill {out}\n")
 
 
 def _print_evidence(plan: Plan, journeys: Sequence[Journey], decided: str | None, form: str) -> None:

@@ -1,42 +1,67 @@
-"""Today's answers of a grid as a drill to start from: what is answered shall be, what does not arrive shall not."""
+"""Today's answers as a drill to start from: what is answered shall be, what does not arrive shall not."""
 
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from pathlib import Path
 
-from mossy_compass.files.edit import flow
-from mossy_compass.walk.grid import Grid
+from mossy_compass.files.edit import flow as written
+from mossy_compass.lab.lab import Flow
+from mossy_compass.walk.grid import Cell
+
+HEAD = "# Today's answers. Strike what nobody wants to hold, and say why the rest does."
 
 
-def as_drill(grid: Grid, network: str, drill: str) -> str:
-    """A drill file's text: a table of intents, to be read, thinned out and given reasons.
+def as_drill(tested: Iterable[tuple[Flow, Cell]], network: str, drill: str, at: str | None = None) -> tuple[str, int]:
+    """A drill file's text, and the number of its expectations: a table of intents, to be read, thinned out and given reasons.
 
-    A test whose packet arrives and whose answer is lost is neither of the two; it is written with its cause.
+    A test in both families whose answers differ, one whose packet arrives and whose answer is lost, and one that needs the uplink
+    of last resort do not go into a line of the table; they are written as expectations of their own.
 
     Args:
-        grid: the tests.
+        tested: every test in each of its families, with what it came to.
         network: the network file.
         drill: the file that it is written to, since the network is named from beside it.
+        at: the time of the tests, as it was given.
 
     """
     beside = os.path.relpath(Path(network).resolve(), Path(drill).resolve().parent)
-    lines = [
-        "# Today's answers. Strike what nobody wants to hold, and say why the rest does.",
-        "mossy-drill: 1",
-        f"network: {flow(beside)}",
-        "steps:",
-        "  - table:",
-    ]
-    odd = []
-    for cell in grid.cells:
-        ends = {"source": cell.source, "target": cell.target, "service": cell.service}
-        if cell.answered:
-            lines.append(f"      - {flow({**ends, 'wanted': True})}")
-        elif cell.lost == "there" and cell.fate not in ("delivered", "refused"):
-            lines.append(f"      - {flow({**ends, 'wanted': False, 'why': f'today: {cell.cause}'})}")
+    groups: dict[tuple[str, str, str], list[tuple[Flow, Cell]]] = {}
+    for flow, cell in tested:
+        groups.setdefault((flow.source, flow.target, flow.service), []).append((flow, cell))
+    table, apart = [], list[dict[str, object]]()
+    for (source, target, service), held in groups.items():
+        answers = {_wanted(cell) for _, cell in held}
+        if len(answers) == 1 and None not in answers and not any(f.options.last_resort for f, _ in held):
+            ends = {"source": source, "target": target, "service": service}
+            arrives = answers.pop()
+            table.append({**ends, "wanted": arrives} | ({} if arrives else {"why": f"today: {held[0][1].cause}"}))
         else:
-            odd.append({"from": cell.source, "to": cell.target, "service": cell.service, "cause": cell.cause})
-    if len(lines) == 5:
-        lines.pop()
-    return "\n".join([*lines, *(f"  - expect: {flow(o)}" for o in odd)]) + "\n"
+            apart += [_expectation(flow, cell) for flow, cell in held]
+    lines = [HEAD, "mossy-drill: 1", f"network: {written(beside)}"]
+    if at is not None:
+        lines.append(f"defaults: {written({'at': at})}")
+    lines += ["steps:", *(["  - table:"] if table else []), *(f"      - {written(line)}" for line in table)]
+    lines += [f"  - expect: {written(one)}" for one in apart]
+    return "\n".join(lines) + "\n", len(table) + len(apart)
+
+
+def _wanted(cell: Cell) -> bool | None:
+    """Whether a test was answered; None for one that arrived, and whose answer was lost."""
+    if cell.answered:
+        return True
+    return False if cell.lost == "there" and cell.fate not in ("delivered", "refused") else None
+
+
+def _expectation(flow: Flow, cell: Cell) -> dict[str, object]:
+    """A test that is no line of a table."""
+    out: dict[str, object] = {"from": flow.source, "to": flow.target, "service": flow.service, "cause": cell.cause}
+    wanted = _wanted(cell)
+    if wanted is not None:
+        out["reaches"] = wanted
+    if flow.options.family is not None:
+        out["family"] = flow.options.family
+    if flow.options.last_resort:
+        out["last-resort"] = True
+    return out

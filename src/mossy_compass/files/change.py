@@ -21,7 +21,7 @@ from mossy_compass.marks import Problem, Problems, Severity
 
 BEGINS = "A change file begins with 'mossy-change: 1'."
 PATH = words(300, 1)
-NAME = words(64, 1)
+NAME = words(64, 1, json={"type": ["string", "integer"]})
 ANYTHING = Kind(lambda: _any(), dict)
 WHERE = "Id or name of the neighbour that it shall stand {} of."
 

@@ -14,7 +14,7 @@ from mossy_compass.errors import AddressError
 from mossy_compass.files.context import Context, Path
 from mossy_compass.files.names import services, term_list
 from mossy_compass.files.schema import ConditionsIn, RuleIn
-from mossy_compass.marks import Mark, hint
+from mossy_compass.marks import Mark, Severity, hint
 from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import V6_BASE
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, parse_icmp, protocol_name
@@ -29,6 +29,7 @@ def _rules(ctx: Context, name: str) -> Iterable[Rule]:
     """Rules in their order; one without an id is counted on in tens from the one before."""
     seen: dict[str, Mark] = {}
     number = 0
+    highest = -1, ctx.mark("lists", name)
     for index, entry in enumerate(ctx.doc.lists[name].rules):
         path: Path = ("lists", name, "rules", index)
         mark = ctx.spot(*path)
@@ -43,6 +44,19 @@ def _rules(ctx: Context, name: str) -> Iterable[Rule]:
             words = f"list '{name}' has two rules {ident}; the first is at line {seen[plain].line}."
             ctx.fault("rule.twice", mark, words, "Give one another id.")
         seen[plain] = mark
+        if ident.isdigit() and int(ident) < highest[0]:
+            number_above, mark_above = highest
+            ctx.fault(
+                "rule.out-of-order",
+                mark,
+                f"rule {ident} of '{name}' stands below rule {number_above}, and is asked after it: rules are asked as they are"
+                " written, whatever their numbers.",
+                "Move it up, or give it a higher number.",
+                Severity.WARNING,
+                [(mark_above, f"rule {number_above}")],
+            )
+        elif ident.isdigit():
+            highest = int(ident), mark
         yield list_rule(ctx, ident, entry, path, mark)
 
 

@@ -11,12 +11,12 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import InputError, QuestionError
-from mossy_compass.lab.expect import Expectation, Outcome, flows, judge
+from mossy_compass.lab.expect import Expectation, Outcome, every_flow, flows, judge
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import Network
 from mossy_compass.walk.evidence import counted
-from mossy_compass.walk.grid import Changes, questions_of
+from mossy_compass.walk.grid import Changes
 from mossy_compass.walk.journey import Journey
 
 MOST_STEPS = 100_000
@@ -303,11 +303,11 @@ class Run:
         """What a comparison tests: the grid of a network, or where that is large, what the drill expects something of."""
         network = self.lab.network
         try:
-            tests = questions_of(network)
+            tests = every_flow(network)
         except QuestionError:
             tests = []
         if tests and len(tests) <= MOST_GRID:
-            return [Flow(*t) for t in tests]
+            return tests
         found = [f for s in self._flat(self.drill.steps) if isinstance(s, Expect) for f in flows(network, s.expectation)]
         if not found:
             raise QuestionError(

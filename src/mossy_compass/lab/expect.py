@@ -20,7 +20,7 @@ from mossy_compass.model.network import Network, Term, name_hash
 from mossy_compass.packet.address import Address, parse_block
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.ask import Options, addresses_of, members_of
-from mossy_compass.walk.grid import services_at
+from mossy_compass.walk.grid import questions_of, services_at
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.many import every_path
 
@@ -217,7 +217,7 @@ def flows(network: Network, expectation: Expectation) -> list[Flow]:
             if source == target:
                 continue
             for service in dict.fromkeys(asked):
-                out += _families(network, Flow(source, target, service, expectation.options))
+                out += families(network, Flow(source, target, service, expectation.options))
         if len(out) > MOST_FLOWS and not expectation.sample:
             raise QuestionError(f"more than {MOST_FLOWS} flows come of this. Say sample: COUNT, or name fewer.")
     if not out:
@@ -237,7 +237,29 @@ def _usual(network: Network, target: str, expectation: Expectation) -> Sequence[
     return found[1:]
 
 
-def _families(network: Network, flow: Flow) -> Iterator[Flow]:
+def every_flow(
+    network: Network,
+    sources: Sequence[str] = (),
+    targets: Sequence[str] = (),
+    services: Sequence[str] = (),
+    options: Options | None = None,
+) -> list[Flow]:
+    """Every test of a grid as a flow, in each family that both of its ends have: what is compared must not miss one of them.
+
+    Args:
+        network: the network.
+        sources, targets, services: as for ``questions_of``.
+        options: further wishes.
+
+    Raises:
+        QuestionError: there is nobody to test, or too many.
+
+    """
+    wishes = options or Options()
+    return [f for q in questions_of(network, sources, targets, services) for f in families(network, Flow(*q, wishes))]
+
+
+def families(network: Network, flow: Flow) -> Iterator[Flow]:
     """A flow for each family that both of its ends have; the one flow, where that is one, is said, or cannot be known."""
     mine, theirs = ({a.family for a in _addresses(network, end)} for end in (flow.source, flow.target))
     both = sorted(mine & theirs)

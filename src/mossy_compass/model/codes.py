@@ -103,6 +103,7 @@ FINDINGS: dict[str, str] = {
     "rule.icmp": "A rule names ICMP kinds and is not a rule of ICMP.",
     "rule.port": "A rule names ports of a protocol that has none.",
     "rule.service": "A rule's service is of another protocol than the rule: it could never match.",
+    "rule.out-of-order": "A rule with a lower number stands below one with a higher, and is asked after it.",
     "rule.twice": "A list has two rules of one number or name.",
     "segment.mask": "Two neighbours do not agree on the prefix length of their subnet.",
     "segment.mtu": "Interfaces on one segment have different MTUs.",

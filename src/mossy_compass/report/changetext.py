@@ -36,7 +36,7 @@ def head(name: str, by: str, found: Changes | None, tests: int, effects: Sequenc
 def compared(name: str, by: str, found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
     """The answer of a comparison in a line."""
     new = len(found.come) + len(found.gone)
-    more = f", {new} tests are in one of the two alone" if new else ""
+    more = f", {new} test{'s are' if new > 1 else ' is'} in one of the two alone" if new else ""
     return f"{name} beside {by}: {_fares(found, tests, effects)}{more}."
 
 
@@ -48,7 +48,7 @@ def _fares(found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
     parts = [f"{closes} close" + "s" * (closes == 1)] if closes else []
     parts += [f"{opens} open" + "s" * (opens == 1)] if opens else []
     parts += [f"{others} {'has' if others == 1 else 'have'} another reason"] if others else []
-    parts += [f"{len(found.rerouted)} go another way"] if found.rerouted else []
+    parts += [f"{len(found.rerouted)} go{'es' if len(found.rerouted) == 1 else ''} another way"] if found.rerouted else []
     if not parts:
         quiet = "no test changes" + (", but rules decide other packets" if effects else "")
         return f"{quiet} ({tests} tests)"
@@ -152,6 +152,8 @@ def as_dict(first: str, about: str, lines: Sequence[str], changes: Changes | Non
         "about": about,
         "file": list(lines),
         "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in pairs],
+        "new": [cell_dict(c) for c in changes.come] if changes is not None else [],
+        "gone": [cell_dict(c) for c in changes.gone] if changes is not None else [],
         "rules": [
             {
                 "list": effect.name,

@@ -18,7 +18,7 @@ from mossy_compass.report import sentences
 from mossy_compass.report.layout import MOST_WIDE
 from mossy_compass.report.safe import safe
 from mossy_compass.report.sheet import FONT, SMALL, Box, Line, Picture, Rect, curve, text_width
-from mossy_compass.walk.grid import Cell, Grid
+from mossy_compass.walk.grid import Cell, Changes, Grid
 from mossy_compass.walk.journey import Journey, Leg, Way
 
 if TYPE_CHECKING:
@@ -344,7 +344,10 @@ def _fill(cell: Cell | None) -> str:
     return "#cfe6cf" if cell.answered else "#f6d5cf" if cell.lost == "there" else "#f7e3c3"
 
 
-def render_grid(grid: Grid, title: str, form: str) -> bytes:
+_LOST, _MOVED, _GAINED = "#e3a79b", "#f0d79a", "#a9cfa9"
+
+
+def render_grid(grid: Grid, title: str, form: str, changes: Changes | None = None) -> bytes:
     """A grid as a picture: sources down, targets and services across, the cause in every cell that fails.
 
     What does not fit across a screen goes on below, in further panels with the same sources.
@@ -353,11 +356,15 @@ def render_grid(grid: Grid, title: str, form: str) -> bytes:
         grid: the tests.
         title: the first line.
         form: ``png`` or ``svg``.
+        changes: how it differs from an earlier one: then only rows and columns in which something does are drawn.
 
     """
     import matplotlib
     from matplotlib.figure import Figure
 
+    marks = _marks(changes) if changes is not None else None
+    if marks:
+        grid = _where_it_changes(grid, marks)
     left = max(text_width(s, SMALL) for s in grid.sources) + 26
     cell_w = max(44.0, max(text_width(c.words, SMALL) for c in grid.cells) + 8)
     panels = _panels(list(grid.columns), max(1, int((MOST_WIDE - left - _OVERHANG) / cell_w)))
@@ -373,15 +380,53 @@ def render_grid(grid: Grid, title: str, form: str) -> bytes:
         axes.set_ylim(high, 0)
         axes.set_axis_off()
         _write(axes, 14, 18, title, size=FONT + 3, weight="bold", color=INK)
-        _write(axes, 14, 36, f"{good} of {len(grid.cells)} tests are answered", size=FONT, color=INK)
+        _write(
+            axes, 14, 36, f"{good} of {len(grid.cells)} tests are answered" if marks is None else _told(marks), size=FONT, color=INK
+        )
         for number, panel in enumerate(panels):
-            _panel(axes, grid, panel, left, 48 + deep * number + head, cell_w)
-        legend = "green: answered; red: lost on the way there; sand: delivered, the answer was lost (back:); grey: itself"
+            _panel(axes, grid, panel, left, 48 + deep * number + head, cell_w, marks)
+        legend = _LEGEND if marks is None else _LEGEND_OF_CHANGES
         _write(axes, 14, high - 14, legend, size=SMALL, color="#6b6f68")
         return _bytes(figure, form, max(wide, high))
 
 
-def _panel(axes: Axes, grid: Grid, columns: list[_Column], left: float, top: float, cell_w: float) -> None:
+_LEGEND = "green: answered; red: lost on the way there; sand: delivered, the answer was lost (back:); grey: itself"
+_LEGEND_OF_CHANGES = "framed: closed (red), opened (green), otherwise (sand), with what holds now; pale: as before"
+
+
+def _marks(changes: Changes) -> dict[tuple[str, str, str], str]:
+    """The colour of every cell that changed: closed, opened, or otherwise; new cells count by what they are."""
+    made = {new.key: _MOVED for _, new in changes.rerouted}
+    for old, new in changes.changed:
+        made[new.key] = _MOVED if old.answered == new.answered else _GAINED if new.answered else _LOST
+    made.update({cell.key: _GAINED if cell.answered else _MOVED for cell in changes.come})
+    return made
+
+
+def _told(marks: dict[tuple[str, str, str], str]) -> str:
+    """How many cells changed, and how."""
+    found = list(marks.values())
+    counts = [(found.count(_LOST), "close"), (found.count(_GAINED), "open"), (found.count(_MOVED), "fare otherwise")]
+    return ", ".join(f"{number} tests {verb}" for number, verb in counts if number) or "every test fares as before"
+
+
+def _where_it_changes(grid: Grid, marks: dict[tuple[str, str, str], str]) -> Grid:
+    """The rows and columns of a grid in which something changed."""
+    sources = {s for s, _, _ in marks}
+    columns = {(t, w) for _, t, w in marks}
+    held = tuple(c for c in grid.cells if c.source in sources and (c.target, c.service) in columns)
+    return Grid(held, tuple(c for c in grid.columns if c in columns))
+
+
+def _panel(
+    axes: Axes,
+    grid: Grid,
+    columns: list[_Column],
+    left: float,
+    top: float,
+    cell_w: float,
+    marks: dict[tuple[str, str, str], str] | None = None,
+) -> None:
     """Some of a grid's columns, with every source, from a place downwards; the headings stand above it."""
     from matplotlib.patches import Rectangle
 
@@ -406,12 +451,15 @@ def _panel(axes: Axes, grid: Grid, columns: list[_Column], left: float, top: flo
         for number, column in enumerate(columns):
             cell = known.get((source, *column))
             corner = (left + cell_w * number + 1, y + 1)
-            axes.add_patch(Rectangle(corner, cell_w - 2, _CELL_H - 2, facecolor=_fill(cell), edgecolor="none"))
+            mark = marks.get((source, *column)) if marks is not None else None
+            fill, edge, ink = (_fill(cell), "none", INK) if marks is None else (mark or PAPER, INK if mark else "#dddad0", INK)
+            if marks is not None and mark is None:
+                ink = "#8d918a"
+            axes.add_patch(Rectangle(corner, cell_w - 2, _CELL_H - 2, facecolor=fill, edgecolor=edge, linewidth=0.8))
             if cell is not None:
-                _write(axes, left + cell_w * (number + 0.5), y + _CELL_H / 2, cell.words, size=SMALL, ha="center", color=INK)
+                _write(axes, left + cell_w * (number + 0.5), y + _CELL_H / 2, cell.words, size=SMALL, ha="center", color=ink)
 
 
-_LOST, _MOVED, _GAINED = "#e3a79b", "#f0d79a", "#a9cfa9"
 MOST_BARS = 60
 """So many failures are drawn, the worst; the text and the data have them all."""
 

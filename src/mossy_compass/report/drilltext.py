@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
@@ -17,6 +17,8 @@ from mossy_compass.report.text import rows_of
 MOST_FAILURES = 5
 """So many flows of one expectation are shown; the rest are counted."""
 MOST_UNTESTED = 6
+MOST_LINES = 60
+"""A drill of more steps shows those that hold together; ``--details`` shows each."""
 
 
 def head(report: Report) -> str:
@@ -44,10 +46,36 @@ def whole(report: Report, details: bool = False) -> RenderableType:
     parts: list[RenderableType] = [Text(head(report), style="bold green" if report.ok else "bold red")]
     if report.drill.about:
         parts.append(Text(f"  {report.drill.about}", style="dim"))
-    for result in report.results:
-        parts += step(result, details)
+    each = details or len(report.results) <= MOST_LINES
+    for some in _runs(report.results, each):
+        parts += step(some[0], details) if len(some) == 1 else [_alike(some)]
+    chance = tuple(o for r in report.results for o in r.chance)
+    if chance and not each:
+        parts.append(_chance(chance))
     parts += _untested(report.untested, details)
     return Group(*parts)
+
+
+def _runs(results: Sequence[Result], each: bool) -> Iterator[list[Result]]:
+    """The steps one by one; in a long drill, expectations that hold and of which nothing is to be said run together."""
+    run: list[Result] = []
+    for result in results:
+        if not each and result.expects and result.ok and not result.said:
+            run.append(result)
+            continue
+        if run:
+            yield run
+            run = []
+        yield [result]
+    if run:
+        yield run
+
+
+def _alike(results: Sequence[Result]) -> Text:
+    """Expectations that hold, in one line."""
+    first, last = results[0], results[-1]
+    words = f"to {last.number}: {len(results)} expectations hold; --details shows each"
+    return Text.assemble((f"{'ok':<7}", "green"), (f"{first.number:>4}  ", "dim"), words)
 
 
 def line(result: Result) -> Text:

@@ -20,13 +20,21 @@ def head(found: Sweep, name: str) -> str:
     """The answer in a line."""
     harmful = [c for c in found.cases if c.lost or c.error]
     single = found.single_points
-    words = f"{name}: {len(harmful)} of {len(found.cases)} failures cost some of the {found.answered} flows that are answered"
+    if not found.answered:
+        return f"{name}: no failure can cost anything: none of the {len(found.flows)} flows is answered even now."
+    flows = f"some of the {found.answered} flows that are answered" if found.answered != 1 else "the one flow that is answered"
+    words = f"{name}: {len(harmful)} of {len(found.cases)} failures cost {flows}"
     if single:
         words += f"; everything hangs on {', '.join(c.words for c in single[:3])}" + (
             f" and {len(single) - 3} more" if len(single) > 3 else ""
         )
     elif not harmful:
-        words = f"{name}: all {found.answered} flows that are answered survive each of {len(found.cases)} failures"
+        flows = (
+            f"all {found.answered} flows that are answered survive"
+            if found.answered != 1
+            else "the one flow that is answered survives"
+        )
+        words = f"{name}: {flows} each of {len(found.cases)} failures"
     return words + "."
 
 
@@ -39,7 +47,9 @@ def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
         if not c.harmless
     ]
     if rows:
-        parts.append(table(("without", "lost", "another way", "gained", "first of what is lost, or goes another way"), rows, 4))
+        parts.append(
+            table(("without", "flows lost", "another way", "gained", "first of what is lost, or goes another way"), rows, 4)
+        )
     quiet = [c for c in found.cases if c.harmless]
     if quiet:
         listed = ", ".join(c.words for c in quiet[:6]) + (f" and {len(quiet) - 6} more" if len(quiet) > 6 else "")
