@@ -32,13 +32,18 @@ def blocks(path: Path, kind: str) -> list[str]:
 
 @pytest.mark.parametrize("path", [p for p in PAGES if blocks(p, "console")], ids=lambda p: p.name)
 def test_commands_print_what_the_page_shows(path: Path, tmp_path: Path) -> None:
-    """Commands run in their order in one folder; what is shown under one is how its output begins (``...``: and so on)."""
-    for block in blocks(path, "console"):
+    """Commands run in their order in one folder; what is shown under one is how its output begins (``...``: and so on).
+
+    A block whose first line names a file is that file, from there on.
+    """
+    for name, block in re.findall(r"```(?:console|(?:yaml|csv|python) (\S+))\n(.*?)```", path.read_text(encoding="utf-8"), re.DOTALL):
+        if name:
+            (tmp_path / name).write_text(block, encoding="utf-8")
+            continue
         for part in re.split(r"^\$ ", block, flags=re.MULTILINE)[1:]:
             command, _, shown = part.partition("\n")
             words = shlex.split(command)
-            assert words[0] == "mossy"
-            script = [sys.executable, "-c", "from mossy_compass.cli.main import run; run()", *words[1:]]
+            script = [sys.executable, *STARTS[words[0]], *words[1:]]
             done = subprocess.run(
                 script, cwd=tmp_path, capture_output=True, text=True, env={**os.environ, "PYTHONIOENCODING": "utf-8"}
             )
@@ -48,6 +53,12 @@ def test_commands_print_what_the_page_shows(path: Path, tmp_path: Path) -> None:
             begins = shown.rstrip("\n").removesuffix("...")
             assert done.stdout.startswith(begins), done.stdout[:600]
             assert shown.rstrip("\n").endswith("...") or done.stdout == shown
+
+
+STARTS = {
+    "mossy": ["-c", "from mossy_compass.cli.main import run; run()"],
+    "pytest": ["-m", "pytest", "-p", "no:cacheprovider", "-c", os.devnull, "--rootdir", "."],
+}
 
 
 def merged(base: Any, more: Any) -> Any:
@@ -150,7 +161,8 @@ def test_the_worked_examples_of_the_architecture_hold(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("path", [p for p in PAGES if blocks(p, "python") and p.name != "architecture.md"], ids=lambda p: p.name)
 def test_python_blocks_run(path: Path, tmp_path: Path) -> None:
-    (tmp_path / "fernhollow.yaml").write_bytes((DATA / "fernhollow.yaml").read_bytes())
+    for name in ("fernhollow.yaml", "fernhollow.drill.yaml"):
+        (tmp_path / name).write_bytes((DATA / name).read_bytes())
     for block in blocks(path, "python"):
         subprocess.run([sys.executable, "-c", block], cwd=tmp_path, check=True, capture_output=True)
 

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Callable
 from pathlib import Path
 
-from mossy_compass.files import schema
+from mossy_compass.files import change, drills, schema
 from mossy_compass.files.keys import Key, Part, word_of
 from mossy_compass.model.codes import FINDINGS
 from mossy_compass.model.settings import SETTINGS
@@ -39,7 +39,7 @@ def default_of(entry: Key) -> str:
 
 def keys(name: str) -> list[str]:
     """The keys of one part."""
-    part: type[Part] = getattr(schema, name)
+    part: type[Part] = next(getattr(m, name) for m in (schema, drills, change) if hasattr(m, name))
     out = [row("key", "when left out", "what it says"), row("---", "---", "---")]
     return out + [row(f"`{word_of(name)}`", default_of(k), k.description) for name, k in part.keys.items()]
 

@@ -207,13 +207,20 @@ class _Source(NamedTuple):
 Do = Callable[[Editor, Any, _Source], tuple[Patch, ...]]
 
 
-def _as_written(step: _Source, verb: str, name: str, value: Any) -> Written:
-    """A value as its author wrote it, where that stands on one line; else as data."""
+def _as_written(step: _Source, verb: str, name: str, value: Any) -> Written | list[Written]:
+    """A value as its author wrote it, where that stands on one line; of a list in lines each entry; else as data."""
     inner = step.piece.value.get(verb) if isinstance(step.piece.value, dict) else None
     piece = inner.value.get(name) if inner is not None and isinstance(inner.value, dict) else None
     if piece is None:
         return Written(flow(value))
-    text = step.text[piece.start : piece.end]
+    if isinstance(piece.value, list) and not piece.flow and all(isinstance(p.value, dict) for p in piece.value):
+        return [_piece_as_written(step.text, p) for p in piece.value]
+    return _piece_as_written(step.text, piece)
+
+
+def _piece_as_written(source: str, piece: Piece) -> Written:
+    """A piece of a text where it stands on one line; else as data."""
+    text = source[piece.start : piece.end]
     one_line = "\n" not in text and (piece.flow or isinstance(piece.value, str))
     return Written(text if one_line else flow(plain(piece)))
 

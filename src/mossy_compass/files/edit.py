@@ -84,6 +84,8 @@ class Editor:
     def insert(self, into: str, value: object, *, name: str = "", before: str = "", after: str = "") -> tuple[Patch, ...]:
         """Put something new into a list or a mapping; at its end, unless a neighbour is named.
 
+        A list or mapping that is not there yet is made, where what it belongs to is there: a first group makes ``groups``.
+
         Args:
             into: path of a list of rules, of a list of words, or of a mapping.
             value: a text as it shall be written, or data.
@@ -94,6 +96,9 @@ class Editor:
             InputError: there is no such place, or the name is taken.
 
         """
+        parent, key = self._lacking(into) if not before and not after else (None, "")
+        if parent is not None:
+            return (self._put(self._insertion(parent, len(parent.items), self._first(parent, key, name, value), into)),)
         holder, path = self._holder(into)
         text = value if isinstance(value, Written) else Written(flow(value))
         if isinstance(holder.value, dict):
@@ -101,7 +106,7 @@ class Editor:
                 raise InputError(f"{into} is a mapping: say name, under which the new part stands.")
             if name in holder.value:
                 raise InputError(f"{into} has '{name}' already. Use replace, or another name.")
-            text = Written(f"{flow(name)}: {text}")
+            text = Written(f"{flow(name)}:{self._spread(value, None if holder.flow else self._column(holder))}")
         number = self._beside(holder, path, before, after)
         return (self._put(self._insertion(holder, number, text, into)),)
 
@@ -268,6 +273,37 @@ class Editor:
         if isinstance(piece.value, str):
             raise InputError(f"{into} is one value, and nothing can be put into it. Replace it by a list.")
         return piece, path
+
+    def _lacking(self, into: str) -> tuple[Piece | None, str]:
+        """The mapping that a part would belong to, and its key there, when the part is not there yet; else None."""
+        *above, key = [s for s in into.split("/") if s] or [""]
+        if not key:
+            return None, ""
+        parent = self.find("/".join(above)).piece if above else self.root
+        if not isinstance(parent.value, dict) or key in parent.value or not parent.items:
+            return None, ""
+        # what a carrier holds is spoken of without it: lists/visitors-in/20 is a rule, and no part that lacks
+        carried = bool(above) and (above[0] == "lists" or any(c in parent.value for c in _CARRIERS))
+        return (None, "") if carried else (parent, key)
+
+    def _first(self, parent: Piece, key: str, name: str, value: object) -> Written:
+        """A part that was not there, with the first thing in it."""
+        if parent.flow:
+            return Written(f"{flow(key)}: " + (f"{{{flow(name)}:{self._spread(value, None)}}}" if name else f"[{flow(value)}]"))
+        column = self._column(parent)
+        if not name:
+            return Written(f"{flow(key)}:\n{' ' * (column + 2)}- {flow(value)}")
+        return Written(f"{flow(key)}:\n{' ' * (column + 2)}{flow(name)}:{self._spread(value, column + 2)}")
+
+    def _column(self, holder: Piece) -> int:
+        """How far the keys of a mapping stand from the edge."""
+        return holder.items[0].first - self._line(holder.items[0].first) if holder.items else 0
+
+    def _spread(self, value: object, column: int | None) -> str:
+        """A value behind its colon: several rules stand on a line each where there is room, so that each has a place of its own."""
+        if column is None or not isinstance(value, list) or not value or not all(isinstance(v, dict | Written) for v in value):
+            return f" {flow(value)}"
+        return "".join(f"\n{' ' * (column + 2)}- {flow(entry)}" for entry in value)
 
     def _number(self, holder: Piece, path: tuple[str | int, ...], name: str, where: str = "", carry: bool = False) -> int:
         """The number of what has an id, a name or a key in a list or mapping."""
@@ -476,6 +512,8 @@ def flow(value: object) -> str:
         InputError: it holds what no network file does.
 
     """
+    if isinstance(value, Written):
+        return str(value)
     if isinstance(value, Mapping):
         return "{" + ", ".join(f"{flow(k)}: {flow(v)}" for k, v in value.items()) + "}"
     if isinstance(value, list | tuple):

@@ -290,9 +290,10 @@ class Run:
         self.lab.back_to(name)
         self.source = self._sources[name]
 
-    def compare(self, name: str) -> Changes:
-        """How flows fare beside how they did then."""
-        return self.lab.compare(name, self._compared_flows())
+    def compare(self, name: str) -> tuple[Changes, int]:
+        """How flows fare beside how they did then, and how many were tested."""
+        tested = self._compared_flows()
+        return self.lab.compare(name, tested), len(tested)
 
     def change(self, step: Change) -> None:
         """Another version of the network."""
@@ -427,10 +428,10 @@ def _back_to(run: Run, step: BackTo) -> Result:
 
 def _compare(run: Run, step: Compare) -> Result:
     """Compare with a moment."""
-    found = run.compare(step.name)
+    found, tested = run.compare(step.name)
     number = len(found.changed) + len(found.rerouted) + len(found.come) + len(found.gone)
     said = "" if number == step.changes else f"{_fare(step.changes, 'should fare')} otherwise, and {number} do"
-    return Result(0, step, number == step.changes, said=said, changes=found)
+    return Result(0, step, number == step.changes, tested, said=said, changes=found)
 
 
 _DO: dict[type[Step], Callable[[Run, Any], Result]] = {

@@ -83,7 +83,7 @@ class Lab:
         state: what devices remember of what was sent.
         counters: of everything that was sent and tested.
         passed: devices that some packet passed.
-        asked: hosts that a packet arrived at, with the service that it asked for.
+        asked: hosts that a packet was sent to, or arrived at, with the service that it asked for.
 
     """
 
@@ -150,6 +150,8 @@ class Lab:
         self.counters.add(journey)
         legs = (*journey.legs, *([journey.later] if journey.later else ()))
         self.passed.update(h.device for leg in legs for h in leg.hops)
+        if journey.target_owner:
+            self.asked.add((journey.target_owner, journey.there.packet.what()))
         if journey.there.fate in (Fate.DELIVERED, Fate.REFUSED):
             arrived = journey.there.arrived.what()
             self.asked.update(

@@ -141,12 +141,7 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
     if journey.symptom_note and not journey.answered:
         lines.append(("sender", f"{journey.symptom.value}: {journey.symptom_note}"))
     if translated(journey):
-        lines.append(
-            (
-                "seen as",
-                f"{journey.seen_as} by {journey.there.end if journey.answered else journey.target_owner or journey.there.end}",
-            )
-        )
+        lines.append(("seen as", f"{journey.seen_as} by {_who_sees(journey)}"))
     lines += [("logged", words) for words in logged(journey)]
     if journey.latency_ms and journey.answered:
         lines.append(("time", f"{journey.latency_ms:g} ms on the cables, there and back"))
@@ -154,6 +149,14 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
     if remedies and not journey.answered:
         lines.append(("usually", "; ".join(remedies)))
     return lines
+
+
+def _who_sees(journey: Journey) -> str:
+    """Who sees a translated source: whom was asked, where that is who answers or where nobody does; a far host by its own name."""
+    network = journey.plan.network if journey.plan is not None else None
+    if network is not None and network.far_host(journey.target) is not None:
+        return journey.target
+    return journey.there.end if journey.answered else journey.target_owner or journey.there.end
 
 
 def _lookup_line(journey: Journey) -> list[tuple[str, str]]:
