@@ -36,7 +36,9 @@ def test_commands_print_what_the_page_shows(path: Path, tmp_path: Path) -> None:
 
     A block whose first line names a file is that file, from there on.
     """
-    for name, block in re.findall(r"```(?:console|(?:yaml|csv|python) (\S+))\n(.*?)```", path.read_text(encoding="utf-8"), re.DOTALL):
+    for name, block in re.findall(
+        r"```(?:console|(?:yaml|csv|python) (\S+))\n(.*?)```", path.read_text(encoding="utf-8"), re.DOTALL
+    ):
         if name:
             (tmp_path / name).write_text(block, encoding="utf-8")
             continue

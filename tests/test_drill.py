@@ -17,7 +17,7 @@ import mossy_compass as mc
 from mossy_compass.errors import NetworkFileError
 from mossy_compass.exchange.junit import junit
 from mossy_compass.files.drills import DrillIn, drill_of, read_drill
-from mossy_compass.lab.drill import Report, run
+from mossy_compass.lab.drill import Report, run_drill
 from mossy_compass.lab.expect import flows, short
 from mossy_compass.report.drillrecord import report_dict
 from mossy_compass.report.drilltext import head, whole
@@ -66,7 +66,7 @@ def hall(tmp_path: Path) -> Path:
 def drilled(hall: Path, steps: str, **more: object) -> Report:
     """What comes of some steps."""
     text = "mossy-drill: 1\nnetwork: hall.yaml\nsteps:\n" + indent(dedent(steps).strip("\n"), "  ") + "\n"
-    return run(drill_of(text.encode(), "hall.drill.yaml", hall), **more)  # type: ignore[arg-type]
+    return run_drill(drill_of(text.encode(), "hall.drill.yaml", hall), **more)  # type: ignore[arg-type]
 
 
 def told(hall: Path, text: str) -> str:
@@ -420,7 +420,7 @@ def test_nested_repeats_end(hall: Path) -> None:
         inner = f"{{repeat: {{times: 10000, steps: [{inner}]}}}}"
     drill = drill_of((HEAD + f"  - {inner}\n").encode(), "hall.drill.yaml", hall)
     with pytest.raises(mc.QuestionError, match="more than 100000 steps"):
-        run(drill)
+        run_drill(drill)
     for _ in range(8):
         inner = f"{{repeat: {{times: 2, steps: [{inner}]}}}}"
     assert "levels of nesting" in told(hall, HEAD + f"  - {inner}\n")
@@ -446,7 +446,7 @@ def test_a_table_of_intents_in_csv(hall: Path) -> None:
     (hall / "wants.csv").write_text(
         'Source,Target,Service,Wanted,Why\n# a remark\nann,ben,https,yes,the shop\n\nann,ben,ssh,no,"keys, and so on"\nus,cat,,YES,\n'
     )
-    report = run(read_drill(hall / "wants.csv", hall / "hall.yaml"))
+    report = run_drill(read_drill(hall / "wants.csv", hall / "hall.yaml"))
     assert report.ok
     assert [r.step.about for r in report.results] == ["the shop", "keys, and so on", ""]
     assert [r.step.mark.line for r in report.results] == [3, 5, 6]
@@ -478,7 +478,7 @@ def test_faulty_tables(hall: Path, text: str, says: str) -> None:
 
 
 def test_the_shipped_drill_holds_and_its_schema_knows_it() -> None:
-    report = run(read_drill(DATA / "fernhollow.drill.yaml"))
+    report = run_drill(read_drill(DATA / "fernhollow.drill.yaml"))
     assert report.ok, as_text(whole(report))
     assert len(report.expectations) == 15
     schema = json.loads((DATA / "drill.schema.json").read_text())
@@ -658,7 +658,7 @@ def test_the_shipped_networks_as_drills(tmp_path: Path) -> None:
         (tmp_path / f"{name}.yaml").write_bytes((DATA / f"{name}.yaml").read_bytes())
         more = ["--at", "2026-06-07T11:00+02:00"] if name == "fernhollow" else ["--last-resort"] if name == "grounds" else []
         assert mossy(tmp_path, "grid", f"{name}.yaml", "--as-drill", f"{name}.drill.yaml", *more).returncode == 0
-        report = run(read_drill(tmp_path / f"{name}.drill.yaml"))
+        report = run_drill(read_drill(tmp_path / f"{name}.drill.yaml"))
         assert report.ok, as_text(whole(report))
 
 

@@ -80,8 +80,7 @@ def test_a_name_that_nobody_knows_any_more(garden: mc.Network) -> None:
     flow = Flow("lab-desk", "almanac.example", "https")
     assert lab.test(flow).answered
     lab.fail("name almanac.example")
-    with pytest.raises(mc.QuestionError, match="no target 'almanac"):
-        lab.test(flow)
+    assert (lab.test(flow).cause, lab.test(flow).symptom) == ("name.unknown", "name not found")
     lab.restore("almanac.example")
     assert lab.test(flow).answered
 
@@ -94,6 +93,33 @@ def test_a_lease_that_is_given_no_more() -> None:
     assert lab.test(flow).answered
     lab.fail("lease meadow-house/guests")
     assert lab.test(flow).cause == "source.none"
+    back = lab.test(Flow("namekeeper", leased, "ping"))
+    assert (back.cause, back.symptom) == ("target.none", "unreachable")
+    assert "nobody on segment" in back.note
+
+
+def test_nobody_gets_another_address_because_a_neighbour_fell_silent() -> None:
+    network = mc.load(DATA / "grounds.yaml")
+    before = Plan(network).routing.leases.held
+    assert len(before) > 1
+    for kind in ("link", "device", "interface", "host"):
+        for name in KNOWN[kind](network):
+            lab = Lab(network)
+            lab.fail(f"{kind} {name}")
+            assert lab.plan.routing.leases.held == before, name
+    lab = Lab(network)
+    lab.fail("lease meadow-house/guests")
+    assert not lab.plan.routing.leases.held
+
+
+def test_a_far_host_that_is_off() -> None:
+    lab = Lab(mc.load(DATA / "grounds.yaml"))
+    lab.fail("host almanac")
+    gone = lab.test(Flow("clerk", "almanac", "https"))
+    assert (gone.cause, gone.symptom, "almanac is off" in str(gone)) == ("neighbour.silent", "silence", True)
+    assert lab.test(Flow("almanac", "clerk", "ping")).cause == "interface.down"
+    lab.restore()
+    assert lab.test(Flow("clerk", "almanac", "https")).answered
 
 
 @pytest.mark.parametrize(

@@ -11,7 +11,7 @@ import pytest
 
 import mossy_compass as mc
 from mossy_compass.plan.causes import CAUSES
-from mossy_compass.plan.reasons import REASONS
+from mossy_compass.plan.reasons import REASONS, Because
 from mossy_compass.report.words import WORDS
 
 ROOT = Path(mc.__file__).parent
@@ -86,7 +86,7 @@ def test_every_cause_that_is_given_is_in_the_table() -> None:
 
 
 def test_a_reason_without_a_place_is_equal_to_one_with() -> None:
-    one, other = (mc.Because("rule", ("l", "10"), mark) for mark in (None, mc.Mark("f", 3)))
+    one, other = (Because("rule", ("l", "10"), mark) for mark in (None, mc.Mark("f", 3)))
     assert one == other
     assert hash(one) == hash(other)
     assert (one.words, one.cited(), other.cited()) == ("l rule 10", "l rule 10", "l rule 10 (f:3)")

@@ -17,15 +17,18 @@ if TYPE_CHECKING:
     from mossy_compass.errors import AddressError, InputError, MossyError, NetworkFileError, NotConverged, QuestionError
     from mossy_compass.exchange.frames import frame
     from mossy_compass.files.builder import Builder
+    from mossy_compass.files.drills import read_drill
     from mossy_compass.files.load import Reading, load, read_bytes, read_file
+    from mossy_compass.lab.drill import run_drill
+    from mossy_compass.lab.lab import Flow, Lab
     from mossy_compass.marks import Mark, Problem, Severity
-    from mossy_compass.model.network import Device, Interface, Network
+    from mossy_compass.model.network import Network
     from mossy_compass.packet.address import Address, Prefix, parse_address, parse_prefix
     from mossy_compass.packet.packet import Packet
-    from mossy_compass.plan.causes import CAUSES, Cause
+    from mossy_compass.plan.causes import CAUSES
     from mossy_compass.plan.findings import findings
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.plan.reasons import Because, Fate
+    from mossy_compass.plan.reasons import Fate
     from mossy_compass.walk.ask import ask
     from mossy_compass.walk.grid import compare, grid
     from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom
@@ -37,14 +40,17 @@ __version__ = "0.1.0"
 _HOMES = {
     "mossy_compass.errors": ("AddressError", "InputError", "MossyError", "NetworkFileError", "NotConverged", "QuestionError"),
     "mossy_compass.files.builder": ("Builder",),
+    "mossy_compass.files.drills": ("read_drill",),
+    "mossy_compass.lab.drill": ("run_drill",),
+    "mossy_compass.lab.lab": ("Flow", "Lab"),
     "mossy_compass.files.load": ("Reading", "load", "read_bytes", "read_file"),
     "mossy_compass.marks": ("Mark", "Problem", "Severity"),
-    "mossy_compass.model.network": ("Device", "Interface", "Network"),
+    "mossy_compass.model.network": ("Network",),
     "mossy_compass.packet.address": ("Address", "Prefix", "parse_address", "parse_prefix"),
     "mossy_compass.packet.packet": ("Packet",),
     "mossy_compass.plan.plan": ("Plan",),
-    "mossy_compass.plan.causes": ("CAUSES", "Cause"),
-    "mossy_compass.plan.reasons": ("Because", "Fate"),
+    "mossy_compass.plan.causes": ("CAUSES",),
+    "mossy_compass.plan.reasons": ("Fate",),
     "mossy_compass.walk.journey": ("Hop", "Journey", "Leg", "Ruling", "Symptom"),
     "mossy_compass.plan.findings": ("findings",),
     "mossy_compass.walk.ask": ("ask",),
@@ -73,15 +79,13 @@ __all__ = [
     "CAUSES",
     "Address",
     "AddressError",
-    "Because",
     "Builder",
-    "Cause",
-    "Device",
     "Fate",
+    "Flow",
     "Hop",
     "InputError",
-    "Interface",
     "Journey",
+    "Lab",
     "Leg",
     "Mark",
     "MossyError",
@@ -107,7 +111,9 @@ __all__ = [
     "parse_address",
     "parse_prefix",
     "read_bytes",
+    "read_drill",
     "read_file",
+    "run_drill",
     "trace",
     "trace_question",
 ]

@@ -55,9 +55,9 @@ class DrillFile(pytest.File):
             from time import perf_counter
 
             from mossy_compass.files.drills import read_drill
-            from mossy_compass.lab.drill import run
+            from mossy_compass.lab.drill import run_drill
 
-            self._report = run(read_drill(self.path), perf_counter)
+            self._report = run_drill(read_drill(self.path), perf_counter)
         return self._report
 
 

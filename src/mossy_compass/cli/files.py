@@ -207,12 +207,12 @@ def _demo_drill(network: Network, data: bytes, name: str) -> RenderableType:
     from rich.text import Text
 
     from mossy_compass.files.drills import Source, steps_of
-    from mossy_compass.lab.drill import Drill, run
+    from mossy_compass.lab.drill import Drill, run_drill
     from mossy_compass.report import drilltext
 
     file = shipped("fernhollow.drill.yaml")
     steps = steps_of(file.read_bytes(), file.name, network)
-    report = run(Drill("", network, steps, Source(data.decode(), name), "", _drill_beside(Path(name)).name))
+    report = run_drill(Drill("", network, steps, Source(data.decode(), name), "", _drill_beside(Path(name)).name))
     return Group(Text("What it must do, and must not, as a drill says it (mossy drill):", style="bold"), drilltext.whole(report))
 
 

@@ -140,7 +140,8 @@ def compare(
     shape = shape_of(picture) if picture else ""
     before = read_network(old)
     after, by = _other(old, before, new, change_file, fails)
-    plans = Plan(before), Plan(after)
+    whole = Plan(before)
+    plans = whole, Plan(after, whole if fails else None)
     options = moment_of(at, last_resort)
     one, other = (_tested(p, flows_of(p.network, drill, (sources, targets, services), options)) for p in plans)
     found, rules = compared(one, other), effects(*plans)

@@ -342,7 +342,7 @@ def _was_asked(network: Network, host: str, word: str, asked: set[tuple[str, str
     return any((host, str(s)) in asked for s in held)
 
 
-def run(drill: Drill, clock: Callable[[], float] | None = None, only: str = "", fail_fast: bool = False) -> Report:
+def run_drill(drill: Drill, clock: Callable[[], float] | None = None, only: str = "", fail_fast: bool = False) -> Report:
     """Do a drill from its first step to its last.
 
     Args:

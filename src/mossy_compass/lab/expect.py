@@ -346,16 +346,16 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
 def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """Rules that should have had a part, and had none."""
     met = [
-        (f"{r.table.removeprefix('list ')}/{r.row}", r.logged)
+        (f"{r.table.removeprefix('list ')}/{r.row}", r.logged, r.table.startswith("list "))
         for leg in journey.homeward
         for h in leg.hops
         for r in h.rulings
         if r.row
     ]
-    if wanted.by is not None and wanted.by not in [name for name, _ in met]:
-        said = ", ".join(dict.fromkeys(n for n, _ in met if "/" in n)) or "no rule"
+    if wanted.by is not None and wanted.by not in [name for name, _, _ in met]:
+        said = ", ".join(dict.fromkeys(name for name, _, of_list in met if of_list)) or "no rule of a list"
         yield f"{wanted.by} should decide, and it met {said}"
-    if wanted.logs is not None and wanted.logs not in [name for name, logged in met if logged]:
+    if wanted.logs is not None and wanted.logs not in [name for name, logged, _ in met if logged]:
         yield f"{wanted.logs} should log it, and does not"
 
 

@@ -148,13 +148,13 @@ def _cut_device(network: Network, name: str) -> Network:
 
 
 def _cut_host(network: Network, name: str) -> Network:
-    """A host that is off; a far one is not there any more."""
+    """A host that is off: it sends nothing, and answers nothing."""
     if name in network.devices:
         return _cut_device(network, name)
     found = network.far_host(name)
     assert found is not None
-    device = found[0]
-    return _with_device(network, replace(device, far_hosts=_without(device.far_hosts, name)))
+    device, far = found
+    return _with_device(network, replace(device, far_hosts={**device.far_hosts, name: replace(far, off=True)}))
 
 
 def _cut_service(network: Network, name: str) -> Network:
@@ -171,12 +171,12 @@ def _cut_service(network: Network, name: str) -> Network:
 
 
 def _cut_name(network: Network, name: str) -> Network:
-    """A name that nobody knows any more."""
+    """A name that stands for nothing any more: whoever asks is told that there is no such record."""
     devices = {
         n: replace(d, records=_without(d.records, name)) if d.records and name in d.records else d
         for n, d in network.devices.items()
     }
-    return replace(network, names=_without(network.names, name), devices=devices)
+    return replace(network, names={**network.names, name: ()}, devices=devices)
 
 
 def _cut_lease(network: Network, name: str) -> Network:

@@ -106,8 +106,19 @@ class Lab:
         if found is None or found[0] is not self.network:
             if len(self._plans) >= MOST_PLANS:
                 self._plans.pop(next(iter(self._plans)))
-            found = self._plans[key] = self.network, Plan(apply(self.network, self.faults))
+            found = self._plans[key] = self.network, self._compiled()
         return found[1]
+
+    def _compiled(self) -> Plan:
+        """A plan made anew; leases of before something failed are kept."""
+        if not self.faults:
+            return Plan(self.network)
+        kept, self.faults = self.faults, frozenset()
+        try:
+            whole = self.plan
+        finally:
+            self.faults = kept
+        return Plan(apply(self.network, kept), whole)
 
     # packets
 

@@ -121,19 +121,19 @@ def sweep(
         journey = trace_one(plan, flow.source, flow.target, flow.service, flow.options)
         base.append(cell_of(journey, flow.source, flow.target, flow.label))
         needs.append(touched(plan, journey) if sure else ALL)
-    found = [_case(network, flows, base, needs, faults) for faults in each(cases)]
+    found = [_case(plan, network, flows, base, needs, faults) for faults in each(cases)]
     found.sort(key=lambda c: (-len(c.lost), -len(c.gained), -len(c.moved), -len(c.other), c.words))
     return Sweep(tuple(found), tuple(flows), sum(c.answered for c in base))
 
 
 def _case(
-    network: Network, flows: Sequence[Flow], base: Sequence[Cell], needs: Sequence[Touched], faults: tuple[Fault, ...]
+    whole: Plan, network: Network, flows: Sequence[Flow], base: Sequence[Cell], needs: Sequence[Touched], faults: tuple[Fault, ...]
 ) -> Case:
     """What some failures do to the flows that they can touch."""
     numbers = [n for n, need in enumerate(needs) if any(need.by(network, f) for f in faults)]
     if not numbers:
         return Case(faults)
-    plan = Plan(apply(network, faults))
+    plan = Plan(apply(network, faults), whole)
     pairs: list[tuple[Cell, Cell]] = []
     try:
         for number in numbers:

@@ -416,6 +416,7 @@ class FarHost(Shown):
         serves: what it listens for.
         mark: where it is written.
         silent: says nothing where nothing listens, instead of refusing.
+        off: it is off: it sends nothing, and answers nothing.
 
     """
 
@@ -424,6 +425,7 @@ class FarHost(Shown):
     serves: tuple[Serves, ...]
     mark: Mark = field(compare=False)
     silent: bool = False
+    off: bool = False
 
 
 @dataclass(frozen=True, repr=False)

@@ -183,6 +183,11 @@ CAUSES: dict[str, Cause] = {
             ("give the interface an address", "ask for the other family"),
         ),
         Cause(
+            "target.none",
+            "The target has no address, so nothing can be sent to it.",
+            ("see why it has no lease: mossy tables FILE DEVICE interfaces", "give the interface an address"),
+        ),
+        Cause(
             "source.check",
             "The source has no plausible route back, and the device checks that.",
             ("setting source-check: loose or off", "add the route back"),

@@ -284,13 +284,17 @@ class Plan:
         lists_at: the lists that are attached to an interface of a device, for ``arriving`` or ``leaving``.
         asks_application: some rule of a list asks for the application of a flow.
 
+    Args:
+        network: as written, or with something failed.
+        earlier: the plan of before something failed: hosts keep the addresses that they were leased then.
+
     """
 
-    def __init__(self, network: Network) -> None:
+    def __init__(self, network: Network, earlier: Plan | None = None) -> None:
         if not isinstance(network, Network):
             raise InputError("a Plan is made from a Network; a file with errors gives none. load() says what is wrong with it.")
-        self.routing = Routing(network)
-        self.network = self.routing.network
+        self.routing: Routing = Routing(network, earlier.routing.leases.held if earlier is not None else None)
+        self.network: Network = self.routing.network
         self.domains = self.routing.domains
         self._devices: dict[str, DevicePlan] = {}
         self._owners: Mapping[Address, tuple[str, ...]] | None = None

@@ -104,6 +104,8 @@ REASONS: dict[str, Shape] = {
     "name.none": _shape("name", "target sender"),
     "name.no-record": _shape("name", "resolver target"),
     "address.none": _shape("device", "sender family"),
+    "address.unleased": _shape("device", "target"),
+    "host.off": _shape("device", "name"),
     # what else there is to say
     "note.member": _shape("note", "members"),
     "note.list": _shape("note", "list where device port"),

@@ -69,7 +69,7 @@ def outcome(journey: Journey) -> str:
         return f"DELIVERED and answered: {because}{_let_through(journey)}"
     if journey.lookup is not None and journey.lost == "lookup":
         return f"not sent, {_lookup_words(journey.lookup, journey)}"
-    if journey.cause == "name.unknown":
+    if journey.cause in ("name.unknown", "target.none"):
         return f"DROPPED before it left: {because}"
     if journey.lost == "back":
         word = WORDS[journey.fate] if journey.fate is not Fate.DELIVERED else "LOST"

@@ -371,6 +371,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "name.none": "no record for '{target}', and {sender} has no resolver to ask",
     "name.no-record": "{resolver} has no record for '{target}'",
     "address.none": "{sender} has no IPv{family} address",
+    "host.off": "{name} is off",
+    "address.unleased": "{target} has no address yet, and nobody can send to it",
     "note.member": _members,
     "note.list": "list {list}, {where} at {device}/{port}, has no rule",
     "note.no-rule": _no_rule,

@@ -15,7 +15,7 @@ from mossy_compass.errors import NotConverged
 from mossy_compass.model.network import Device, Network, OspfProcess, RipProcess
 from mossy_compass.packet.address import Prefix
 from mossy_compass.routing import leases, local
-from mossy_compass.routing.domains import Domains
+from mossy_compass.routing.domains import Domains, Port
 from mossy_compass.routing.table import Route, RouteTable
 from mossy_compass.routing.told import Announced, External
 
@@ -44,11 +44,15 @@ class Routing:
         race: where redistribution has more than one stable state, what goes round when all speak at once; the
             state taken is then the one in which the devices speak in the order of their names.
 
+    Args:
+        network: as written, or with something failed.
+        earlier: leases of before something failed.
+
     """
 
-    def __init__(self, network: Network) -> None:
+    def __init__(self, network: Network, earlier: Mapping[Port, leases.Lease] | None = None) -> None:
         self.domains = Domains(network)
-        self.leases = leases.assign(network, self.domains)
+        self.leases = leases.assign(network, self.domains, earlier)
         self.network = leases.apply(network, self.leases)
         if self.network is not network:
             self.domains = Domains(self.network)

@@ -52,15 +52,29 @@ class Leases(NamedTuple):
     wanting: Mapping[Port, str]
 
 
-def assign(network: Network, domains: Domains) -> Leases:
-    """Give every leased interface an address, or the reason why it has none."""
+def assign(network: Network, domains: Domains, earlier: Mapping[Port, Lease] | None = None) -> Leases:
+    """Give every leased interface an address, or the reason why it has none.
+
+    Args:
+        network: as written, or with something failed.
+        domains: who hears whom in it.
+        earlier: leases of before something failed: who has one keeps it while its service is still there, for a lease outlives
+            a cable, and nobody gets another address because a neighbour fell silent (RFC 2131 section 4.4.5).
+
+    """
+    kept = earlier or {}
     held: dict[Port, Lease] = {}
     wanting: dict[Port, str] = {}
     taken: dict[str, set[Address]] = {}
+    promised = {lease.address.address for lease in kept.values()}
     for name in sorted(network.devices):
         device = network.devices[name]
         for port in sorted(i.name for i in device.interfaces.values() if i.leased):
             domain = domains.of(name, port)
+            before = kept.get((name, port))
+            if before is not None and any(p.interface == before.server[1] for p in network.devices[before.server[0]].leases):
+                held[name, port] = before
+                continue
             if domain is None:
                 wanting[name, port] = f"{port} is down ({domains.link(name, port).why})"
                 continue
@@ -69,7 +83,7 @@ def assign(network: Network, domains: Domains) -> Leases:
                 wanting[name, port] = f"nobody on segment {domain.name} leases addresses"
                 continue
             server, interface, pool = pools[0]
-            used = taken.setdefault(domain.name, set(domain.owners))
+            used = taken.setdefault(domain.name, {*domain.owners, *promised})
             found = _lowest(pool, used)
             if found is None:
                 wanting[name, port] = f"the range {pool.first}-{pool.last} of {server} is used up"

@@ -271,6 +271,10 @@ def ask(
     wishes.check()
     wanted = _wanted(network, service)
     what = str(wanted) if wanted else "ping"
+    if far is not None and far.off:
+        return Question(sender, device.name, target, what, None, Stuck("interface.down", Because("host.off", (sender,), far.mark)))
+    if not addresses and unleased(network, target):
+        return _unreachable(plan, device.name, sender, target, what)
     found = addresses or addresses_of(network, target)
     if not found:
         return _nameless(network, device, sender, target, what)
@@ -355,10 +359,27 @@ def _segment_of(here: DevicePlan, sender: str, destination: Address) -> str | No
 
 def _nameless(network: Network, device: Device, sender: str, target: str, what: str) -> Question:
     """A target that is no name of the network: a slip of the pen, unless the sender could ask a resolver for it."""
-    if not device.resolvers:
+    if not device.resolvers and target not in network.names:
         raise QuestionError(f"there is no target '{target}'. {unknown_target(network, target)}")
     stuck = Stuck("name.unknown", Because("name.none", (target, sender)))
     return Question(sender, device.name, target, what, None, stuck)
+
+
+def unleased(network: Network, target: str) -> bool:
+    """Whether a target is a device that waits for an address to be leased, and has none."""
+    device = network.devices.get(target.partition("/")[0])
+    if device is None or device.own_addresses():
+        return False
+    return any(i.leased for i in device.interfaces.values())
+
+
+def _unreachable(plan: Plan, device: str, sender: str, target: str, what: str) -> Question:
+    """The question to a target that has no address: it ends before a packet is made."""
+    name = target.partition("/")[0]
+    wanting = [(port, why) for (held, port), why in plan.routing.leases.wanting.items() if held == name]
+    remark = Because("note.lease", (name, *wanting[0])) if wanting else None
+    stuck = Stuck("target.none", Because("address.unleased", (name,), plan.network.devices[name].mark), remark)
+    return Question(sender, device, target, what, None, stuck)
 
 
 def _homeless(plan: Plan, device: Device, sender: str, target: str, what: str, destination: Address) -> Question:

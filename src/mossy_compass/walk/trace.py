@@ -18,7 +18,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.share import Choose
 from mossy_compass.state.state import State
-from mossy_compass.walk.ask import Options, Question, Stuck, addresses_of, ask, members_of
+from mossy_compass.walk.ask import Options, Question, Stuck, addresses_of, ask, members_of, unleased
 from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Symptom, Way
 from mossy_compass.walk.verdict import journey_of
 from mossy_compass.walk.walk import Emission, follow, walk
@@ -162,7 +162,7 @@ def _look_up(
 ) -> tuple[Lookup, tuple[Address, ...]] | None:
     """Ask the sender's resolvers in their order, by UDP (RFC 1035 section 4.2.1), until one answers. None: no need."""
     device = plan.network.devices.get(sender.partition("/")[0]) if isinstance(sender, str) else None
-    if device is None or not device.resolvers or addresses_of(plan.network, target):
+    if device is None or not device.resolvers or unleased(plan.network, target) or addresses_of(plan.network, target):
         return None
     lookup: Lookup | None = None
     for resolver in device.resolvers:

@@ -62,6 +62,9 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
         own = here.own.get(facts.packet.destination)
         if own is None:
             return None
+        if own.far is not None and own.far.off:
+            off = Because("host.off", (own.far.name,), own.far.mark)
+            return Decision(Did.DROPPED, off, (Stop(Fate.DROPPED, "neighbour.silent"),), None, table.id, "off")
         row = table.first(facts)
         assert row is not None  # the last row has no condition
         did = _did(row)
