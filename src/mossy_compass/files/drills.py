@@ -261,7 +261,7 @@ def read_drill(path: str | Path, network: str | Path | None = None) -> Drill:
     """
     data = plain_bytes(path, "mossy-drill")
     if str(path).lower().endswith(".csv"):
-        return _of_csv(data, str(path), network)
+        return of_csv(data, str(path), network)
     return drill_of(data, str(path), Path(path).parent, network)
 
 
@@ -632,7 +632,7 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
         problems.add("drill.table", Mark(name, rows.line_num, 1), f"this is no CSV: {fault}.", "See RFC 4180.")
 
 
-def _of_csv(data: bytes, name: str, network: str | Path | None) -> Drill:
+def of_csv(data: bytes, name: str, network: str | Path | None) -> Drill:
     """A CSV file of intents as a drill of its own."""
     if network is None:
         raise QuestionError(f"{name}: a table of intents does not name its network. Add --network FILE.")
