@@ -20,6 +20,7 @@ from mossy_compass.errors import InputError
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
+    from mossy_compass.errors import NetworkFileError
     from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
     from mossy_compass.packet.address import Address
@@ -158,6 +159,18 @@ def show_problems(problems: Sequence[Problem], name: str, *, error: bool = False
     show(Group(Text(head), *[text.problem(p) for p in first]), error=error)
 
 
+def show_faults(fault: NetworkFileError) -> None:
+    """The faults of a file that a command cannot go on without, each with its line and a caret."""
+    from rich.console import Group
+    from rich.text import Text
+
+    from mossy_compass.report import text
+
+    files = ", ".join(dict.fromkeys(p.mark.file for p in fault.problems)) or "the file"
+    head = f"{files}: {text.count_words(fault.problems)}; nothing was done."
+    show(Group(Text(head), *[text.problem(p) for p in fault.problems]), error=True)
+
+
 def read_network(path: str) -> Network:
     """A network for a question. Errors are shown whole, then the command ends with 2."""
     from mossy_compass.files.load import read_file
@@ -183,6 +196,7 @@ __all__ = [
     "shape_of",
     "shipped",
     "show",
+    "show_faults",
     "show_problems",
     "write_log",
     "write_whole",

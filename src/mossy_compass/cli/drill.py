@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, EXIT_NOT, form_option, say, say_json, show, write_whole
+from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, EXIT_NOT, form_option, say, say_json, show, show_faults, write_whole
 from mossy_compass.errors import InputError, MossyError, NetworkFileError
 
 if TYPE_CHECKING:
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
     from mossy_compass.lab.drill import Report
     from mossy_compass.lab.expect import Outcome
+    from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
 
 
@@ -102,23 +103,30 @@ def _many(asked: Sequence[tuple[str, str | None, str, bool]], jobs: int) -> list
     with ProcessPoolExecutor(min(jobs, len(asked)), mp_context=get_context("spawn")) as pool:
         found = list(pool.map(_packed, asked))
     reports: list[Report] = []
-    for report, fault in found:
+    for report, problems, words in found:
+        if problems:
+            raise NetworkFileError(problems)
         if report is None:
-            raise InputError(fault)
+            raise InputError(words)
         reports.append(report)
     return reports
 
 
-def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, str]:
-    """One drill in a process of its own. What cannot travel between processes (plans, ways to make networks) is left behind."""
+def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tuple[Problem, ...], str]:
+    """One drill in a process of its own, or what is wrong with it.
+
+    What cannot travel between processes (plans, ways to make networks) is left behind.
+    """
     from dataclasses import replace
 
     from mossy_compass.lab.drill import Change
 
     try:
         report = _one(*asked)
+    except NetworkFileError as fault:
+        return None, fault.problems, ""
     except MossyError as fault:
-        return None, str(fault)
+        return None, (), str(fault)
 
     def bare(outcome: Outcome) -> Outcome:
         """An outcome without its plan."""
@@ -132,7 +140,7 @@ def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, st
         )
         for r in report.results
     )
-    return report._replace(results=results, drill=replace(report.drill, steps=(), source=None)), ""
+    return report._replace(results=results, drill=replace(report.drill, steps=(), source=None)), (), ""
 
 
 def _nothing(source: Any) -> tuple[Any, Network]:
@@ -168,7 +176,7 @@ def _watch(files: Sequence[str], again: Callable[[], int]) -> None:
         try:
             again()
         except NetworkFileError as fault:
-            say(f"{fault}\n")
+            show_faults(fault)
         except MossyError as fault:
             say(f"mossy: {fault}\n")
         say("\nWaiting for a file to change; stop with Ctrl-C.\n")

@@ -105,7 +105,9 @@ def _run() -> int:
     except SystemExit as end:
         return end.code if isinstance(end.code, int) else 0
     except NetworkFileError as fault:
-        _tell(str(fault))
+        from mossy_compass.cli.common import show_faults
+
+        show_faults(fault)
     except MossyError as fault:
         _tell(f"mossy: {fault}")
     except RecursionError:

@@ -35,6 +35,7 @@ TEXT = words(1000)
 SENTENCE = words(500, 1)
 FORMAT = "1"
 BEGINS = "A drill begins with 'mossy-drill: 1', and names its network: and its steps:."
+OTHERS = {"mossy-network": "network", "mossy-change": "change"}
 CHANGES = Kind(
     lambda: {"type": "any"},
     lambda: {"anyOf": [{"type": "string"}, {"type": "array", "items": {"$ref": "#/$defs/StepIn"}}]},
@@ -289,6 +290,12 @@ def _document(tree: Node, problems: Problems, must: dict[str, Any]) -> DrillIn:
         NetworkFileError: it is no drill.
 
     """
+    data = tree.plain()
+    if isinstance(data, dict) and "mossy-drill" not in data:
+        other = next((k for k in OTHERS if k in data), None)
+        if other is not None:
+            problems.add("file.other", tree.mark, f"this is a {OTHERS[other]} file, and no drill.", BEGINS)
+            raise NetworkFileError(tuple(problems))
     document = read_part(DrillIn, tree, problems, must, BEGINS, "steps", {"restore": "all"})
     if document is None:
         raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))

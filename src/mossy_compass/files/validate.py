@@ -101,6 +101,13 @@ def _remove(data: Any, path: list[Any]) -> None:
     del data[path[-1]]
 
 
+OTHERS = {
+    "mossy-drill": ("drill", "Run it: mossy drill FILE."),
+    "mossy-change": ("change", "It is done to a network: mossy change NETWORK FILE."),
+}
+"""Other files of ours, by their heading: what they are called, and what is done with them."""
+
+
 def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> NetworkIn | None:
     """The document by its schema. What is faulty is reported, cut out (of ``live`` too), and the rest tried again.
 
@@ -110,6 +117,10 @@ def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> Ne
     if not isinstance(data, dict):
         words = "this is not a network file: a mapping is wanted."
         problems.add("file.shape", tree.mark, words, "It begins with 'mossy-network: 1'.")
+        return None
+    other = next((k for k in OTHERS if k in data), None) if "mossy-network" not in data else None
+    if other is not None:
+        problems.add("file.other", tree.mark, f"this is a {OTHERS[other][0]} file, and no network file.", OTHERS[other][1])
         return None
     _heading(tree, data, problems)
     wounds: set[int] = set()

@@ -18,6 +18,7 @@ FINDINGS: dict[str, str] = {
     "device.kind": "A key does not go with the kind of device.",
     "device.no-address": "A rule or group names a device that has no address.",
     "device.unknown": "A segment names a device that does not exist.",
+    "file.other": "This is another kind of file than was asked for: a drill, a change, a network.",
     "file.empty": "The file holds nothing.",
     "file.not-text": "The file is not UTF-8 text.",
     "file.shape": "The document is not a mapping of keys.",

@@ -36,7 +36,8 @@ def head(report: Report) -> str:
         said = f"all {len(expected)} expectations hold" if len(expected) > 1 else "the one expectation holds"
         return f"{name}: {said}{flows}{stopped}."
     said = f"{len(expected)} expectation{'s' * (len(expected) != 1)}"
-    parts = [f"{bad} of {said} {'do' if bad > 1 else 'does'} not hold"] if bad else []
+    of_all = f"{bad} of {said} {'do' if bad > 1 else 'does'} not hold" if len(expected) > 1 else "the one expectation does not hold"
+    parts = [of_all] if bad else []
     parts += [f"{broken} step{'s' * (broken != 1)} cannot be done"] if broken else []
     return f"{name}: {', and '.join(parts)}{flows}{stopped}."
 
