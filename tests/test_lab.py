@@ -289,6 +289,33 @@ def from_nothing(network: mc.Network, flows: list[Flow], cases: list[tuple[Fault
         return sweep(network, flows, cases).cases
 
 
+WAYS_APART = """
+mossy-network: 1
+devices:
+  one: {kind: router, interfaces: {a: {address: 10.41.9.1/30, ospf: 0}, b: 10.41.9.9/30, lan: {address: 10.41.1.1/24, ospf: {passive: yes}}},
+        ROUTES}
+  two: {kind: router, interfaces: {a: {address: 10.41.9.2/30, ospf: 0}, c: {address: 10.41.9.5/30, OSPF}, lan: 10.41.2.1/24},
+        routes: [{prefix: 10.41.0.0/20, next-hop: 10.41.9.6}]}
+  three: {kind: router, interfaces: {b: 10.41.9.10/30, c: {address: 10.41.9.6/30, OSPF}, lan: 10.41.3.1/24}}
+  h1: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  h2: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1}
+segments: {s: [one/a, two/a], t: [two/c, three/c], u: [one/b, three/b], l1: [h1, one/lan], l2: [h2, two/lan]}
+"""
+
+
+@pytest.mark.parametrize(
+    "routes", ["", "routes: [{prefix: 10.41.1.0/26, next-hop: 10.41.9.10}]", "routes: [{prefix: 10.41.1.0/26, action: discard}]"]
+)
+@pytest.mark.parametrize("ospf", ["ospf: 0", "about: none"])
+def test_a_learned_route_hangs_on_where_its_prefix_is_attached(routes: str, ospf: str) -> None:
+    """Packets for the host never get to the interface that tells of its prefix, and yet it decides where they go."""
+    network = mc.read_bytes(WAYS_APART.replace("ROUTES", routes).replace("OSPF", ospf).encode(), "x.yaml").network
+    assert network is not None
+    flows = [Flow("h2", "h1", "ping"), Flow("two", "h1", "ping")]
+    cases = failures(network, ["link", "interface", "device"])
+    assert sweep(network, flows, cases).cases == from_nothing(network, flows, cases)
+
+
 def test_some_flow_is_taken_over_and_some_is_not(garden: mc.Network, monkeypatch: pytest.MonkeyPatch) -> None:
     """Were nothing ever reused, the two laws above would hold of themselves."""
     network = halls(3)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
-from mossy_compass.lab.touch import Touched, certain, touched
+from mossy_compass.lab.touch import Touched, Touching, certain
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
@@ -229,12 +229,12 @@ class Lab:
         cells: dict[Flow, Cell] | None = None
         needs: dict[Flow, Touched] = {}
         if flows is not None:
-            cells, sure = {}, certain(self.network)
+            cells, sure, touching = {}, certain(self.network), Touching(self.plan)
             for flow in flows:
                 journey = self._tried(flow)
                 cells[flow] = cell_of(journey, flow.source, flow.target, flow.label)
                 if sure:
-                    needs[flow] = touched(self.plan, journey)
+                    needs[flow] = touching.of(journey)
         self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, cells, needs)
         return self._kept[name]
 

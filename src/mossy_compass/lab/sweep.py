@@ -14,7 +14,7 @@ from typing import NamedTuple
 from mossy_compass.errors import NotConverged, QuestionError
 from mossy_compass.lab.faults import KNOWN, Fault, apply
 from mossy_compass.lab.lab import Flow
-from mossy_compass.lab.touch import ALL, Touched, certain, touched
+from mossy_compass.lab.touch import ALL, Touched, Touching, certain
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.walk.grid import Cell, cell_of, differences
@@ -116,11 +116,11 @@ def sweep(
     plan = Plan(network)
     base: list[Cell] = []
     needs: list[Touched] = []
-    sure = certain(network)
+    sure, touching = certain(network), Touching(plan)
     for flow in flows:
         journey = trace_one(plan, flow.source, flow.target, flow.service, flow.options)
         base.append(cell_of(journey, flow.source, flow.target, flow.label))
-        needs.append(touched(plan, journey) if sure else ALL)
+        needs.append(touching.of(journey) if sure else ALL)
     found = [_case(plan, network, flows, base, needs, faults) for faults in each(cases)]
     found.sort(key=lambda c: (-len(c.lost), -len(c.gained), -len(c.moved), -len(c.other), c.words))
     return Sweep(tuple(found), tuple(flows), sum(c.answered for c in base))

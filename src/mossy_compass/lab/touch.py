@@ -13,7 +13,7 @@ from typing import NamedTuple
 from mossy_compass.lab.faults import Fault
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.model.settings import SourceCheck
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Prefix
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.domains import Port
 from mossy_compass.walk.journey import Journey, Leg
@@ -77,41 +77,75 @@ def certain(network: Network) -> bool:
     return True
 
 
-def touched(plan: Plan, journey: Journey) -> Touched:
-    """What a journey depends on."""
-    if journey.plan is None or journey.there.packet.protocol == 0:
-        return ALL  # no packet left: whatever was in its way may be anywhere
-    legs = [*journey.legs, *([journey.later] if journey.later is not None else [])]
-    if journey.lookup is not None:
-        legs += journey.lookup.journey.legs
-    search = _Search(plan)
-    for leg in legs:
-        if not search.leg(leg):
-            return ALL
-    return search.found()
+class Touching:
+    """Tells of the journeys of one plan what they depend on.
+
+    Attributes:
+        plan: whose journeys.
+
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self._attached: dict[Prefix, list[Port]] | None = None
+
+    def of(self, journey: Journey) -> Touched:
+        """What a journey depends on."""
+        if journey.plan is None or journey.there.packet.protocol == 0:
+            return ALL  # no packet left: whatever was in its way may be anywhere
+        legs = [*journey.legs, *([journey.later] if journey.later is not None else [])]
+        if journey.lookup is not None:
+            legs += journey.lookup.journey.legs
+        search = _Search(self)
+        return search.found() if all(search.leg(leg) for leg in legs) else ALL
+
+    def attached(self, prefix: Prefix) -> list[Port]:
+        """The interfaces that a prefix is attached to, from which others learn of it; loopbacks are told as hosts."""
+        if self._attached is None:
+            self._attached = {}
+            for device in self.plan.network.devices.values():
+                for interface in device.interfaces.values():
+                    for held in interface.addresses:
+                        host = Prefix(held.address.family, held.address.value, 32 if held.address.family == 4 else 128)
+                        for told in {held.prefix, host}:
+                            self._attached.setdefault(told, []).append((device.name, interface.name))
+        return self._attached.get(prefix, [])
+
+
+Followed = tuple[Prefix, str]
+"""A prefix that was learned, and by which protocol."""
+
+
+class _Gap(Exception):
+    """What a journey depends on cannot be told."""
 
 
 class _Search:
     """Goes every way that the packets of some legs might take."""
 
-    def __init__(self, plan: Plan) -> None:
-        self.plan = plan
+    def __init__(self, touching: Touching) -> None:
+        self.touching = touching
+        self.plan = touching.plan
         self.devices: set[str] = set()
         self.ports: set[Port] = set()
-        self.seen: set[tuple[str, Address]] = set()
+        self.seen: set[tuple[str, Address, Followed | None]] = set()
 
     def leg(self, leg: Leg) -> bool:
         """Follow a leg, and from each of its devices all ways to where the packet went; False where that cannot be told."""
         for address in {leg.packet.source, leg.packet.destination, leg.arrived.source, leg.arrived.destination}:
             self._holder(address)
-        for hop in leg.hops:
-            self.devices.add(hop.device)
-            self.devices.update(hop.bridges)
-            self.ports.update((hop.device, p) for p in (hop.arriving, hop.leaving) if p is not None)
-            for ruling in hop.rulings:
-                for way in ruling.ways:
-                    if not self._onwards(hop.device, way.interface, way.address or ruling.saw.destination, ruling.saw.destination):
-                        return False
+        try:
+            for hop in leg.hops:
+                self.devices.add(hop.device)
+                self.devices.update(hop.bridges)
+                self.ports.update((hop.device, p) for p in (hop.arriving, hop.leaving) if p is not None)
+                for ruling in hop.rulings:
+                    destination = ruling.saw.destination
+                    if ruling.ways:
+                        self._onwards([(hop.device, *h) for h in self._hops(hop.device, destination, None)], destination)
+                    self._onwards([(hop.device, w.interface, w.address or destination, None) for w in ruling.ways], destination)
+        except _Gap:
+            return False
         return True
 
     def _holder(self, address: Address) -> None:
@@ -122,11 +156,42 @@ class _Search:
                 self.devices.add(name)
                 self.ports.update((name, port) for held, port in device.own_addresses() if held == address)
 
-    def _onwards(self, device: str, port: str, asked: Address, destination: Address) -> bool:
-        """From an interface of a device on, by every equal way."""
-        pending = [(device, port, asked)]
+    def _hops(self, name: str, destination: Address, followed: Followed | None) -> Iterator[tuple[str, Address, Followed | None]]:
+        """Where a device's route table sends a destination, each with what is followed from there.
+
+        A learned route hangs on more than the way of the packets: on the interfaces that the prefix is attached to, and on
+        the way by which it was learned. That is the same way only while every router on it uses what it learned.
+
+        Raises:
+            _Gap: it does not, or a next hop is found by another route.
+
+        """
+        route = self.plan.device(name).table.lookup(destination)
+        protocol = route.origin.split(" ")[0] if route is not None else ""
+        if followed is not None and (route is None or route.prefix != followed[0] or protocol not in (followed[1], "connected")):
+            raise _Gap
+        if route is None:
+            return
+        learned = (route.prefix, protocol) if protocol in ("ospf", "rip") else None
+        if learned is not None:
+            attached = self.touching.attached(route.prefix)
+            if not attached:
+                raise _Gap
+            self.ports.update(attached)
+        for hop in route.hops:
+            if hop.via is not None:
+                raise _Gap
+            yield hop.interface, hop.address or destination, learned
+
+    def _onwards(self, pending: list[tuple[str, str, Address, Followed | None]], destination: Address) -> None:
+        """From interfaces of a device on, by every equal way.
+
+        Raises:
+            _Gap: it cannot be told where a packet would go.
+
+        """
         while pending:
-            name, interface, hop = pending.pop()
+            name, interface, hop, followed = pending.pop()
             self.ports.add((name, interface))
             domain = self.plan.domains.of(name, interface)
             if domain is None:
@@ -135,21 +200,22 @@ class _Search:
             for answer in domain.owners.get(hop, ()):
                 self.ports.add((answer.device, answer.interface))
                 self.devices.add(answer.device)
-                if (answer.device, destination) in self.seen:
-                    continue
-                self.seen.add((answer.device, destination))
-                if len(self.seen) > MOST_DEVICES:
-                    return False
-                here = self.plan.network.devices[answer.device]
-                if here.kind is Kind.HOST or any(a == destination for a, _ in here.own_addresses()):
-                    continue
-                if here.policy_routes or here.translate:
-                    return False
-                route = self.plan.device(answer.device).table.lookup(destination)
-                pending += [
-                    (answer.device, h.interface, h.address or destination) for h in (route.hops if route is not None else ())
-                ]
-        return True
+                pending += self._from(answer.device, destination, followed)
+
+    def _from(
+        self, name: str, destination: Address, followed: Followed | None
+    ) -> Iterator[tuple[str, str, Address, Followed | None]]:
+        """Where a device that is on the way would send a packet on; nothing when it was asked before."""
+        if (name, destination, followed) in self.seen:
+            return
+        self.seen.add((name, destination, followed))
+        here = self.plan.network.devices[name]
+        if here.kind is Kind.HOST or any(a == destination for a, _ in here.own_addresses()):
+            return
+        if len(self.seen) > MOST_DEVICES or here.policy_routes or here.translate:
+            raise _Gap
+        for interface, hop, onwards in self._hops(name, destination, followed):
+            yield name, interface, hop, onwards
 
     def found(self) -> Touched:
         """Everything that was met, with the cables of the interfaces."""

@@ -140,7 +140,7 @@ def _chance(outcomes: tuple[Outcome, ...]) -> RenderableType:
     more = f", and {others} more flow{'s' * (others > 1)} likewise" if others else ""
     words = (
         f"by chance: {first.flow} does not arrive, since {first.journey.because.words} [{first.journey.cause}]{more};"
-        " nothing forbids it"
+        " no rule decided it"
     )
     return Text(words, style="yellow")
 
