@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import os
 import subprocess
@@ -23,6 +25,35 @@ def folder(tmp_path: Path) -> Path:
 
 
 def mossy(folder: Path, *arguments: str, **environment: str) -> Run:
+    """A command within this process, which saves the imports."""
+    from mossy_compass.cli.main import run
+
+    streams = [io.TextIOWrapper(io.BytesIO(), encoding="utf-8") for _ in range(2)]
+    kept = sys.argv, Path.cwd(), dict(os.environ)
+    sys.argv = ["mossy", *arguments]
+    os.environ.update(environment)
+    os.chdir(folder)
+    try:
+        with contextlib.redirect_stdout(streams[0]), contextlib.redirect_stderr(streams[1]):
+            try:
+                run()
+            except SystemExit as end:
+                code = end.code
+    finally:
+        sys.argv = kept[0]
+        os.chdir(kept[1])
+        os.environ.clear()
+        os.environ.update(kept[2])
+    for stream in streams:
+        stream.flush()
+    out, err = (stream.buffer.getvalue().decode() for stream in streams)  # type: ignore[attr-defined]
+    assert isinstance(code, int)
+    assert "Traceback" not in err
+    return subprocess.CompletedProcess(arguments, code, out, err)
+
+
+def process(folder: Path, *arguments: str, **environment: str) -> Run:
+    """The same in a process of its own."""
     command = [sys.executable, "-c", "from mossy_compass.cli.main import run; run()", *arguments]
     done = subprocess.run(
         command, cwd=folder, capture_output=True, text=True, env={**os.environ, "PYTHONIOENCODING": "utf-8", **environment}
@@ -88,7 +119,7 @@ def test_check_of_a_faulty_file(folder: Path) -> None:
 
 
 def test_an_ascii_stream_gets_plain_arrows(folder: Path) -> None:
-    done = mossy(folder, "trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", PYTHONIOENCODING="ascii")
+    done = process(folder, "trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", PYTHONIOENCODING="ascii")
     assert done.stdout.startswith("kiosk-1 -> ledger")
 
 

@@ -21,6 +21,7 @@ from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.reasons import REASONS
 from mossy_compass.routing.compute import Routing
 from tests.conftest import DATA
+from tests.test_cli import mossy
 
 ROOT = Path(__file__).resolve().parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -44,11 +45,8 @@ def test_commands_print_what_the_page_shows(path: Path, tmp_path: Path) -> None:
             continue
         for part in re.split(r"^\$ ", block, flags=re.MULTILINE)[1:]:
             command, _, shown = part.partition("\n")
-            words = shlex.split(command)
-            script = [sys.executable, *STARTS[words[0]], *words[1:]]
-            done = subprocess.run(
-                script, cwd=tmp_path, capture_output=True, text=True, env={**os.environ, "PYTHONIOENCODING": "utf-8"}
-            )
+            first, *words = shlex.split(command)
+            done = mossy(tmp_path, *words) if first == "mossy" else pytested(tmp_path, *words)
             assert done.returncode in (0, 1), done.stderr
             if not shown.strip():
                 continue
@@ -57,10 +55,10 @@ def test_commands_print_what_the_page_shows(path: Path, tmp_path: Path) -> None:
             assert shown.rstrip("\n").endswith("...") or done.stdout == shown
 
 
-STARTS = {
-    "mossy": ["-c", "from mossy_compass.cli.main import run; run()"],
-    "pytest": ["-m", "pytest", "-p", "no:cacheprovider", "-c", os.devnull, "--rootdir", "."],
-}
+def pytested(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
+    """What pytest says in a folder of its own."""
+    command = [sys.executable, "-m", "pytest", "-p", "no:cacheprovider", "-c", os.devnull, "--rootdir", ".", *words]
+    return subprocess.run(command, cwd=folder, capture_output=True, text=True)
 
 
 def merged(base: Any, more: Any) -> Any:
