@@ -46,7 +46,7 @@ def mossy(folder: Path, *arguments: str, **environment: str) -> Run:
         os.environ.update(kept[2])
     for stream in streams:
         stream.flush()
-    out, err = (stream.buffer.getvalue().decode() for stream in streams)  # type: ignore[attr-defined]
+    out, err = (stream.buffer.getvalue().decode() for stream in streams)
     assert isinstance(code, int)
     assert "Traceback" not in err
     return subprocess.CompletedProcess(arguments, code, out, err)

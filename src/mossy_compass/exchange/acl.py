@@ -154,16 +154,13 @@ def _refuse(rule: Rule, where: str) -> None:
 def _entries(rule: Rule, own: Spans | None, where: str) -> Iterator[_Entry]:
     """A rule as entries, one for each pair of prefixes, each service, each family and each interface."""
     sources, destinations = _prefixes(rule.sources, own, where), _prefixes(rule.destinations, own, where)
-    services: Sequence[Service | None] = (
-        rule.services if rule.services is not None else [Service(rule.protocol)] if rule.protocol is not None else [None]
-    )
+    services = _services_of(rule)
     ports = rule.from_ports or (None,)
-    families = (4, 6) if any(s is not None for s in services) or sources or destinations else (0,)
+    families = (4, 6) if services != [None] or sources or destinations else (0,)
     ways = list(product(rule.arriving or (None,), rule.leaving or (None,)))
     count = 0
     for family in families:
-        mine = [[p for p in held if p.family == family] if held is not None else [None] for held in (sources, destinations)]
-        ends = list(product(mine[0], mine[1]))
+        ends = list(product(_of_family(sources, family), _of_family(destinations, family)))
         fitting = [s for s in services if s is None or {ICMP: 4, ICMP6: 6}.get(s.protocol, family) == family]
         count += len(ends) * len(fitting) * len(ports) * len(ways)
         if count > MOST_ENTRIES:
@@ -171,9 +168,20 @@ def _entries(rule: Rule, own: Spans | None, where: str) -> Iterator[_Entry]:
         for (source, destination), service in product(ends, fitting):
             for port, (came, left) in product(ports, ways):
                 matches = _l3(family, source, destination, service) | (_l4(service, port) if service is not None else {})
-                matches |= {"egress-interface": left} if left else {}
-                matches |= {"ingress-interface": came} if came else {}
-                yield _Entry(family, matches)
+                by = {"egress-interface": left, "ingress-interface": came}
+                yield _Entry(family, matches | {key: name for key, name in by.items() if name})
+
+
+def _services_of(rule: Rule) -> Sequence[Service | None]:
+    """The services that a rule is about; one None where it is about all."""
+    if rule.services is not None:
+        return rule.services
+    return [Service(rule.protocol)] if rule.protocol is not None else [None]
+
+
+def _of_family(held: Sequence[Prefix] | None, family: int) -> Sequence[Prefix | None]:
+    """The prefixes of a family; one None where there is no condition."""
+    return [p for p in held if p.family == family] if held is not None else [None]
 
 
 def _prefixes(terms: tuple[Term, ...] | None, own: Spans | None, where: str) -> list[Prefix] | None:
@@ -399,25 +407,24 @@ def _read_l3(held: Mapping[str, Any], family: int, out: dict[str, Any], where: s
     """Addresses of an entry; gives its protocol."""
     ends = {f"source-ipv{family}-network": "from", f"destination-ipv{family}-network": "to"}
     _only(held, ("protocol", *ends), f"{where}: ipv{family}")
-    for key, ours in ends.items():
-        if key in held:
-            try:
-                prefix = parse_prefix(str(held[key]))
-            except AddressError as fault:
-                raise InputError(f"{where}: {key}: {fault}") from None
-            if prefix.family != family:
-                raise InputError(f"{where}: {key} is {held[key]}, which is no IPv{family}.")
-            out[ours] = _prefix_text(prefix)
-    if "from" not in out and "to" not in out and "protocol" not in held:
-        out["from"] = _prefix_text(Prefix(family, 0, 0))  # the family alone is asked for
+    out |= {ours: _read_prefix(held[key], family, f"{where}: {key}") for key, ours in ends.items() if key in held}
     protocol = held.get("protocol")
-    if protocol is None:
-        return None
-    if not isinstance(protocol, int) or not 0 <= protocol <= 255:
+    if protocol is not None and (not isinstance(protocol, int) or not 0 <= protocol <= 255):
         raise InputError(f"{where}: protocol is {protocol!r}, and no number from 0 to 255.")
     if "from" not in out and "to" not in out and protocol not in (ICMP, ICMP6):
-        out["from"] = _prefix_text(Prefix(family, 0, 0))
+        out["from"] = _prefix_text(Prefix(family, 0, 0))  # the family alone is asked for
     return protocol
+
+
+def _read_prefix(value: object, family: int, where: str) -> str:
+    """A prefix of an entry, of the family that it is for."""
+    try:
+        prefix = parse_prefix(str(value))
+    except AddressError as fault:
+        raise InputError(f"{where}: {fault}") from None
+    if prefix.family != family:
+        raise InputError(f"{where} is {value}, which is no IPv{family}.")
+    return _prefix_text(prefix)
 
 
 def _read_l4(word: str, held: Mapping[str, Any], out: dict[str, Any], where: str) -> None:
@@ -442,11 +449,11 @@ def _read_port(held: Mapping[str, Any], where: str) -> list[str]:
     numbers = {k: v for k, v in held.items() if k != "operator"}
     if any(not isinstance(v, int) or not 0 <= v <= 65535 for v in numbers.values()):
         raise InputError(f"{where}: ports are numbers from 0 to 65535.")
-    if "lower-port" in held and "upper-port" in held and len(held) == 2:
+    if set(held) == {"lower-port", "upper-port"}:
         low, high = held["lower-port"], held["upper-port"]
         if low > high:
             raise InputError(f"{where}: the range runs backwards.")
-        return [f"{low}-{high}" if low != high else f"{low}"]
+        return [_range(low, high)]
     operator, port = str(held.get("operator", "eq")), int(held.get("port", -1))
     ranges: dict[str, list[tuple[int, int]]] = {
         "eq": [(port, port)],
@@ -456,7 +463,12 @@ def _read_port(held: Mapping[str, Any], where: str) -> list[str]:
     }
     if port < 0 or operator not in ranges or "lower-port" in held or "upper-port" in held:
         raise InputError(f"{where}: it must have lower-port and upper-port, or operator (eq, neq, lte, gte) and port.")
-    return [f"{low}-{high}" if low != high else f"{low}" for low, high in ranges[operator] if low <= high]
+    return [_range(low, high) for low, high in ranges[operator] if low <= high]
+
+
+def _range(low: int, high: int) -> str:
+    """A range of ports as it is written here."""
+    return f"{low}-{high}" if low != high else f"{low}"
 
 
 def _read_point(point: Mapping[str, Any], lists: Mapping[str, Any]) -> tuple[str, dict[str, list[str]]]:

@@ -80,13 +80,15 @@ class ExpectIn(Part):
 
     def check(self) -> None:
         """Refuse keys that do not go together."""
-        if self.counter is not None and (self.that or self.from_ or self.to):
-            raise fault("counter: reads a rule's counter, and tests no flow: write two steps.")
         if (self.counter is None) != (self.is_ is None):
             raise fault("counter and is go together: counter: DEVICE/LIST/RULE, is: NUMBER.")
-        if self.that and (self.from_ or self.to or self.service or self.reaches is not None):
+        flow = self.from_ or self.to or self.service or self.reaches is not None
+        if self.counter is not None:
+            if self.that or flow:
+                raise fault("counter: reads a rule's counter, and tests no flow: write two steps.")
+        elif self.that and flow:
             raise fault("the sentence says from, to, service and reaches already: leave these keys out.")
-        if not self.that and self.counter is None and not (self.from_ and self.to):
+        elif not self.that and not (self.from_ and self.to):
             raise fault("an expectation says from and to, or a sentence: SOURCE reaches TARGET for SERVICE.")
 
 
@@ -358,16 +360,10 @@ def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node) -> Iterato
     source, target, services, reaches = entry.from_, entry.to, tuple(entry.service), entry.reaches
     if entry.that:
         source, target, services, reaches = short(entry.that)
-    asked = (entry.fate, entry.symptom, entry.cause, entry.by, entry.exit, entry.seen_as, entry.logs)
-    nothing = reaches is None and not any(a is not None for a in asked) and not entry.passes and not entry.avoids
+    asked = (reaches, entry.fate, entry.symptom, entry.cause, entry.by, entry.exit, entry.seen_as, entry.logs)
+    nothing = asked.count(None) == len(asked) and not entry.passes and not entry.avoids
     if entry.cause is not None and entry.cause not in CAUSES:
         reader.fault(node.mark, f"there is no cause '{entry.cause}'.", hint(entry.cause, CAUSES, "causes"))
-    if entry.family == 5:
-        reader.fault(node.mark, "a family of addresses is 4 or 6.")
-        return
-    for name in (*entry.passes, *entry.avoids):
-        if name not in reader.network.devices and reader.certain():
-            reader.fault(node.mark, f"there is no device '{name}'.", hint(name, reader.network.devices, "devices"))
     wanted = Wanted(
         reaches=True if nothing else reaches,
         fate=entry.fate,
@@ -393,13 +389,16 @@ def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node) -> Iterato
     words = entry.that or _sentence(source, target, services, wanted)
     made = Expectation(words, source, target, services, wanted, options, entry.sample, entry.seed, about, node.mark)
     if reader.certain():
-        _rules_known(reader, made, node)
+        _parts_known(reader, made, node)
         flows(reader.network, made)
     yield Expect(words, about, node.mark, expectation=made)
 
 
-def _rules_known(reader: _Reader, made: Expectation, node: Node) -> None:
-    """A rule that an expectation names must be there."""
+def _parts_known(reader: _Reader, made: Expectation, node: Node) -> None:
+    """Devices and rules that an expectation names must be there."""
+    for name in (*made.wanted.passes, *made.wanted.avoids):
+        if name not in reader.network.devices:
+            reader.fault(node.mark, f"there is no device '{name}'.", hint(name, reader.network.devices, "devices"))
     for rule in (made.wanted.by, made.wanted.logs):
         if rule is None:
             continue

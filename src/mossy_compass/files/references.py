@@ -6,7 +6,7 @@ A word under ``from`` may be a group, a device, a name, a segment or a zone; it 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from mossy_compass.files.spans import Piece
 
@@ -63,24 +63,38 @@ def _refers(path: Path, section: str, device: str) -> bool:
     last = next((p for p in reversed(path) if p != ":"), "")
     key = path[-1] == ":"
     if section in ("interfaces", "uplinks"):
-        mine = path[:2] == ("devices", device)
-        inside = last in (*PORTS, "into", "parent", "from", "uplinks", "leases", "offers") or path[2:3] in (
-            ("uplinks",),
-            ("leases",),
-        )
-        return (mine and inside and "filter" not in path) or (path[:1] == ("segments",) and not key and last != "about")
-    if section == "lists":
-        filters = last in LISTS and path[:1] == ("devices",) and (last not in PORTS or "filter" in path)
-        return filters and not key
-    if section == "services":
-        offered = key and "offers" in path and len(path) == 5
-        return offered or (not key and (last in ("service", "serves") or (path[:1] == ("services",))))
-    if section == "hours":
-        return last == "hours" and len(path) > 1
-    if section == "applications":
-        return last == "application"
+        return _refers_to_port(path, device, last, key)
+    if section in _SECTIONS:
+        return _SECTIONS[section](path, last, key)
     if section == "devices" and path[:1] == ("segments",):
         return not key and last != "about"
     address = last in ADDRESSES or (path[:1] == ("groups",) and last != "about") or ("offers" in path and not key)
     named = section == "names" and last == "name"
     return not key and (address or named)
+
+
+def _refers_to_port(path: Path, device: str, last: str, key: bool) -> bool:
+    """Whether words may be interfaces of a device: within it, or as members of a segment."""
+    mine = path[:2] == ("devices", device) and "filter" not in path
+    inside = last in (*PORTS, "into", "parent", "from", "uplinks", "leases", "offers") or path[2:3] in (("uplinks",), ("leases",))
+    return (mine and inside) or (path[:1] == ("segments",) and not key and last != "about")
+
+
+def _refers_to_list(path: Path, last: str, key: bool) -> bool:
+    """Whether words may be lists: where they stand."""
+    return last in LISTS and path[:1] == ("devices",) and (last not in PORTS or "filter" in path) and not key
+
+
+def _refers_to_service(path: Path, last: str, key: bool) -> bool:
+    """Whether words may be services: in rules, in what is served, in other services, and as what is offered."""
+    offered = key and "offers" in path and len(path) == 5
+    return offered or (not key and (last in ("service", "serves") or path[:1] == ("services",)))
+
+
+_SECTIONS: dict[str, Callable[[Path, str, bool], bool]] = {
+    "lists": _refers_to_list,
+    "services": _refers_to_service,
+    "hours": lambda path, last, key: last == "hours" and len(path) > 1,
+    "applications": lambda path, last, key: last == "application",
+}
+"""Where words may be names of a section: by the path, its last word, and whether that is a key."""

@@ -16,7 +16,7 @@ from typing import NamedTuple
 from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark, hint
-from mossy_compass.model.network import Network, Term, name_hash
+from mossy_compass.model.network import Interface, Network, Term, name_hash
 from mossy_compass.packet.address import Address, parse_block
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.ask import Options, addresses_of, members_of
@@ -153,11 +153,10 @@ def members(network: Network, word: str, sends: bool) -> list[str]:
     terms = _terms(network, word)
     if terms is not None:
         found = [name for name, addresses in _hosts(network) if any(t.holds(a) for t in terms for a in addresses)]
-        if found:
-            return found
-        if not sends and len(terms) == 1 and not terms[0].members:
-            return [word]
-        raise QuestionError(f"no host of this network has an address in '{word}', so nobody would be tested.")
+        alone = [word] if not sends and len(terms) == 1 and not terms[0].members else []  # an address that nobody has
+        if not found and not alone:
+            raise QuestionError(f"no host of this network has an address in '{word}', so nobody would be tested.")
+        return found or alone
     if not sends and (word in network.names or _asked_for(network, word)):
         return [word]
     known = [*network.devices, *network.groups, *network.segments, *_zones(network), *network.names]
@@ -178,12 +177,9 @@ def _terms(network: Network, word: str) -> tuple[Term, ...] | None:
     """The addresses that a word names: a group, a segment, a zone, an address form; None for any other."""
     if word in network.groups:
         return network.groups[word].terms
-    if word in network.segments:
-        ports = [network.devices[d].interfaces.get(p) for d, p in network.segments[word].members if d in network.devices]
-        return tuple(Term(word, (a.prefix.span,)) for p in ports if p is not None for a in p.addresses)
-    if word in _zones(network):
-        held = [i for d in network.devices.values() for i in d.interfaces.values() if i.zone == word]
-        return tuple(Term(word, (a.prefix.span,)) for i in held for a in i.addresses if not a.address.is_link_local)
+    ports = _ports_of(network, word)
+    if ports is not None:
+        return tuple(Term(word, (a.prefix.span,)) for p in ports for a in p.addresses if not a.address.is_link_local)
     if word == "local-networks":
         return (Term(word, network.local),)
     try:
@@ -191,6 +187,15 @@ def _terms(network: Network, word: str) -> tuple[Term, ...] | None:
     except AddressError:
         return None
     return (Term(block.text, block.spans, masked=block.masked),)
+
+
+def _ports_of(network: Network, word: str) -> list[Interface] | None:
+    """The interfaces on a segment, or in a zone; None where the word is neither."""
+    if word in network.segments:
+        return [network.devices[d].interfaces[p] for d, p in network.segments[word].members]
+    if word in _zones(network):
+        return [i for d in network.devices.values() for i in d.interfaces.values() if i.zone == word]
+    return None
 
 
 def _hosts(network: Network) -> Iterator[tuple[str, list[Address]]]:
@@ -222,11 +227,15 @@ def flows(network: Network, expectation: Expectation) -> list[Flow]:
             raise QuestionError(f"more than {MOST_FLOWS} flows come of this. Say sample: COUNT, or name fewer.")
     if not out:
         raise QuestionError(f"'{expectation.source}' and '{expectation.target}' are the same host, so nothing would be tested.")
-    if expectation.sample and expectation.sample < len(out):
-        # by a stated function of seed and number, so that the same sample is taken on every machine
-        order = sorted(range(len(out)), key=lambda n: name_hash(f"{expectation.seed}/{n}"))
-        out = [out[n] for n in sorted(order[: expectation.sample])]
-    return out
+    return _sampled(out, expectation.sample, expectation.seed)
+
+
+def _sampled(held: list[Flow], count: int, seed: int) -> list[Flow]:
+    """Some of the flows, by a stated function of seed and number, so that they are the same on every machine; 0 for all."""
+    if not count or count >= len(held):
+        return held
+    order = sorted(range(len(held)), key=lambda n: name_hash(f"{seed}/{n}"))
+    return [held[n] for n in sorted(order[:count])]
 
 
 def _usual(network: Network, target: str, expectation: Expectation) -> Sequence[str]:
@@ -325,22 +334,22 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     ):
         if value is not None and value != found:
             yield f"the {name} should be {value}, and is {found}"
+    yield from _way_wrong(journey, wanted)
+    yield from _rows_wrong(journey, wanted)
+
+
+def _way_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
+    """What is not as it was wanted of the way there, and of what the far end sees."""
     path = [h.device for h in journey.there.hops]
     if wanted.passes and not _in_order(wanted.passes, path):
         yield f"it should pass {', '.join(wanted.passes)}, and goes {' > '.join(path)}"
-    for name in wanted.avoids:
-        if name in path:
-            yield f"it should not pass {name}, and goes {' > '.join(path)}"
+    yield from (f"it should not pass {name}, and goes {' > '.join(path)}" for name in wanted.avoids if name in path)
     exits = [f"{h.device}/{h.leaving}" for h in journey.there.hops if h.leaving]
     if wanted.exit is not None and wanted.exit not in exits:
         yield f"it should leave by {wanted.exit}, and leaves by {', '.join(exits) or 'nothing'}"
-    if wanted.seen_as is not None and wanted.seen_as not in (
-        journey.seen_as,
-        journey.seen_as.rpartition(":")[0].strip("[]"),
-        journey.seen_as,
-    ):
+    seen = (journey.seen_as, journey.seen_as.rpartition(":")[0].strip("[]"))  # with its port, or without
+    if wanted.seen_as is not None and wanted.seen_as not in seen:
         yield f"it should be seen as {wanted.seen_as}, and is seen as {journey.seen_as or 'nothing'}"
-    yield from _rows_wrong(journey, wanted)
 
 
 def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from mossy_compass.lab.faults import Fault
-from mossy_compass.model.network import Kind, Network
+from mossy_compass.model.network import Device, Kind, Network
 from mossy_compass.model.settings import SourceCheck
 from mossy_compass.packet.address import Address, Prefix
 from mossy_compass.plan.plan import Plan
@@ -64,17 +64,15 @@ def certain(network: Network) -> bool:
     are checked by the way back, and where OSPF has several areas: a border router that loses the backbone begins to listen to
     other areas (RFC 2328 section 16.2), and may so find ways that it had not.
     """
-    if len({i.ospf.area for d in network.devices.values() for i in d.interfaces.values() if i.ospf}) > 1:
-        return False
-    for device in network.devices.values():
-        ospf, rip = device.ospf, device.rip
-        tells = bool(
-            (ospf and (ospf.redistribute or ospf.originate_default)) or (rip and (rip.redistribute or rip.originate_default))
-        )
-        leased = bool(device.leases) or any(i.leased for i in device.interfaces.values())
-        if tells or leased or device.settings.source_check is not SourceCheck.OFF:
-            return False
-    return True
+    areas = {i.ospf.area for d in network.devices.values() for i in d.interfaces.values() if i.ospf}
+    return len(areas) < 2 and not any(map(_may_give_ways, network.devices.values()))
+
+
+def _may_give_ways(device: Device) -> bool:
+    """Whether a failure elsewhere may give a device ways that it had not."""
+    tells = any(p.redistribute or p.originate_default for p in (device.ospf, device.rip) if p is not None)
+    leased = bool(device.leases) or any(i.leased for i in device.interfaces.values())
+    return bool(tells or leased or device.settings.source_check is not SourceCheck.OFF)
 
 
 class Touching:
@@ -223,18 +221,13 @@ class _Search:
 
     def _segments(self, ports: Iterable[Port]) -> Iterator[str]:
         """The cables of some interfaces, those that are bridged to them too."""
-        cabled = {member: s.name for s in self.plan.network.segments.values() for member in s.members}
         devices = self.plan.network.devices
+        met: set[Port] = set()
         for name, port in ports:
-            interface = devices[name].interfaces[port]
-            for own in (port, interface.parent or port):
-                if (name, own) in cabled:
-                    yield cabled[name, own]
             domain = self.plan.domains.of(name, port)
-            for member in domain.members if domain is not None else ():
-                if member in cabled:
-                    yield cabled[member]
-        if any(devices[d].kind is Kind.SWITCH for d in self.devices):
-            for segment in self.plan.network.segments.values():
-                if any(d in self.devices and devices[d].kind is Kind.SWITCH for d, _ in segment.members):
-                    yield segment.name
+            met |= {(name, port), (name, devices[name].interfaces[port].parent or port)}
+            met |= set(domain.members) if domain is not None else set()
+        switches = {d for d in self.devices if devices[d].kind is Kind.SWITCH}
+        for segment in self.plan.network.segments.values():
+            if any(member in met or member[0] in switches for member in segment.members):
+                yield segment.name

@@ -76,18 +76,29 @@ def _named_ports(network: Network, device: Device, problems: Problems) -> None:
                 problems.add("rule.interface", standing.rule.mark, words, hint(unknown[0], known, "interfaces"), Severity.WARNING)
 
 
+def _faces(network: Network, device: Device, written: bool) -> list[Interface]:
+    """The interfaces that face strangers: those that say so, or where none does, those without a local address."""
+    ports = [p for p in device.interfaces.values() if not p.loopback]
+    return [p for p in ports if (p.outside if written else _no_local(network, p))]
+
+
+def _meets_a_list(device: Device, port: Interface) -> bool:
+    """Whether some list is asked about what comes by an interface."""
+    crossing = any(c.origin in ("any", port.name, port.zone) for c in device.gates.crossings)
+    return bool(port.arriving_lists or device.gates.everywhere or crossing)
+
+
 def _open_outside(network: Network, device: Device, problems: Problems) -> None:
     """A firewall's interface to what is not its own, by which strangers come in without meeting a rule."""
     written = any(i.outside is not None for i in device.interfaces.values())
-    faces = [p for p in device.interfaces.values() if not p.loopback and (p.outside if written else _no_local(network, p))]
+    faces = _faces(network, device, written)
     if len(faces) > 1 and not written:
         names = " and ".join(p.name for p in faces)
         words = f"{device.name} does not say which of its interfaces are outside; {names} are taken to be, since no address there is local."
         problems.add("firewall.outside", device.mark, words, "Write outside: yes at those that face strangers.", Severity.NOTE)
     settings = device.settings
     for port in faces:
-        crossing = any(c.origin in ("any", port.name, port.zone) for c in device.gates.crossings)
-        if port.arriving_lists or device.gates.everywhere or crossing or not settings.no_list_permits:
+        if _meets_a_list(device, port) or not settings.no_list_permits:
             continue
         where = f"no list is attached to what arrives by {device.name}/{port.name}, which faces strangers"
         if settings.inbound:

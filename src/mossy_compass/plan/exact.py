@@ -277,6 +277,20 @@ class Space:
         """The packets with an address on one side."""
         return self._universe.union(self._run(side, address.key, address.key))
 
+    def _packet(self, found: Mapping[str, int], named: Mapping[str, Any]) -> Packet:
+        """The packet of a row of numbers."""
+        source, destination = self._address(found, "source"), self._address(found, "destination")
+        protocol, slot, port = found["protocol"], found["slot"] - 1, found["from-port"] - 1
+        divided = protocol in WITH_PORTS or protocol in (ICMP, ICMP6)
+        if named.get("fragment") or (slot < 0 and divided):
+            packet = Packet(protocol, source, destination, -1, -1)
+        elif protocol in WITH_PORTS:
+            packet = Packet(protocol, source, destination, port, slot, flags="SYN" if protocol == TCP else "")
+        else:
+            packet = Packet(protocol, source, destination, 0, 0, slot if divided else -1)
+        acknowledges = named.get("opens") is False and protocol == TCP
+        return packet._replace(flags="ACK") if acknowledges else packet
+
     def _address(self, found: Mapping[str, int], side: str) -> Address:
         """An address of a row of numbers."""
         family = 6 if found["six"] else 4
@@ -284,19 +298,8 @@ class Space:
 
     def _facts(self, found: Mapping[str, int]) -> Facts:
         """A row of numbers as a packet with its facts."""
-        source, destination = self._address(found, "source"), self._address(found, "destination")
-        protocol, slot = found["protocol"], found["slot"] - 1
-        icmp = slot if protocol in (ICMP, ICMP6) else -1
-        port = found["from-port"] - 1
         named = {n: values[found[n]] for n, values in self._one.items()}
-        if named.get("fragment") or (slot < 0 and (protocol in WITH_PORTS or protocol in (ICMP, ICMP6))):
-            packet = Packet(protocol, source, destination, -1, -1)
-        elif protocol in WITH_PORTS:
-            packet = Packet(protocol, source, destination, port, slot, flags="SYN" if protocol == TCP else "")
-        else:
-            packet = Packet(protocol, source, destination, 0, 0, icmp)
-        if named.get("opens") is False and protocol == TCP:
-            packet = packet._replace(flags="ACK")
+        packet = self._packet(found, named)
         held = {n: frozenset(v for v in values if found[f"{n} {v}"]) for n, values in self._any.items()}
         application = held.get("application") or None
         moment = Moment(None, held.get("hours", frozenset()), application, 1, named.get("last-resort", False))
@@ -425,6 +428,15 @@ def _examine(rows: Sequence[Row], end: Verdict, vocabulary: Vocabulary | None, h
     )
 
 
+def _without(left: Set, taken: Iterable[Set]) -> Set:
+    """What is left of a set when others are taken away; it ends as soon as nothing is."""
+    for other in taken:
+        if not left.satisfiable():
+            break
+        left = left & ~other
+    return left
+
+
 def _shadow(
     space: Space,
     rows: Sequence[Row],
@@ -441,16 +453,8 @@ def _shadow(
     above = [n for n in range(number) if rows[n].verdict is not Verdict.NOTE]
     takers = [n for n in above if decided[n].satisfiable() and (mine & decided[n]).satisfiable()]
     alone = next((n for n in takers if not (mine & ~meant[n]).satisfiable()), None)
-    but_for = []
-    for taker in takers if len(takers) <= MOST_NAMED else ():
-        left = mine & meant[taker]
-        for n in above:
-            if not left.satisfiable():
-                break
-            if n != taker:
-                left = left & ~meant[n]
-        if left.satisfiable():
-            but_for.append(rows[taker])
+    named = takers if len(takers) <= MOST_NAMED else []
+    but_for = [rows[t] for t in named if _without(mine & meant[t], [meant[n] for n in above if n != t]).satisfiable()]
     by = (rows[alone],) if alone is not None else tuple(rows[n] for n in takers)
     return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
 

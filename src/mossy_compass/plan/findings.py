@@ -13,7 +13,7 @@ from mossy_compass.errors import NotConverged, TooLarge
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import AccessList, Kind, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Interface, Kind, Rule, Term, Verdict
 from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
@@ -120,17 +120,11 @@ def _exact(plan: Plan, source: AccessList, standings: Sequence[Standing], proble
         words = f"list '{source.name}' has {len(source.rules)} rules: more than {MOST_ROWS} are not compared exactly."
         problems.add("list.long", source.mark, words, "Split it by zone or service, as people would read it.", NOTE)
         return
-    tables = {t.rows: t for t in (s.table for s in standings)} or {(): list_table(source, Reader(names=None))}
-    vocabulary = Vocabulary(plan.network.hours, plan.network.applications)
-    hosts = [a for d in plan.network.devices.values() if d.kind is Kind.HOST for a, _ in d.own_addresses()][:MOST_HOSTS]
-    end = Verdict.PERMIT if any(s.here.settings.end_of_list is EndOfList.PERMIT for s in standings) else Verdict.DENY
-    found = []
-    for table in tables.values():
-        try:
-            found.append(examine(table.rows, end, vocabulary, hosts))
-        except TooLarge as fault:
-            problems.add("list.too-large", source.mark, f"list '{source.name}': {fault}", "Use prefixes instead of masks.", NOTE)
-            return
+    try:
+        found = _examined(plan, source, standings)
+    except TooLarge as fault:
+        problems.add("list.too-large", source.mark, f"list '{source.name}': {fault}", "Use prefixes instead of masks.", NOTE)
+        return
     first = found[0]
     everywhere = _in_all(found)
     _never(source, [r for r in first.never if ("never", r.id) in everywhere], problems)
@@ -139,6 +133,20 @@ def _exact(plan: Plan, source: AccessList, standings: Sequence[Standing], proble
     _redundant(source, [p for p in first.redundant if ("redundant", p[0].id) in everywhere and p[0].id not in twins], problems)
     _overlapping(source, [o for o in first.overlaps if ("overlap", o.row.id) in everywhere], problems)
     _any_local(plan, source, standings, problems)
+
+
+def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing]) -> list[Exact]:
+    """What exact sets say of a list, for each way in which devices read it.
+
+    Raises:
+        TooLarge: its sets need more memory than they are given.
+
+    """
+    tables = {t.rows: t for t in (s.table for s in standings)} or {(): list_table(source, Reader(names=None))}
+    vocabulary = Vocabulary(plan.network.hours, plan.network.applications)
+    hosts = [a for d in plan.network.devices.values() if d.kind is Kind.HOST for a, _ in d.own_addresses()][:MOST_HOSTS]
+    end = Verdict.PERMIT if any(s.here.settings.end_of_list is EndOfList.PERMIT for s in standings) else Verdict.DENY
+    return [examine(table.rows, end, vocabulary, hosts) for table in tables.values()]
 
 
 def _in_all(found: Sequence[Exact]) -> set[tuple[str, str]]:
@@ -224,13 +232,10 @@ def example(facts: Facts) -> str:
 
 def _any_local(plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems) -> None:
     """Denies that say no destination: who means the world cuts off the local networks too (and the other way round)."""
-    inside = [s for s in standings if s.port and not s.here.is_outside(s.port) and s.way == "arriving"]
-    if not inside:
+    if not any(s.port and not s.here.is_outside(s.port) and s.way == "arriving" for s in standings):
         return
-    last = source.rules[-1] if source.rules else None
-    for rule in source.rules:
-        limited = rule.protocol is not None or rule.sources or rule.services or rule.applications
-        if rule.disabled or rule is last or not limited or not _everywhere(rule.destinations):
+    for rule in source.rules[:-1]:
+        if rule.disabled or not _limited(rule) or not _everywhere(rule.destinations):
             continue
         if rule.verdict in (Verdict.DENY, Verdict.REJECT) and not rule.names:
             words = f"rule {rule.id} of '{source.name}' says no destination, so it also {_verb(rule)} what goes to local networks."
@@ -238,6 +243,11 @@ def _any_local(plan: Plan, source: AccessList, standings: Sequence[Standing], pr
         elif rule.verdict is Verdict.PERMIT and _denied_later(source, rule):
             words = f"rule {rule.id} of '{source.name}' says no destination, so it also lets through to local networks what a rule below denies."
             problems.add("rule.any-local", rule.mark, words, "Say to: outside, or move the deny up.", NOTE)
+
+
+def _limited(rule: Rule) -> bool:
+    """Whether a rule is about some packets, and not about all that arrive."""
+    return rule.protocol is not None or bool(rule.sources or rule.services or rule.applications)
 
 
 def _verb(rule: Rule) -> str:
@@ -356,14 +366,15 @@ def _other_port(standing: Standing, spans: Spans) -> str:
 
 def _answers(standing: Standing, problems: Problems) -> None:
     """Permits that are meant for answers, and let more in."""
+    outside = bool(standing.port) and standing.here.is_outside(standing.port)
     for rule in standing.source.rules:
-        if rule.disabled or rule.verdict is not Verdict.PERMIT or rule.states is not None or rule.opening:
+        if not _wide(rule):
             continue
-        if rule.from_ports and not rule.services and rule.protocol in (6, UDP):
+        if rule.from_ports and rule.protocol in (6, UDP):
             ports = ", ".join(str(a) if a == b else f"{a}-{b}" for a, b in rule.from_ports)
             words = f"rule {rule.id} of '{standing.source.name}' permits whatever comes from port {ports}: not answers alone, new connections too."
             problems.add("rule.wide-answers", rule.mark, words, "Say state: [answering], or keep sessions there: stateful.", NOTE)
-        elif rule.protocol in (ICMP, ICMP6) and not rule.services and standing.port and standing.here.is_outside(standing.port):
+        elif rule.protocol in (ICMP, ICMP6) and outside:
             words = f"rule {rule.id} of '{standing.source.name}' permits every kind of ICMP from outside: more than the answers to pings."
             remedy = "Say icmp: [echo-reply, unreachable, time-exceeded], or keep sessions of ICMP: stateful."
             problems.add("rule.wide-answers", rule.mark, words, remedy, NOTE)
@@ -374,6 +385,12 @@ _SAYS = {
     "deny": re.compile(r"\b(deny|denie|drop|block|forbid|no longer|shut out|stay out)", re.IGNORECASE),
     "permit": re.compile(r"\b(permit|allow|may)\b", re.IGNORECASE),
 }
+
+
+def _wide(rule: Rule) -> bool:
+    """Whether a rule permits without a word of sessions or services."""
+    silent = rule.states is None and not rule.opening and not rule.services
+    return silent and not rule.disabled and rule.verdict is Verdict.PERMIT
 
 
 def _purposes(standing: Standing, problems: Problems) -> None:
@@ -425,9 +442,7 @@ def _cut(standing: Standing, problems: Problems) -> None:
     if standing.way != "arriving":
         return
     name, place = standing.source.name, f"{here.name}/{port.name}"
-    spoken = [("OSPF", Service(OSPF))] if port.ospf and not port.ospf.passive else []
-    spoken += [("RIP", Service(UDP, Span(520, 520)))] if port.rip == "active" else []
-    for word, service in spoken:
+    for word, service in _spoken(port):
         if not _lets(standing.table, service):
             words = (
                 f"list '{name}' at {place} lets no {word} in, which the device speaks there: a real one would lose its neighbours."
@@ -437,11 +452,17 @@ def _cut(standing: Standing, problems: Problems) -> None:
     offered = {o.word for o in here.device.gates.offers if o.interface == port.name}
     elsewhere = {o.word for o in here.device.gates.offers} - offered
     for served in here.serves(None):
-        if served.words in elsewhere:
-            continue
-        if own and not _lets(standing.table, served.service, own):
+        if own and served.words not in elsewhere and not _lets(standing.table, served.service, own):
             words = f"list '{name}' at {place} lets nobody ask the device itself for {served.words}, which it serves."
             problems.add("list.cuts-management", mark, words, "Permit it to self, if it is meant to be reached from there.", NOTE)
+
+
+def _spoken(port: Interface) -> Iterator[tuple[str, Service]]:
+    """The routing protocols that an interface speaks, as what their packets are."""
+    if port.ospf and not port.ospf.passive:
+        yield "OSPF", Service(OSPF)
+    if port.rip == "active":
+        yield "RIP", Service(UDP, Span(520, 520))
 
 
 def _cut_errors(standing: Standing, mark: Mark, problems: Problems) -> None:

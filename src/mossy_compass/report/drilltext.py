@@ -32,14 +32,18 @@ def head(report: Report) -> str:
     stopped = "; it was ended at the first failure" if report.stopped else ""
     if not expected and not broken:
         return f"{name}: nothing was expected, so nothing was tested{stopped}."
-    if report.ok:
-        said = f"all {len(expected)} expectations hold" if len(expected) > 1 else "the one expectation holds"
-        return f"{name}: {said}{flows}{stopped}."
-    said = f"{len(expected)} expectation{'s' * (len(expected) != 1)}"
-    of_all = f"{bad} of {said} {'do' if bad > 1 else 'does'} not hold" if len(expected) > 1 else "the one expectation does not hold"
-    parts = [of_all] if bad else []
+    parts = [_hold(len(expected), bad)] if bad or report.ok else []
     parts += [f"{broken} step{'s' * (broken != 1)} cannot be done"] if broken else []
     return f"{name}: {', and '.join(parts)}{flows}{stopped}."
+
+
+def _hold(expected: int, bad: int) -> str:
+    """How many expectations hold, or do not."""
+    if expected == 1:
+        return "the one expectation " + ("does not hold" if bad else "holds")
+    return (
+        f"{bad} of {expected} expectations {'do' if bad > 1 else 'does'} not hold" if bad else f"all {expected} expectations hold"
+    )
 
 
 def whole(report: Report, details: bool = False) -> RenderableType:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from mossy_compass.model.check import place_words, standing_lists
-from mossy_compass.model.network import Network, Rule, Term
+from mossy_compass.model.network import Device, Network, Rule, Term
 from mossy_compass.plan.plan import Plan
 from mossy_compass.report.tables import Rows
 from mossy_compass.walk.evidence import Counters, counted, decided_by
@@ -65,31 +65,45 @@ def _uses(network: Network, name: str) -> Iterator[tuple[str, str, str]]:
         if any(_names(t, name) for t in application.destinations or ()) or name in application.categories:
             yield f"application {application.name}", "flows", str(application.mark)
     for device in network.devices.values():
-        for lists, where, way in standing_lists(device):
-            if name in lists:
-                mark = device.interfaces[where].arriving_mark if way == "arriving" else device.mark
-                yield place_words(device.name, where, way), "list", str(mark)
-        for policy in device.policy_routes:
-            yield from ((f"policy route {policy.id} of {device.name}", key, str(policy.mark)) for key in _keys(policy.rule, name))
-            if policy.classifier == name:
-                yield f"policy route {policy.id} of {device.name}", "list (it chooses, and filters nothing)", str(policy.mark)
-        for entry in device.translate:
-            terms = (*(entry.sources or ()), *(entry.destinations or ()))
-            words = [*entry.service_words.split(", "), *(entry.arriving or ()), *(entry.leaving or ())]
-            if any(_names(t, name) for t in terms) or name in words:
-                yield f"translation rule {entry.id} of {device.name}", "condition", str(entry.mark)
-        for profile in device.gates.profiles:
-            if any(_names(t, name) for t in profile.members or ()) or name in (profile.arriving or ()):
-                yield f"profile {profile.name} of {device.name}", "member", str(profile.mark)
-        for crossing in device.gates.crossings:
-            if name in (crossing.origin, crossing.into):
-                yield f"crossing {crossing.words} of {device.name}", "zone", str(crossing.mark)
-        for offer in device.gates.offers:
-            if offer.word == name or any(_names(t, name) for t in offer.sources or ()):
-                yield f"offer {offer.word} of {device.name}/{offer.interface}", "service or source", str(offer.mark)
-        for served in (*device.serves, *(s for f in device.far_hosts.values() for s in f.serves)):
-            if served.words == name:
-                yield f"device {device.name}", "serves", str(served.mark)
+        for used in (_standing_uses, _steering_uses, _gate_uses):
+            yield from used(device, name)
+
+
+def _standing_uses(device: Device, name: str) -> Iterator[tuple[str, str, str]]:
+    """Where a list of that name stands at a device, and what it serves under it."""
+    for lists, where, way in standing_lists(device):
+        if name in lists:
+            mark = device.interfaces[where].arriving_mark if way == "arriving" else device.mark
+            yield place_words(device.name, where, way), "list", str(mark)
+    for served in (*device.serves, *(s for f in device.far_hosts.values() for s in f.serves)):
+        if served.words == name:
+            yield f"device {device.name}", "serves", str(served.mark)
+
+
+def _steering_uses(device: Device, name: str) -> Iterator[tuple[str, str, str]]:
+    """Policy routes and translation rules of a device that name something."""
+    for policy in device.policy_routes:
+        yield from ((f"policy route {policy.id} of {device.name}", key, str(policy.mark)) for key in _keys(policy.rule, name))
+        if policy.classifier == name:
+            yield f"policy route {policy.id} of {device.name}", "list (it chooses, and filters nothing)", str(policy.mark)
+    for entry in device.translate:
+        terms = (*(entry.sources or ()), *(entry.destinations or ()))
+        words = [*entry.service_words.split(", "), *(entry.arriving or ()), *(entry.leaving or ())]
+        if any(_names(t, name) for t in terms) or name in words:
+            yield f"translation rule {entry.id} of {device.name}", "condition", str(entry.mark)
+
+
+def _gate_uses(device: Device, name: str) -> Iterator[tuple[str, str, str]]:
+    """Profiles, crossings and offers of a device that name something."""
+    for profile in device.gates.profiles:
+        if any(_names(t, name) for t in profile.members or ()) or name in (profile.arriving or ()):
+            yield f"profile {profile.name} of {device.name}", "member", str(profile.mark)
+    for crossing in device.gates.crossings:
+        if name in (crossing.origin, crossing.into):
+            yield f"crossing {crossing.words} of {device.name}", "zone", str(crossing.mark)
+    for offer in device.gates.offers:
+        if offer.word == name or any(_names(t, name) for t in offer.sources or ()):
+            yield f"offer {offer.word} of {device.name}/{offer.interface}", "service or source", str(offer.mark)
 
 
 def _keys(rule: Rule, name: str) -> Iterator[str]:
@@ -97,15 +111,15 @@ def _keys(rule: Rule, name: str) -> Iterator[str]:
     for key, terms in (("from", rule.sources), ("to", rule.destinations)):
         if any(_names(t, name) for t in terms or ()):
             yield key
-    words: Sequence[tuple[str, Iterable[str]]] = (
+    words: Sequence[tuple[str, Iterable[str] | None]] = (
         ("service", rule.service_words.split(", ")),
-        ("hours", rule.hours or ()),
-        ("application", rule.applications or ()),
-        ("name", rule.names or ()),
-        ("arriving", rule.arriving or ()),
-        ("leaving", rule.leaving or ()),
+        ("hours", rule.hours),
+        ("application", rule.applications),
+        ("name", rule.names),
+        ("arriving", rule.arriving),
+        ("leaving", rule.leaving),
     )
-    yield from (key for key, said in words if name in said)
+    yield from (key for key, said in words if said is not None and name in said)
 
 
 def _names(term: Term, name: str) -> bool:

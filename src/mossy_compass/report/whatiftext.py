@@ -54,19 +54,20 @@ def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
     if quiet:
         listed = ", ".join(c.words for c in quiet[:6]) + (f" and {len(quiet) - 6} more" if len(quiet) > 6 else "")
         parts += [Text(""), Text(f"Nothing changes without {listed}.", style="dim")]
-    shown = [c for c in found.cases if c.lost][: len(found.cases) if details else 3]
-    for case in shown:
-        parts += [
-            Text(""),
-            Text(f"Without {case.words}, {len(case.lost)} flow{'s are' if len(case.lost) > 1 else ' is'} lost:", style="bold"),
-        ]
-        most = len(case.lost) if details else MOST_FLOWS
-        lines = [(f"{new.source} → {new.target}, {new.service}", new.reason) for _, new in case.lost[:most]]
-        more = len(case.lost) - most
-        if more > 0:
-            lines.append(("", f"... and {more} more; --details shows all"))
-        parts.append(Padding(rows_of(lines, ("", ""), (36, None)), (0, 0, 0, 2)))
+    harmful = [c for c in found.cases if c.lost]
+    for case in harmful if details else harmful[:3]:
+        parts += _lost(case, len(case.lost) if details else MOST_FLOWS)
     return Group(*parts)
+
+
+def _lost(case: Case, most: int) -> list[RenderableType]:
+    """The flows that a failure costs, at most so many of them."""
+    count = len(case.lost)
+    lines = [(f"{new.source} → {new.target}, {new.service}", new.reason) for _, new in case.lost[:most]]
+    if count > most:
+        lines.append(("", f"... and {count - most} more; --details shows all"))
+    title = f"Without {case.words}, {count} flow{'s are' if count > 1 else ' is'} lost:"
+    return [Text(""), Text(title, style="bold"), Padding(rows_of(lines, ("", ""), (36, None)), (0, 0, 0, 2))]
 
 
 def _first(case: Case) -> str:

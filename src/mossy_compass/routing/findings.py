@@ -281,12 +281,17 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
             for hop in route.hops if route.origin in ("static", "gateway") else ():
                 if hop.address and hop.via is None and hop.mark not in said:
                     _asked(routing, device, route.origin, hop, hop.address, problems)
-        asked = {c.table for e in device.policy_routes for c in e.candidates}
-        if name != "main" and name not in asked:
-            mark = next(r.mark for r in device.routes if r.table == name)
-            words = f"{device.name}: nothing asks the route table '{name}': its routes have no effect."
-            remedy = "Name it in a candidate of policy-routes, or leave table: out for routes of the main table."
-            problems.add("idle.table", mark, words, remedy, NOTE)
+        _asked_by_nobody(device, name, problems)
+
+
+def _asked_by_nobody(device: Device, name: str, problems: Problems) -> None:
+    """A table of its own that no policy route names."""
+    if name == "main" or any(c.table == name for e in device.policy_routes for c in e.candidates):
+        return
+    mark = next(r.mark for r in device.routes if r.table == name)
+    words = f"{device.name}: nothing asks the route table '{name}': its routes have no effect."
+    remedy = "Name it in a candidate of policy-routes, or leave table: out for routes of the main table."
+    problems.add("idle.table", mark, words, remedy, NOTE)
 
 
 def _never_used(device: Device, loser: Loser, problems: Problems) -> None:

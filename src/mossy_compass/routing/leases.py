@@ -67,33 +67,37 @@ def assign(network: Network, domains: Domains, earlier: Mapping[Port, Lease] | N
     wanting: dict[Port, str] = {}
     taken: dict[str, set[Address]] = {}
     promised = {lease.address.address for lease in kept.values()}
-    for name in sorted(network.devices):
-        device = network.devices[name]
-        for port in sorted(i.name for i in device.interfaces.values() if i.leased):
-            domain = domains.of(name, port)
-            before = kept.get((name, port))
-            if before is not None and any(p.interface == before.server[1] for p in network.devices[before.server[0]].leases):
-                held[name, port] = before
-                continue
-            if domain is None:
-                wanting[name, port] = f"{port} is down ({domains.link(name, port).why})"
-                continue
-            pools = list(_pools(network, domain))
-            if not pools:
-                wanting[name, port] = f"nobody on segment {domain.name} leases addresses"
-                continue
-            server, interface, pool = pools[0]
-            used = taken.setdefault(domain.name, {*domain.owners, *promised})
-            found = _lowest(pool, used)
-            if found is None:
-                wanting[name, port] = f"the range {pool.first}-{pool.last} of {server} is used up"
-                continue
-            used.add(found)
-            length = next(a.length for a in interface.addresses if a.prefix.holds(found))
-            held[name, port] = Lease(
-                InterfaceAddress(found, length), pool.gateway, pool.resolvers, (server, pool.interface), pool.mark
-            )
+    clients = sorted((d.name, i.name) for d in network.devices.values() for i in d.interfaces.values() if i.leased)
+    for client in clients:
+        before = kept.get(client)
+        if before is not None and any(p.interface == before.server[1] for p in network.devices[before.server[0]].leases):
+            held[client] = before
+            continue
+        domain = domains.of(*client)
+        if domain is None:
+            wanting[client] = f"{client[1]} is down ({domains.link(*client).why})"
+            continue
+        used = taken.setdefault(domain.name, {*domain.owners, *promised})
+        found = _given(network, domain, used)
+        if isinstance(found, str):
+            wanting[client] = found
+        else:
+            held[client] = found
+            used.add(found.address.address)
     return Leases(held, wanting)
+
+
+def _given(network: Network, domain: Domain, used: set[Address]) -> Lease | str:
+    """The next lease of a broadcast domain, or why there is none."""
+    found = next(iter(_pools(network, domain)), None)
+    if found is None:
+        return f"nobody on segment {domain.name} leases addresses"
+    server, interface, pool = found
+    address = _lowest(pool, used)
+    if address is None:
+        return f"the range {pool.first}-{pool.last} of {server} is used up"
+    length = next(a.length for a in interface.addresses if a.prefix.holds(address))
+    return Lease(InterfaceAddress(address, length), pool.gateway, pool.resolvers, (server, pool.interface), pool.mark)
 
 
 def _pools(network: Network, domain: Domain) -> Iterable[tuple[str, Interface, LeasePool]]:

@@ -67,18 +67,21 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
             return Decision(Did.DROPPED, off, (Stop(Fate.DROPPED, "neighbour.silent"),), None, table.id, "off")
         row = table.first(facts)
         assert row is not None  # the last row has no condition
-        did = _did(row)
         because = reasons.get(row.id) or _because(here, own, row, facts)
         if row.id == "closed-port" and own.far and own.far.silent:
             return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "service.silent"),), None, table.id, row.id)
-        note = None
-        if row.id == "closed-port" and did is Did.DROPPED:
-            note = Because("note.closed-port", (here.settings.text("closed-port"),))
-        elif row.actions == _UNASKED or row.id == "stray":
-            note = Because("note.not-asked", (facts.packet, facts.packet.source))
-        return Decision(did, because, row.actions, note, table.id, row.id)
+        return Decision(_did(row), because, row.actions, _remark(here, row, facts), table.id, row.id)
 
     return Step(Stage.TO_SELF, None, decide)
+
+
+def _remark(here: DevicePlan, row: Row, facts: Facts) -> Because | None:
+    """What else is to be said of a row: why nothing is answered."""
+    if row.id == "closed-port" and _did(row) is Did.DROPPED:
+        return Because("note.closed-port", (here.settings.text("closed-port"),))
+    if row.actions == _UNASKED or row.id == "stray":
+        return Because("note.not-asked", (facts.packet, facts.packet.source))
+    return None
 
 
 def _did(row: Row) -> Did:
