@@ -12,7 +12,7 @@ from mossy_compass.model.gates import SEVERITIES
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, protocol_name
-from mossy_compass.walk.journey import Journey, Ruling
+from mossy_compass.walk.journey import Hop, Journey, Ruling
 
 FACILITY = 16
 """local0 (RFC 5424 section 6.2.1): what filtering devices commonly use."""
@@ -32,15 +32,17 @@ def lines(journeys: Iterable[Journey], at: str = "-", source: Held | None = None
 
     """
     for journey in journeys:
-        legs = [
-            *(journey.lookup.journey.legs if journey.lookup else ()),
-            *journey.legs,
-            *([journey.later] if journey.later else ()),
-        ]
-        for hop, ruling in ((h, r) for leg in legs for h in leg.hops for r in h.rulings):
+        for hop, ruling in _logged(journey):
             asked = (source is None or source(ruling.saw.source)) and (target is None or target(ruling.saw.destination))
-            if ruling.logged and asked:
+            if asked:
                 yield line(hop.device, ruling, at)
+
+
+def _logged(journey: Journey) -> Iterator[tuple[Hop, Ruling]]:
+    """The rulings of a journey that write a line, those of its lookup first."""
+    lookup = journey.lookup.journey.legs if journey.lookup else ()
+    for leg in (*lookup, *journey.legs, *([journey.later] if journey.later else ())):
+        yield from ((hop, ruling) for hop in leg.hops for ruling in hop.rulings if ruling.logged)
 
 
 def line(device: str, ruling: Ruling, at: str) -> str:

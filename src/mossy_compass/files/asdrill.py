@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from mossy_compass.files.edit import flow as written
@@ -31,12 +31,10 @@ def as_drill(tested: Iterable[tuple[Flow, Cell]], network: str, drill: str, at: 
     for flow, cell in tested:
         groups.setdefault((flow.source, flow.target, flow.service), []).append((flow, cell))
     table, apart = [], list[dict[str, object]]()
-    for (source, target, service), held in groups.items():
-        answers = {_wanted(cell) for _, cell in held}
-        if len(answers) == 1 and None not in answers and not any(f.options.last_resort for f, _ in held):
-            ends = {"source": source, "target": target, "service": service}
-            arrives = answers.pop()
-            table.append({**ends, "wanted": arrives} | ({} if arrives else {"why": f"today: {held[0][1].cause}"}))
+    for held in groups.values():
+        line = _line(held)
+        if line:
+            table.append(line)
         else:
             apart += [_expectation(flow, cell) for flow, cell in held]
     lines = [HEAD, "mossy-drill: 1", f"network: {written(beside)}"]
@@ -45,6 +43,16 @@ def as_drill(tested: Iterable[tuple[Flow, Cell]], network: str, drill: str, at: 
     lines += ["steps:", *(["  - table:"] if table else []), *(f"      - {written(line)}" for line in table)]
     lines += [f"  - expect: {written(one)}" for one in apart]
     return "\n".join(lines) + "\n", len(table) + len(apart)
+
+
+def _line(held: Sequence[tuple[Flow, Cell]]) -> dict[str, object]:
+    """The tests of one pair and service as a line of a table; empty where they make none."""
+    answers = {_wanted(cell) for _, cell in held}
+    if len(answers) != 1 or None in answers or any(f.options.last_resort for f, _ in held):
+        return {}
+    flow, cell = held[0]
+    line: dict[str, object] = {"source": flow.source, "target": flow.target, "service": flow.service, "wanted": cell.answered}
+    return line if cell.answered else {**line, "why": f"today: {cell.cause}"}
 
 
 def _wanted(cell: Cell) -> bool | None:

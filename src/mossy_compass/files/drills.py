@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple, TypeVar
 
@@ -609,6 +609,11 @@ _READ: dict[str, Callable[[_Reader, Any, str, Node], Iterator[Step]]] = {
 COLUMNS = ("source", "target", "service", "wanted", "why")
 
 
+def _lacking(held: Container[str], words: str) -> str:
+    """The first of what every line needs that is not there, in some words; empty where all of it is."""
+    return next((words.format(c) for c in ("source", "target", "wanted") if c not in held), "")
+
+
 def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[IntentIn, Mark]]:
     """The lines of a table of intents (RFC 4180), each fault at its line."""
     text = decode(data, name)
@@ -616,10 +621,10 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
     rows = csv.reader(io.StringIO(text, newline=""))
     try:
         head = [h.strip().lower() for h in next(rows, [])]
-        missing = [c for c in ("source", "target", "wanted") if c not in head]
-        unknown = [h for h in head if h not in COLUMNS]
-        if missing or unknown:
-            said = f"the column '{unknown[0]}' is not known" if unknown else f"the column '{missing[0]}' is missing"
+        said = next((f"the column '{h}' is not known" for h in head if h not in COLUMNS), "") or _lacking(
+            head, "the column '{}' is missing"
+        )
+        if said:
             problems.add("drill.table", Mark(name, 1, 1), f"{said}.", f"The first line names the columns: {', '.join(COLUMNS)}.")
             return
         for row in rows:
@@ -627,9 +632,9 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
             held = {h: v.strip() for h, v in zip(head, row, strict=False) if v.strip()}
             if not held or row[0].lstrip().startswith("#"):
                 continue
-            lacking = [c for c in ("source", "target", "wanted") if c not in held]
-            if lacking:
-                problems.add("drill.table", mark, f"there is no {lacking[0]} in this line.", "Fill it in, or remove the line.")
+            said = _lacking(held, "there is no {} in this line")
+            if said:
+                problems.add("drill.table", mark, f"{said}.", "Fill it in, or remove the line.")
             elif held["wanted"].lower() not in ("yes", "no"):
                 problems.add("drill.table", mark, f"wanted is '{held['wanted']}', and neither yes nor no.", "Write yes or no.")
             else:

@@ -311,10 +311,8 @@ class Editor:
             raise InputError(f"{where or '/'.join(map(str, path))} is one value: nothing is in it.")
         found = self._numbered(holder, name)
         if found is None and carry and isinstance(holder.value, dict):
-            inner = next((holder.value[c] for c in _CARRIERS if c in holder.value), None)
-            found = self._numbered(inner, name) if inner is not None else None
-            if found is None and inner is not None:
-                raise InputError(f"{where} has no '{name}'. {hint(name, self._names(inner), 'entries')}")
+            holder = next((holder.value[c] for c in _CARRIERS if c in holder.value), holder)
+            found = self._numbered(holder, name)
         if found is None:
             words = where or "/".join(map(str, self._spoken(path)))
             raise InputError(f"{words} has no '{name}'. {hint(name, self._names(holder), 'entries')}")

@@ -7,7 +7,7 @@ contradiction named, instead of standing there without effect.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 
 from mossy_compass.errors import AddressError
@@ -168,14 +168,7 @@ def _services(
             return found, words
         fitting = tuple(s for s in found if s.protocol == protocol)
         if not fitting:
-            is_a = ", ".join(sorted({protocol_name(s.protocol) for s in found}))
-            ctx.fault(
-                "rule.service",
-                ctx.spot(*path, "service"),
-                f"service {words} is {is_a}, but the rule is for {protocol_name(protocol)}: it could never match.",
-                f"Write {verdict}: {is_a.split(', ')[0]}, or {verdict}: any.",
-                also=((verdict_mark, "the rule's protocol"),),
-            )
+            _misfit(ctx, words, found, protocol, verdict, path, verdict_mark)
         return fitting, words
     if entry.to_port is not None:
         words = ", ".join(f"{s.first}" if s.first == s.last else f"{s.first}-{s.last}" for s in entry.to_port)
@@ -202,18 +195,37 @@ def _icmp(
     return tuple(found), ", ".join(entry.icmp)
 
 
-def _contradictions(ctx: Context, rule: Rule, path: Path) -> None:
-    """Conditions that no packet meets together: written by mistake, and silently without effect."""
+def _misfit(
+    ctx: Context, words: str, found: Sequence[Service], protocol: int, verdict: str, path: Path, verdict_mark: Mark
+) -> None:
+    """Services of other protocols than the rule's."""
+    is_a = ", ".join(sorted({protocol_name(s.protocol) for s in found}))
+    ctx.fault(
+        "rule.service",
+        ctx.spot(*path, "service"),
+        f"service {words} is {is_a}, but the rule is for {protocol_name(protocol)}: it could never match.",
+        f"Write {verdict}: {is_a.split(', ')[0]}, or {verdict}: any.",
+        also=((verdict_mark, "the rule's protocol"),),
+    )
+
+
+def _port_contradictions(ctx: Context, rule: Rule, path: Path) -> None:
+    """Ports that are asked of what has none."""
     ports = rule.from_ports or (rule.services and all(s.ports is not None for s in rule.services))
     if rule.fragments and ports:
         said = "later fragments have no ports and no ICMP kind (RFC 791 3.2), and this rule asks for one: it could never match."
         ctx.fault("rule.fragments", ctx.spot(*path, "fragments"), said, "Remove one of the two.")
-    if rule.opening and rule.states is not None and "new" not in rule.states:
-        said = f"opening asks for what opens a session, and state for {', '.join(rule.states)}: the rule could never match."
-        ctx.fault("rule.state", ctx.spot(*path, "state"), said, "Remove one of the two.")
     if rule.from_ports and rule.services and not any(s.protocol in WITH_PORTS for s in rule.services):
         said = f"from-port asks for a port, and {rule.service_words} has none: the rule could never match."
         ctx.fault("rule.port", ctx.spot(*path, "from-port"), said, "Remove one of the two.")
+
+
+def _contradictions(ctx: Context, rule: Rule, path: Path) -> None:
+    """Conditions that no packet meets together: written by mistake, and silently without effect."""
+    _port_contradictions(ctx, rule, path)
+    if rule.opening and rule.states is not None and "new" not in rule.states:
+        said = f"opening asks for what opens a session, and state for {', '.join(rule.states)}: the rule could never match."
+        ctx.fault("rule.state", ctx.spot(*path, "state"), said, "Remove one of the two.")
     source, destination = _families(rule.sources), _families(rule.destinations)
     if source and destination and not source & destination:
         said = f"from is IPv{min(source)} and to is IPv{min(destination)}: no packet has both."

@@ -6,7 +6,7 @@ argument: whoever wants to know how long a step took hands over a clock.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -327,11 +327,15 @@ class Run:
             if not c.hits and c.row not in DEFAULT_ROWS and not c.what.startswith("disabled")
         )
         devices = tuple(n for n in network.devices if n not in self.lab.passed and network.devices[n].layer3)
-        asked = self.lab.asked
-        served = [(d.name, s.words) for d in network.devices.values() for s in d.serves]
-        served += [(f.name, s.words) for d in network.devices.values() for f in d.far_hosts.values() for s in f.serves]
-        services = tuple(dict.fromkeys((n, w) for n, w in served if not _was_asked(network, n, w, asked)))
+        services = tuple(s for s in _served(network) if not _was_asked(network, *s, self.lab.asked))
         return Untested(rules, devices, services)
+
+
+def _served(network: Network) -> Iterable[tuple[str, str]]:
+    """Every host, far ones too, with each service that it listens for."""
+    found = [(d.name, s.words) for d in network.devices.values() for s in d.serves]
+    found += [(f.name, s.words) for d in network.devices.values() for f in d.far_hosts.values() for s in f.serves]
+    return dict.fromkeys(found)
 
 
 def _was_asked(network: Network, host: str, word: str, asked: set[tuple[str, str]]) -> bool:

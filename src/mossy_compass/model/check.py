@@ -8,7 +8,7 @@ while a file is edited.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Hashable, Iterator
+from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import replace
 
 from mossy_compass.marks import Mark, Problems, Severity
@@ -322,12 +322,16 @@ def _same(network: Network, problems: Problems) -> None:
         ]
         kinds.append(("translation rule", rules))
     for kind, things in kinds:
-        seen: dict[Hashable, tuple[str, Mark]] = {}
-        for name, value, mark in things:
-            if value in seen:
-                words = f"{kind} {name} says the same as {kind} {seen[value][0]}."
-                problems.add(
-                    "same.twice", mark, words, "Remove one of the two, or mend it.", NOTE, also=((seen[value][1], "the other one"),)
-                )
-            else:
-                seen[value] = (name, mark)
+        _twice(kind, things, problems)
+
+
+def _twice(kind: str, things: Iterable[Named], problems: Problems) -> None:
+    """Things of one kind of which one says what another one says."""
+    seen: dict[Hashable, tuple[str, Mark]] = {}
+    for name, value, mark in things:
+        if value in seen:
+            words = f"{kind} {name} says the same as {kind} {seen[value][0]}."
+            also = ((seen[value][1], "the other one"),)
+            problems.add("same.twice", mark, words, "Remove one of the two, or mend it.", NOTE, also=also)
+        else:
+            seen[value] = (name, mark)

@@ -459,6 +459,11 @@ def _shadow(
     return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
 
 
+def _within(decided: Set, same: Set | None) -> bool:
+    """Whether a rule decides something, and what it decides would meet the same fate below."""
+    return same is not None and decided.satisfiable() and not (decided & ~same).satisfiable()
+
+
 def _redundant(
     space: Space, rows: Sequence[Row], meant: Sequence[Set], decided: Sequence[Set], end: Verdict, hosts: Sequence[Address]
 ) -> Iterator[tuple[Row, Facts | None]]:
@@ -473,9 +478,8 @@ def _redundant(
         if row.verdict is None or row.verdict is Verdict.NOTE:
             continue
         outcome = (row.verdict, row.answer)
-        same = rest.get(outcome)
-        seen = row.log or not row.conditions
-        if same is not None and not seen and decided[number].satisfiable() and not (decided[number] & ~same).satisfiable():
+        there_to_be_seen = bool(row.log) or not row.conditions
+        if not there_to_be_seen and _within(decided[number], rest.get(outcome)):
             found.append(number)
         for other, held in list(rest.items()):
             rest[other] = held & ~mine

@@ -409,15 +409,15 @@ def _purposes(standing: Standing, problems: Problems) -> None:
 def _lets(table: Table, service: Service, own: Spans = ()) -> bool:
     """Whether some permit of a list is about some packets of a service, and to some of these addresses."""
     key = service_span(service).first
-    for row in table.rows:
-        if row.disabled or row.verdict is not Verdict.PERMIT:
-            continue
+
+    def fits(row: Row) -> bool:
+        """Whether a row is about the service, and about the addresses."""
         about = [c for c in row.conditions if "service" in c.fields]
         to = [c for c in row.conditions if "destination" in c.fields and own]
-        fits = all(in_set(FIELDS["service"].kind, dict(c.parts)["service"], key) for c in about)
-        if fits and all(intersect(dict(c.parts)["destination"], own) or len(c.parts) > 1 for c in to):
-            return True
-    return False
+        asked = all(in_set(FIELDS["service"].kind, dict(c.parts)["service"], key) for c in about)
+        return asked and all(intersect(dict(c.parts)["destination"], own) or len(c.parts) > 1 for c in to)
+
+    return any(fits(row) for row in table.rows if row.verdict is Verdict.PERMIT and not row.disabled)
 
 
 def _beyond(here: DevicePlan, port: str) -> bool:

@@ -44,11 +44,13 @@ def _fares(found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
     """How many tests fare otherwise, and how."""
     opens = sum(new.answered and not old.answered for old, new in found.changed)
     closes = sum(old.answered and not new.answered for old, new in found.changed)
-    others = len(found.changed) - opens - closes
-    parts = [f"{closes} close" + "s" * (closes == 1)] if closes else []
-    parts += [f"{opens} open" + "s" * (opens == 1)] if opens else []
-    parts += [f"{others} {'has' if others == 1 else 'have'} another reason"] if others else []
-    parts += [f"{len(found.rerouted)} go{'es' if len(found.rerouted) == 1 else ''} another way"] if found.rerouted else []
+    counted = (
+        (closes, "closes", "close"),
+        (opens, "opens", "open"),
+        (len(found.changed) - opens - closes, "has another reason", "have another reason"),
+        (len(found.rerouted), "goes another way", "go another way"),
+    )
+    parts = [f"{count} {one if count == 1 else many}" for count, one, many in counted if count]
     if not parts:
         quiet = "no test changes" + (", but rules decide other packets" if effects else "")
         return f"{quiet} ({tests} tests)"

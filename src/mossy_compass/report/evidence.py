@@ -59,14 +59,19 @@ def _uses(network: Network, name: str) -> Iterator[tuple[str, str, str]]:
         for rule in source.rules:
             yield from ((f"list {source.name} rule {rule.id}", key, str(rule.mark)) for key in _keys(rule, name))
     for group in network.groups.values():
-        if any(_names(t, name) for t in group.terms):
+        if _any_names(group.terms, name):
             yield f"group {group.name}", "member", str(group.mark)
     for application in network.applications.values():
-        if any(_names(t, name) for t in application.destinations or ()) or name in application.categories:
+        if _any_names(application.destinations, name) or name in application.categories:
             yield f"application {application.name}", "flows", str(application.mark)
     for device in network.devices.values():
         for used in (_standing_uses, _steering_uses, _gate_uses):
             yield from used(device, name)
+
+
+def _any_names(terms: Iterable[Term] | None, name: str) -> bool:
+    """Whether some entry of an address condition is that name."""
+    return any(_names(term, name) for term in terms or ())
 
 
 def _standing_uses(device: Device, name: str) -> Iterator[tuple[str, str, str]]:
@@ -87,29 +92,28 @@ def _steering_uses(device: Device, name: str) -> Iterator[tuple[str, str, str]]:
         if policy.classifier == name:
             yield f"policy route {policy.id} of {device.name}", "list (it chooses, and filters nothing)", str(policy.mark)
     for entry in device.translate:
-        terms = (*(entry.sources or ()), *(entry.destinations or ()))
         words = [*entry.service_words.split(", "), *(entry.arriving or ()), *(entry.leaving or ())]
-        if any(_names(t, name) for t in terms) or name in words:
+        if _any_names(entry.sources, name) or _any_names(entry.destinations, name) or name in words:
             yield f"translation rule {entry.id} of {device.name}", "condition", str(entry.mark)
 
 
 def _gate_uses(device: Device, name: str) -> Iterator[tuple[str, str, str]]:
     """Profiles, crossings and offers of a device that name something."""
     for profile in device.gates.profiles:
-        if any(_names(t, name) for t in profile.members or ()) or name in (profile.arriving or ()):
+        if _any_names(profile.members, name) or name in (profile.arriving or ()):
             yield f"profile {profile.name} of {device.name}", "member", str(profile.mark)
     for crossing in device.gates.crossings:
         if name in (crossing.origin, crossing.into):
             yield f"crossing {crossing.words} of {device.name}", "zone", str(crossing.mark)
     for offer in device.gates.offers:
-        if offer.word == name or any(_names(t, name) for t in offer.sources or ()):
+        if offer.word == name or _any_names(offer.sources, name):
             yield f"offer {offer.word} of {device.name}/{offer.interface}", "service or source", str(offer.mark)
 
 
 def _keys(rule: Rule, name: str) -> Iterator[str]:
     """The keys of a rule that name something."""
     for key, terms in (("from", rule.sources), ("to", rule.destinations)):
-        if any(_names(t, name) for t in terms or ()):
+        if _any_names(terms, name):
             yield key
     words: Sequence[tuple[str, Iterable[str] | None]] = (
         ("service", rule.service_words.split(", ")),

@@ -125,8 +125,7 @@ def rows_of(plan: Plan) -> Iterator[tuple[str, Table, Row]]:
         lists = dict.fromkeys(n for names, _, _ in standing_lists(device) for n in names if n in plan.network.lists)
         tables = [here.read_list(n) for n in lists]
         tables += [here.translations[half] for half in Half] if device.translate else []
-        policy = policy_rows(here) if device.policy_routes else None
-        tables += [policy] if policy is not None else []
+        tables += filter(None, [policy_rows(here) if device.policy_routes else None])
         tables += [t for _, t in places_of(here)]
         for table in tables:
             yield from ((name, table, row) for row in table.rows)

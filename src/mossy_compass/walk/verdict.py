@@ -181,10 +181,9 @@ def _unlearned(plan: Plan, leg: Leg) -> Leg:
     here = plan.device(leg.end)
     table = here.rows_of(last.table)
     for near in table.near(facts_of(last)) if table is not None else ():
-        miss = near.misses[0]
-        unknown = miss.key == "name" and miss.condition is not None and not _knows_a_name(plan, leg.end, miss.condition, last.known)
-        if len(near.misses) == 1 and unknown and table is not None and miss.condition is not None:
-            values = (table.name, near.row.id, miss.condition.wants, here.name, here.settings.learns_names)
+        wants = near.misses[0].condition if len(near.misses) == 1 and near.misses[0].key == "name" else None
+        if wants is not None and table is not None and not _knows_a_name(plan, leg.end, wants, last.known):
+            values = (table.name, near.row.id, wants.wants, here.name, here.settings.learns_names)
             recast = _recast(leg, "name.unlearned", leg.because)
             return replace(recast, behind=Because("root.unlearned", values, near.row.mark))
     return leg

@@ -94,13 +94,17 @@ def crossing_place(here: DevicePlan, origin: str | None, into: str) -> Place:
     return Place(consults, end_of(here, [c.table for c in consults], "crossing", found.words), (), here.names_at)
 
 
+def _says_nothing(here: DevicePlan, port: str | None) -> bool:
+    """Whether no default says anything of what comes by an interface; without crossings it follows from who is outside."""
+    kinds = {here.is_outside(into): into for into in here.device.interfaces}
+    return all(default_for(here, port, into).decision is None for into in kinds.values())
+
+
 def crossing(here: DevicePlan, port: str | None) -> Step | None:
     """The lists for what passes from one zone into another, once it is known where the packet leaves."""
     places: dict[str, Place] = {}
-    if not here.device.gates.crossings:  # then a place follows from who is outside, and mostly says nothing
-        kinds = {here.is_outside(into): into for into in here.device.interfaces}
-        if all(default_for(here, port, into).decision is None for into in kinds.values()):
-            return None
+    if not here.device.gates.crossings and _says_nothing(here, port):
+        return None
 
     def decide(facts: Facts) -> Decision | None:
         """What the pair's lists say of a packet. A place is made when the first packet comes to it."""
@@ -112,8 +116,7 @@ def crossing(here: DevicePlan, port: str | None) -> Step | None:
         if place.silent:
             return None
         decision = place.decide(facts)
-        opened = facts.front and here.settings.translation_opens and decision is not None
-        if opened and decision is not None and decision.row == "inbound":
+        if decision is not None and decision.row == "inbound" and facts.front and here.settings.translation_opens:
             because = setting(here.settings, "translation-opens")
             return Decision(Did.PERMITTED, because, PASS, Because("note.front", (facts.front,)), "default", "translation-opens")
         return decision
