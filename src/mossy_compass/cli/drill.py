@@ -68,18 +68,16 @@ def _run(
 ) -> int:
     """Run every drill once, and tell what came of it; gives the exit code."""
     asked = [(file, network, only, fail_fast) for file in files]
-    if jobs > 1 and len(files) > 1:
-        reports = _many(asked, jobs)
-    else:
-        reports = [_one(*a) for a in asked]
+    several = jobs > 1 and len(files) > 1
+    reports = _many(asked, jobs) if several else [_one(*a) for a in asked]
     if junit:
         from mossy_compass.exchange.junit import junit as as_junit
 
         write_whole(Path(junit), as_junit(reports))
     _tell(reports, details, form)
-    if any(r.broken for report in reports for r in report.results):
+    if any(report.broken for report in reports):
         return EXIT_INPUT
-    return 0 if all(r.ok for r in reports) else EXIT_NOT
+    return 0 if all(report.ok for report in reports) else EXIT_NOT
 
 
 def _one(file: str, network: str | None, only: str, fail_fast: bool) -> Report:

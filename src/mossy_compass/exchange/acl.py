@@ -71,9 +71,9 @@ def to_data(network: Network, names: Sequence[str] = (), device: str = "") -> Da
 
     """
     wanted = list(names) or list(network.lists)
-    for name in wanted:
-        if name not in network.lists:
-            raise InputError(f"there is no list '{name}'. Known lists: {', '.join(network.lists) or 'none'}.")
+    unknown = next((name for name in wanted if name not in network.lists), None)
+    if unknown is not None:
+        raise InputError(f"there is no list '{unknown}'. Known lists: {', '.join(network.lists) or 'none'}.")
     if device and device not in network.devices:
         raise InputError(f"there is no device '{device}'. Known devices: {', '.join(network.devices)}.")
     own = Plan(network).device(device).own_spans if device and network.devices[device].layer3 else None
@@ -122,6 +122,12 @@ def _acl(source: AccessList, own: Spans | None) -> Json:
     return {"name": source.name, "type": kind, "aces": {"ace": aces}}
 
 
+def _sctp_ports(rule: Rule) -> bool:
+    """Whether a rule asks for ports of SCTP."""
+    asked = any(s.protocol == SCTP and s.ports for s in rule.services or ())
+    return asked or bool(rule.from_ports and rule.protocol == SCTP)
+
+
 def _refuse(rule: Rule, where: str) -> None:
     """Name the first thing in a rule that the standard has no word for.
 
@@ -142,8 +148,7 @@ def _refuse(rule: Rule, where: str) -> None:
         "name": rule.names is not None,
         "while": rule.last_resort,
         "from-port of any protocol (which sctp has too)": rule.from_ports is not None and rule.protocol is None,
-        "ports of sctp": bool(rule.from_ports and rule.protocol == SCTP)
-        or any(s.protocol == SCTP and s.ports for s in rule.services or ()),
+        "ports of sctp": _sctp_ports(rule),
         "a wildcard mask that is no run of addresses": any(t.masked for t in (*(rule.sources or ()), *(rule.destinations or ()))),
     }
     for word, there in said.items():

@@ -115,22 +115,29 @@ def _routes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
         )
 
 
+def _next_hop_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> None:
+    """Next hops that no router has, or that a group of uplinks does without."""
+    if route.next_hop is None:
+        return
+    if route.leaving in entry.uplinks:
+        words = f"a route by the group {route.leaving} has no next-hop: each member has its own."
+        ctx.fault("route.group", mark, words, "Remove next-hop, or write a route for each member.")
+    if route.next_hop.special:
+        words = f"next hop {route.next_hop} is {route.next_hop.special}: no router has it."
+        ctx.fault("route.next-hop-special", mark, words, "Name the neighbour's address.")
+
+
 def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> None:
     """Keys of a route that contradict one another."""
     forwards = route.action == "forward"
     _prefix_faults(ctx, route, mark)
-    if route.next_hop is not None and route.leaving in entry.uplinks:
-        words = f"a route by the group {route.leaving} has no next-hop: each member has its own."
-        ctx.fault("route.group", mark, words, "Remove next-hop, or write a route for each member.")
+    _next_hop_faults(ctx, route, entry, mark)
     if not forwards and (route.next_hop or route.leaving):
         words = f"a route that says {route.action} goes nowhere: its next-hop and leaving have no effect."
         ctx.fault("route.action", mark, words, "Remove them, or remove the action.")
     if forwards and route.next_hop is None and route.leaving is None:
         ctx.fault("route.nowhere", mark, "the route says neither next-hop nor leaving.", "Add next-hop: ADDRESS.")
-    if route.next_hop is not None and route.next_hop.special:
-        words = f"next hop {route.next_hop} is {route.next_hop.special}: no router has it."
-        ctx.fault("route.next-hop-special", mark, words, "Name the neighbour's address.")
-    elif forwards and _adrift(route, entry):
+    if forwards and not (route.next_hop and route.next_hop.special) and _adrift(route, entry):
         words = (
             f"next hop {route.next_hop} is link-local: it means a neighbour on one segment, and the route does not say on which."
         )

@@ -215,6 +215,11 @@ class Report(NamedTuple):
         return all(r.ok for r in self.results)
 
     @property
+    def broken(self) -> bool:
+        """Whether some step could not be done."""
+        return any(r.broken for r in self.results)
+
+    @property
     def expectations(self) -> list[Result]:
         """The steps that could have failed."""
         return [r for r in self.results if r.expects]

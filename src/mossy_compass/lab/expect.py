@@ -152,15 +152,25 @@ def members(network: Network, word: str, sends: bool) -> list[str]:
         return [word]
     terms = _terms(network, word)
     if terms is not None:
-        found = [name for name, addresses in _hosts(network) if any(t.holds(a) for t in terms for a in addresses)]
-        alone = [word] if not sends and len(terms) == 1 and not terms[0].members else []  # an address that nobody has
-        if not found and not alone:
-            raise QuestionError(f"no host of this network has an address in '{word}', so nobody would be tested.")
-        return found or alone
+        return _within(network, word, terms, sends)
     if not sends and (word in network.names or _asked_for(network, word)):
         return [word]
     known = [*network.devices, *network.groups, *network.segments, *_zones(network), *network.names]
     raise QuestionError(f"there is no '{word}' to {'send from' if sends else 'send to'}. {hint(word, known, 'names')}")
+
+
+def _within(network: Network, word: str, terms: Sequence[Term], sends: bool) -> list[str]:
+    """The hosts with an address among some; or the word itself, for it may be an address that nobody has.
+
+    Raises:
+        QuestionError: there is no such host.
+
+    """
+    found = [name for name, addresses in _hosts(network) if any(t.holds(a) for t in terms for a in addresses)]
+    alone = not sends and len(terms) == 1 and not terms[0].members
+    if not found and not alone:
+        raise QuestionError(f"no host of this network has an address in '{word}', so nobody would be tested.")
+    return found or [word]
 
 
 def _asked_for(network: Network, word: str) -> bool:

@@ -130,25 +130,25 @@ def _by(journey: Journey) -> bool:
 
 def extras(journey: Journey) -> list[tuple[str, str]]:
     """The lines under the first: label and sentence."""
-    lines = [*_lookup_line(journey)]
-    if journey.note:
-        lines.append(("why", journey.note))
-    if journey.because.about and not journey.answered:
-        lines.append(("purpose", f'{journey.because.words}: "{journey.because.about}"'))
-    lines += [("although", b.cited()) for b in journey.although if b.kind != "duplicate"]
-    lines += [("noted", b.cited()) for b in journey.told]
-    lines += [("nearest", words) for words in journey.nearest]
-    if journey.symptom_note and not journey.answered:
-        lines.append(("sender", f"{journey.symptom.value}: {journey.symptom_note}"))
-    if translated(journey):
-        lines.append(("seen as", f"{journey.seen_as} by {_who_sees(journey)}"))
-    lines += [("logged", words) for words in logged(journey)]
-    if journey.latency_ms and journey.answered:
-        lines.append(("time", f"{journey.latency_ms:g} ms on the cables, there and back"))
-    remedies = CAUSES[journey.cause].remedies_for(journey.lost == "back")
-    if remedies and not journey.answered:
-        lines.append(("usually", "; ".join(remedies)))
-    return lines
+    lost = not journey.answered
+    remedies = CAUSES[journey.cause].remedies_for(journey.lost == "back") if lost else ()
+    about = journey.because.about if lost else ""
+    sender = journey.symptom_note if lost else ""
+    time = 0 if lost else journey.latency_ms
+    lines = [
+        *_lookup_line(journey),
+        ("why", journey.note),
+        ("purpose", about and f'{journey.because.words}: "{about}"'),
+        *(("although", b.cited()) for b in journey.although if b.kind != "duplicate"),
+        *(("noted", b.cited()) for b in journey.told),
+        *(("nearest", words) for words in journey.nearest),
+        ("sender", sender and f"{journey.symptom.value}: {sender}"),
+        ("seen as", f"{journey.seen_as} by {_who_sees(journey)}" if translated(journey) else ""),
+        *(("logged", words) for words in logged(journey)),
+        ("time", f"{time:g} ms on the cables, there and back" if time else ""),
+        ("usually", "; ".join(remedies)),
+    ]
+    return [(label, words) for label, words in lines if words]
 
 
 def _who_sees(journey: Journey) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -25,9 +26,7 @@ def head(found: Sweep, name: str) -> str:
     flows = f"some of the {found.answered} flows that are answered" if found.answered != 1 else "the one flow that is answered"
     words = f"{name}: {len(harmful)} of {len(found.cases)} failures cost {flows}"
     if single:
-        words += f"; everything hangs on {', '.join(c.words for c in single[:3])}" + (
-            f" and {len(single) - 3} more" if len(single) > 3 else ""
-        )
+        words += f"; everything hangs on {_some([c.words for c in single], 3)}"
     elif not harmful:
         flows = (
             f"all {found.answered} flows that are answered survive"
@@ -38,22 +37,23 @@ def head(found: Sweep, name: str) -> str:
     return words + "."
 
 
+def _some(names: Sequence[str], most: int) -> str:
+    """The first names, with the number of the rest."""
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
+
+
 def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
     """The answer, then failure by failure what is lost, and by what other way flows go."""
     parts: list[RenderableType] = [Text(head(found, name), style="bold"), Text("")]
-    rows = [
-        (c.words, str(len(c.lost)), str(len(c.moved)), str(len(c.gained)), c.error or _first(c))
-        for c in found.cases
-        if not c.harmless
-    ]
+    loud = [c for c in found.cases if not c.harmless]
+    rows = [(c.words, str(len(c.lost)), str(len(c.moved)), str(len(c.gained)), c.error or _first(c)) for c in loud]
     if rows:
         parts.append(
             table(("without", "flows lost", "another way", "gained", "first of what is lost, or goes another way"), rows, 4)
         )
     quiet = [c for c in found.cases if c.harmless]
     if quiet:
-        listed = ", ".join(c.words for c in quiet[:6]) + (f" and {len(quiet) - 6} more" if len(quiet) > 6 else "")
-        parts += [Text(""), Text(f"Nothing changes without {listed}.", style="dim")]
+        parts += [Text(""), Text(f"Nothing changes without {_some([c.words for c in quiet], 6)}.", style="dim")]
     harmful = [c for c in found.cases if c.lost]
     for case in harmful if details else harmful[:3]:
         parts += _lost(case, len(case.lost) if details else MOST_FLOWS)

@@ -38,17 +38,10 @@ class Rip:
         self._index = {name: n for n, name in enumerate(self.routers)}
         self._own: dict[Prefix, dict[str, int]] = {}
         self._links: list[list[Link]] = [[] for _ in self.routers]
-        for name, port in ports:
-            for entry in network.devices[name].interfaces[port].addresses:
-                if entry.address.family == 4:
-                    self._own.setdefault(entry.prefix, {})[name] = 1
+        self._hold(ports, announced)
         for here in _active(network, domains, ports):
             for one, other in itertools.permutations(here, 2):
                 self._pair(one, other)
-        for told in announced:
-            if told.router in self._index:
-                held = self._own.setdefault(told.prefix, {})
-                held[told.router] = min(told.metric, held.get(told.router, INFINITY))
         edges = least((n, link.neighbour, 1) for n, some in enumerate(self._links) for link in some)
         self._graph = Graph(len(self.routers), len(self.routers), edges, self._links) if self.routers else None
 
@@ -62,6 +55,17 @@ class Rip:
         if address is not None:
             self.neighbours.setdefault(one, []).append(other)
             self._links[self._index[one[0]]].append(Link(1, self._index[other[0]], Hop(one[1], address)))
+
+    def _hold(self, ports: Iterable[Port], announced: Iterable[Announced]) -> None:
+        """The prefixes that each router has by itself, and those that it is told of by another protocol."""
+        for name, port in ports:
+            for entry in self.network.devices[name].interfaces[port].addresses:
+                if entry.address.family == 4:
+                    self._own.setdefault(entry.prefix, {})[name] = 1
+        for told in announced:
+            if told.router in self._index:
+                held = self._own.setdefault(told.prefix, {})
+                held[told.router] = min(told.metric, held.get(told.router, INFINITY))
 
     def routes(self, router: str) -> list[Route]:
         """What a router learns; of equal ways the one by the lowest neighbour's address, as RFC 2453 keeps but one."""
