@@ -22,7 +22,8 @@ from mossy_compass.packet.service import TCP, UDP, Service
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.exact import Space, effective, examine
 from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.table import Row, list_table
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.table import list_table
 
 SIZES = (10, 100, 1000, 2000, 10_000)
 

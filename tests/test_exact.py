@@ -22,7 +22,8 @@ from mossy_compass.packet.service import Service
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.exact import Space, Vocabulary, effective, examine
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
-from mossy_compass.plan.table import Row, Table, list_table
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.table import Table, list_table
 from tests.test_rows import OWN, lists, packet, where
 
 

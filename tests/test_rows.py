@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from dataclasses import replace
 
 from hypothesis import given, settings
@@ -9,13 +10,15 @@ from hypothesis import strategies as st
 
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.network import AccessList, Rule, Term, Verdict
-from mossy_compass.packet.address import EVERYTHING, Address, Span, in_spans, parse_address, parse_block
+from mossy_compass.packet.address import EVERYTHING, V6_BASE, Address, Span, in_spans, parse_address, parse_block
 from mossy_compass.packet.packet import Packet, later_fragment
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.conditions import CONDITIONS, STATES, Reader, in_set
 from mossy_compass.plan.facts import SOME_TIME, Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SetKind
-from mossy_compass.plan.table import Row, Table, list_table
+from mossy_compass.plan.first import divided, places
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.table import Table, list_table
 from mossy_compass.report.words import miss_words
 
 NETS = [
@@ -209,6 +212,9 @@ def test_index_reasons_and_judge_agree(
     expected = next((r.id for r in source.rules if r.verdict is not Verdict.NOTE and verdicts[r.id]), None)
     found = table.first(asked)
     assert (found.id if found else None) == expected
+    deciding = [r for r in table.rows if not r.disabled and r.verdict is not Verdict.NOTE]
+    for side in ("source", "destination"):
+        assert divided(deciding, places(deciding, side))(asked) is found
     for row in table.rows:
         assert (next(row.misses(asked), None) is None) == verdicts[row.id]
     above = [r.id for r in source.rules if expected is None or int(r.id) < int(expected)]
@@ -322,6 +328,56 @@ def test_a_name_of_interfaces_stands_for_all_of_them() -> None:
     table = list_table(AccessList("l", (entry,), NOWHERE), Reader((), {"both": ("a", "b")}))
     packet = Packet(6, Address(4, 1), Address(4, 2), 1, 2)
     assert [table.first(facts(packet, port)) is not None for port in ("a", "b", "c", None)] == [True, True, False, False]
+
+
+def test_a_long_list_is_divided_and_decides_as_gone_through_from_the_top() -> None:
+    """Hosts, nets, wide and crowded ranges, several services and any: whatever stands where, the first that holds decides."""
+    chance = random.Random(5)
+    blocks = ["10.40.{}.{}", "10.40.{}.0/24", "10.40.0.0/16", "2001:db8::{}:{}", "10.40.{}.3-10.40.250.{}", "10.40.9.9"]
+
+    def ends() -> tuple[Term, ...] | None:
+        """Some addresses; none for any."""
+        weights = (600, 100, 1, 100, 2, 100)
+        made = chance.choices(blocks, weights, k=chance.choice((1, 1, 1, 2)))
+        return tuple(block(m.format(chance.randrange(20), chance.randrange(20))) for m in made) if chance.random() < 0.95 else None
+
+    def services() -> tuple[Service, ...] | None:
+        """One or two ports, or any."""
+        some = tuple(Service(chance.choice((6, 17)), Span(p, p)) for p in chance.sample(range(1, 9), chance.choice((1, 1, 2))))
+        return some if chance.random() < 0.97 else None
+
+    rules = [
+        Rule(
+            str(number),
+            chance.choice((Verdict.PERMIT, Verdict.DENY)),
+            NOWHERE,
+            sources=ends(),
+            destinations=ends(),
+            services=services(),
+            arriving=chance.choice((None, None, ("a",))),
+        )
+        for number in range(1200)
+    ]
+    table = list_table(AccessList("l", tuple(rules), NOWHERE), Reader())
+    winners = set()
+    for number in range(600):
+        near = rules[chance.randrange(1200)]
+        source, destination = (
+            t[-1].spans[0].first if t and t[-1].spans else (10 << 24) + (40 << 16) + number
+            for t in (near.sources, near.destinations)
+        )
+        packet = Packet(6, Address(*key_of(source)), Address(*key_of(destination)), 5000, chance.randrange(1, 9))
+        asked = facts(packet, "a")
+        expected = next((r for r in table.rows if all(c.holds(asked) for c in r.conditions)), None)
+        assert table.first(asked) is expected
+        winners.add(expected.id if expected else None)
+    assert len(winners) > 50
+    assert None in winners
+
+
+def key_of(key: int) -> tuple[int, int]:
+    """An address by its place on the line of both families."""
+    return (4, key) if key < V6_BASE else (6, key - V6_BASE)
 
 
 def test_many_masks_cost_what_they_are() -> None:

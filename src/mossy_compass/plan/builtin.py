@@ -16,7 +16,8 @@ from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.reasons import Because
-from mossy_compass.plan.table import Row, Table
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan

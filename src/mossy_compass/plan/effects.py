@@ -19,7 +19,8 @@ from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.exact import Space, Vocabulary, effective
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.table import Row, Table, list_table
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.table import Table, list_table
 
 END = "end-of-list"
 

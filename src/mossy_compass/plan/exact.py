@@ -22,7 +22,7 @@ from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Known, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
-from mossy_compass.plan.table import Row, runs
+from mossy_compass.plan.rows import Row, runs
 
 OTHER = "(another)"
 """Stands, among names, for every one that no row says."""

@@ -22,7 +22,8 @@ from mossy_compass.plan.exact import Exact, Overlap, Shadow, Vocabulary, examine
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, service_span
 from mossy_compass.plan.plan import DevicePlan, Plan
-from mossy_compass.plan.table import Row, Table, list_table
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.table import Table, list_table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.findings import findings as routing_findings
 

@@ -23,12 +23,13 @@ from mossy_compass.plan.conditions import Miss, Reader
 from mossy_compass.plan.facts import Asked, Facts, facts_of
 from mossy_compass.plan.order import orders
 from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.gates import places_of
 from mossy_compass.plan.stages.lists import Place
 from mossy_compass.plan.stages.routes import candidate_route, policy_rows
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.stages.translate import rules_table
-from mossy_compass.plan.table import Row, Table, list_table
+from mossy_compass.plan.table import Table, list_table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.table import Hop, Loser, Route, RouteTable
 from mossy_compass.voice import voice

@@ -17,8 +17,9 @@ from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
+from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.step import Step
-from mossy_compass.plan.table import Row, Table
+from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan

@@ -19,9 +19,10 @@ from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
+from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.lists import LOGGED_DEFAULT, SILENT, Consult, Otherwise, Place, end_of, lists_of
 from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
-from mossy_compass.plan.table import Row, Table
+from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan

@@ -19,8 +19,9 @@ from mossy_compass.plan.conditions import members
 from mossy_compass.plan.facts import Direction, Facts, Judged
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
+from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
-from mossy_compass.plan.table import Row, Table
+from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan

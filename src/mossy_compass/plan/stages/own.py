@@ -20,8 +20,9 @@ from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
+from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.step import Step
-from mossy_compass.plan.table import Row, Table
+from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan, Own

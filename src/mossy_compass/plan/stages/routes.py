@@ -16,8 +16,9 @@ from mossy_compass.plan.conditions import conditions_of
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, down
+from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, guard
-from mossy_compass.plan.table import Row, Table
+from mossy_compass.plan.table import Table
 from mossy_compass.routing.table import Hop, Route
 
 if TYPE_CHECKING:

@@ -1,0 +1,205 @@
+"""The first row that a packet meets.
+
+A packet's integers of all fields are ANDed; of the bits that are left the first row's decides. Long lists are divided: most
+rows name one host or a small net, and of those only the few that stand at the packet's address are tried, one by one. What
+is left (rows about wide or crowded ranges, or about any address) is short, and so are its integers.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Mapping, Sequence
+from typing import NamedTuple
+
+from mossy_compass.packet.address import V6_BASE, Span, Spans
+from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.fields import SLOT_BITS, service_key
+from mossy_compass.plan.rows import Mask, Row, Runs, column, runs, single
+
+_EVERYTHING: Runs = ([-1], [-1])
+_INLINE = ("service", "source", "destination")
+_LONG = 512
+"""Rows from which on a list is divided: shorter integers cost less than a second look."""
+_MOST_RUNS = 8
+_MOST_PLACES = 256
+_MOST_THERE = 12
+_HIGHEST = 1 << 200
+
+
+def first_of(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
+    """The function that finds the first row that a packet meets, made for the fields that these rows ask about."""
+    if not rows:
+        return lambda facts: None
+    if len(rows) < _LONG:
+        return _together(rows)
+    best = places(rows, "source")
+    if len(best.held) < len(rows) * 3 // 4:
+        best = max(best, places(rows, "destination"), key=lambda p: len(p.held))
+    return divided(rows, best) if len(best.held) > len(rows) // 2 else _together(rows)
+
+
+class _One(NamedTuple):
+    """A row that stands at some places of one side, and what remains to be asked there.
+
+    Attributes:
+        number: its place in the list.
+        first, last: around the services that it wants.
+        exact: what lies within is what it wants; otherwise its conditions are asked.
+        row: itself.
+
+    """
+
+    number: int
+    first: int
+    last: int
+    exact: bool
+    row: Row
+
+
+_Here = tuple[list[int], list[tuple[_One, ...]]]
+"""The rows of a place, by the address of the other side: where a run of it begins, and the rows that hold there."""
+
+
+class Places(NamedTuple):
+    """Where the rows about hosts and small nets stand on the line of addresses of one side.
+
+    Attributes:
+        side: the field.
+        ends: where a place begins.
+        there: the numbers of the rows of each place.
+        held: those of all that stand somewhere.
+
+    """
+
+    side: str
+    ends: list[int]
+    there: list[list[int]]
+    held: set[int]
+
+
+def places(rows: Sequence[Row], side: str) -> Places:
+    """Give the rows their places on one side, the narrowest first; a place that has many already takes no more."""
+    narrow = {n: s for n, s in enumerate(single(rows, side)) if s is not None and len(s) <= _MOST_RUNS}
+    ends = sorted({-1, *(e for spans in narrow.values() for first, last in spans for e in (first, last + 1))})
+    there: list[list[int]] = [[] for _ in ends]
+    held = set()
+    for number in sorted(narrow, key=lambda n: sum(last - first for first, last in narrow[n])):
+        edges = [(bisect_left(ends, first), bisect_left(ends, last + 1)) for first, last in narrow[number]]
+        if sum(after - at for at, after in edges) > _MOST_PLACES:
+            continue
+        mine = [there[p] for at, after in edges for p in range(at, after)]
+        if all(len(p) < _MOST_THERE for p in mine):
+            held.add(number)
+            for place in mine:
+                place.append(number)
+    return Places(side, ends, there, held)
+
+
+def _ones(rows: Sequence[Row], held: set[int]) -> dict[int, _One]:
+    """What remains to be asked of each row that stands somewhere, once both addresses are known to be its own."""
+    found = {}
+    known = {(name,) for name in _INLINE}
+    for number, services in enumerate(single(rows, "service")):
+        if number in held:
+            exact = all(c.fields in known for c in rows[number].conditions) and (services is None or len(services) == 1)
+            found[number] = _One(number, *_around(services), exact, rows[number])
+    return found
+
+
+def _around(spans: Spans | None) -> Span:
+    """The least run that holds all of some; one that holds nothing around none, and everything for None."""
+    if spans is None:
+        return Span(0, _HIGHEST)
+    return Span(spans[0].first, spans[-1].last) if spans else Span(0, -1)
+
+
+def _here(numbers: Sequence[int], far: Sequence[Spans | None], ones: Mapping[int, _One]) -> _Here:
+    """The rows of a place, in their order, by the other side's address."""
+    starts, masks = runs([far[n] for n in numbers])
+    return starts, [tuple(ones[n] for bit, n in enumerate(numbers) if mask >> bit & 1) for mask in masks]
+
+
+def divided(rows: Sequence[Row], stood: Places) -> Callable[[Facts], Row | None]:
+    """The function for a long list: the few rows at the packet's address one by one, the rest together."""
+    by_source = stood.side == "source"
+    ends, ones, wanted = stood.ends, _ones(rows, stood.held), single(rows, "destination" if by_source else "source")
+    known: dict[tuple[int, ...], _Here] = {}
+    there = []
+    for place in stood.there:
+        numbers = tuple(sorted(place))
+        if numbers not in known:
+            known[numbers] = _here(numbers, wanted, ones)
+        there.append(known[numbers])
+    rest = first_of([row for number, row in enumerate(rows) if number not in stood.held])
+    number_of = {id(row): number for number, row in enumerate(rows)}
+
+    def first(facts: Facts) -> Row | None:
+        """The row that decides; None when no row holds."""
+        packet = facts.packet
+        wide = rest(facts)
+        (family, value), (other_family, other) = (packet[1], packet[2]) if by_source else (packet[2], packet[1])
+        starts, here = there[bisect_right(ends, value if family == 4 else value + V6_BASE) - 1]
+        found = here[bisect_right(starts, other if other_family == 4 else other + V6_BASE) - 1]
+        if not found:
+            return wide
+        service = service_key(packet)
+        for number, least, most, exact, row in found:
+            if least <= service <= most and (exact or all(c.holds(facts) for c in row.conditions)):
+                return row if wide is None or number < number_of[id(wide)] else wide
+        return wide
+
+    return first
+
+
+def _together(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
+    """The function that asks all rows at once."""
+    # The last row gets the lowest bit, so that the first one which holds is the highest bit of what is left: that is told by
+    # the number's length, without another number as long as the list.
+    rows = rows[::-1]
+    asked = dict.fromkeys(c.fields for r in rows for c in r.conditions)
+    inline = [runs(single(rows, name)) if (name,) in asked else _EVERYTHING for name in _INLINE]
+    others = [column(rows, fields) for fields in asked if fields not in {(n,) for n in _INLINE}]
+    return _finder(tuple(rows), inline, tuple(others))
+
+
+def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, ...]) -> Callable[[Facts], Row | None]:
+    """The function that gives the first row, of rows from the last to the first; small cases are written out."""
+    (by_service, service_rows), (by_source, source_rows), (by_destination, destination_rows) = inline
+
+    def first(facts: Facts) -> Row | None:
+        """The row that decides; None when no row holds."""
+        # The hottest lines of a trace: the three commonest fields are read here, and it stops when no row is left.
+        packet = facts.packet
+        protocol, icmp = packet[0], packet[5]
+        slot = (packet[4] + 1 if protocol in WITH_PORTS else 0) if icmp < 0 else icmp + 1
+        left = service_rows[bisect_right(by_service, protocol << SLOT_BITS | slot) - 1]
+        if not left:
+            return None
+        family, value = packet[1]
+        left &= source_rows[bisect_right(by_source, value if family == 4 else value + V6_BASE) - 1]
+        if not left:
+            return None
+        family, value = packet[2]
+        left &= destination_rows[bisect_right(by_destination, value if family == 4 else value + V6_BASE) - 1]
+        for mask in others:
+            if not left:
+                return None
+            left &= mask(facts)
+        return rows[left.bit_length() - 1] if left else None
+
+    def first_by_ends(facts: Facts) -> Row | None:
+        """The same where all fields are runs: no calls between the bisections."""
+        # the same, for rows that ask nothing about services: most of a device's own small tables
+        packet = facts.packet
+        family, value = packet[1]
+        left = source_rows[bisect_right(by_source, value if family == 4 else value + V6_BASE) - 1]
+        family, value = packet[2]
+        left &= destination_rows[bisect_right(by_destination, value if family == 4 else value + V6_BASE) - 1]
+        return rows[left.bit_length() - 1] if left else None
+
+    if by_service is not _EVERYTHING[0] or others:
+        return first
+    if by_source is by_destination is _EVERYTHING[0]:  # rows without a condition: the first decides
+        return lambda facts: rows[-1]
+    return first_by_ends
