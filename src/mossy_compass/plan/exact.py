@@ -375,12 +375,18 @@ MOST_EXPLAINED = 50
 """So many shadowed and redundant rules of a list are explained by an example; the rest are only told of."""
 
 
-def effective(space: Space, rows: Sequence[Row]) -> list[Set]:
-    """The packets that each row decides: what it is about, without what the rows above take. Notes take nothing."""
+def effective(space: Space, rows: Sequence[Row], meant: Sequence[Set] = ()) -> list[Set]:
+    """The packets that each row decides: what it is about, without what the rows above take. Notes take nothing.
+
+    Args:
+        space: of the rows.
+        rows: in their order.
+        meant: what each row is about, where that is known already.
+
+    """
     seen = space.possible & ~space.possible
     out = []
-    for row in rows:
-        mine = space.of_row(row)
+    for row, mine in zip(rows, meant or map(space.of_row, rows), strict=True):
         if row.disabled or row.verdict is Verdict.NOTE:
             out.append(mine & ~mine)
             continue
@@ -416,16 +422,56 @@ def _examine(rows: Sequence[Row], end: Verdict, vocabulary: Vocabulary | None, h
     """The same without the guard."""
     space = Space(rows, vocabulary)
     meant = [space.of_row(r) for r in rows]
-    decided = effective(space, rows)
+    listed = _Listed(space, rows, meant, effective(space, rows, meant), _Boxes(rows), hosts)
     acting = [n for n, r in enumerate(rows) if r.verdict is not Verdict.NOTE]
     never = [n for n in acting if not meant[n].satisfiable()]
-    shadowed = [n for n in acting if meant[n].satisfiable() and not decided[n].satisfiable()]
+    shadowed = [n for n in acting if meant[n].satisfiable() and not listed.decided[n].satisfiable()]
     return Exact(
         tuple(rows[n] for n in never),
-        tuple(_shadow(space, rows, meant, decided, n, hosts, k < MOST_EXPLAINED) for k, n in enumerate(shadowed)),
-        tuple(_redundant(space, rows, meant, decided, end, hosts)),
-        tuple(_overlaps(space, rows, meant, hosts)),
+        tuple(_shadow(listed, n) if k < MOST_EXPLAINED else Shadow(rows[n], (), (), None) for k, n in enumerate(shadowed)),
+        tuple(_redundant(listed, end)),
+        tuple(_overlaps(listed)),
     )
+
+
+class _Boxes:
+    """Which rows may have packets in common, told by one field after another: what has nothing in common there is apart."""
+
+    def __init__(self, rows: Sequence[Row]) -> None:
+        self._columns = [_column(rows, name) for name in ("service", "source", "destination", "from-port")]
+
+    def meeting(self, number: int, among: int) -> list[int]:
+        """The rows of a mask that no field of runs tells apart from one row, in their order."""
+        found = among
+        for sets, starts, masks in self._columns:
+            if found and sets[number] is not None:
+                found &= _meeting(sets[number] or (), starts, masks)
+        return list(_numbers(found))
+
+
+class _Listed(NamedTuple):
+    """A list with all that is known of it.
+
+    Attributes:
+        space: of its rows.
+        rows: in their order, without the disabled ones.
+        meant: the packets that each is about.
+        decided: the packets that each decides.
+        boxes: which rows may have packets in common.
+        hosts: addresses that examples prefer.
+
+    """
+
+    space: Space
+    rows: Sequence[Row]
+    meant: Sequence[Set]
+    decided: Sequence[Set]
+    boxes: _Boxes
+    hosts: Sequence[Address]
+
+    def of(self, *verdicts: Verdict) -> int:
+        """The rows with one of some verdicts, as a mask."""
+        return sum(1 << n for n, r in enumerate(self.rows) if r.verdict in verdicts)
 
 
 def _without(left: Set, taken: Iterable[Set]) -> Set:
@@ -437,21 +483,12 @@ def _without(left: Set, taken: Iterable[Set]) -> Set:
     return left
 
 
-def _shadow(
-    space: Space,
-    rows: Sequence[Row],
-    meant: Sequence[Set],
-    decided: Sequence[Set],
-    number: int,
-    hosts: Sequence[Address],
-    told: bool,
-) -> Shadow:
+def _shadow(listed: _Listed, number: int) -> Shadow:
     """Which rules stand in the way of one, and whether one alone does."""
+    space, rows, meant, decided, boxes, hosts = listed
     mine = meant[number]
-    if not told:
-        return Shadow(rows[number], (), (), None)
-    above = [n for n in range(number) if rows[n].verdict is not Verdict.NOTE]
-    takers = [n for n in above if decided[n].satisfiable() and (mine & decided[n]).satisfiable()]
+    above = [n for n in boxes.meeting(number, (1 << number) - 1) if rows[n].verdict is not Verdict.NOTE]
+    takers = [n for n in above if (mine & decided[n]).satisfiable()]
     alone = next((n for n in takers if not (mine & ~meant[n]).satisfiable()), None)
     named = takers if len(takers) <= MOST_NAMED else []
     but_for = [rows[t] for t in named if _without(mine & meant[t], [meant[n] for n in above if n != t]).satisfiable()]
@@ -459,19 +496,15 @@ def _shadow(
     return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
 
 
-def _within(decided: Set, same: Set | None) -> bool:
-    """Whether a rule decides something, and what it decides would meet the same fate below."""
-    return same is not None and decided.satisfiable() and not (decided & ~same).satisfiable()
-
-
-def _redundant(
-    space: Space, rows: Sequence[Row], meant: Sequence[Set], decided: Sequence[Set], end: Verdict, hosts: Sequence[Address]
-) -> Iterator[tuple[Row, Facts | None]]:
+def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | None]]:
     """Rules whose packets would meet the same fate without them; from the last upwards, the rest's decisions are known.
 
     A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
     """
-    rest: dict[Outcome, Set] = {(end, ""): space.possible}
+    space, rows, meant, decided = listed[:4]
+    last: Outcome = (end, "")
+    rest: dict[Outcome, Set] = {}  # what the rows below come to; what none of them says comes to the end, and needs no set
+    nothing = space.possible & ~space.possible
     found = []
     for number in range(len(rows) - 1, -1, -1):
         row, mine = rows[number], meant[number]
@@ -479,33 +512,38 @@ def _redundant(
             continue
         outcome = (row.verdict, row.answer)
         there_to_be_seen = bool(row.log) or not row.conditions
-        if not there_to_be_seen and _within(decided[number], rest.get(outcome)):
-            found.append(number)
+        if not there_to_be_seen and decided[number].satisfiable():
+            apart = rest.values() if outcome == last else [~rest.get(outcome, nothing)]
+            if not any((decided[number] & other).satisfiable() for other in apart):
+                found.append(number)
         for other, held in list(rest.items()):
             rest[other] = held & ~mine
-        rest[outcome] = rest[outcome] | mine if outcome in rest else mine
+        if outcome != last:
+            rest[outcome] = rest[outcome] | mine if outcome in rest else mine
     for count, number in enumerate(reversed(found)):
-        yield rows[number], space.witness(decided[number], hosts) if count < MOST_EXPLAINED else None
+        yield rows[number], space.witness(decided[number], listed.hosts) if count < MOST_EXPLAINED else None
 
 
-def _overlaps(space: Space, rows: Sequence[Row], meant: Sequence[Set], hosts: Sequence[Address]) -> Iterator[Overlap]:
+def _overlaps(listed: _Listed) -> Iterator[Overlap]:
     """Pairs with the opposite verdict that share packets while each has packets of its own: seldom both are meant.
 
     Pairs are found by boxes first: sets of one field that have nothing in common settle most of them.
     """
-    for number, candidates in _box_pairs(rows):
-        mine = meant[number]
+    space, rows, meant = listed[:3]
+    lets, stops = listed.of(Verdict.PERMIT), listed.of(Verdict.DENY, Verdict.REJECT)
+    for number, mine in enumerate(meant):
+        opposite = stops if lets >> number & 1 else lets if stops >> number & 1 else 0
         above: list[Row] = []
         witnesses: list[Facts] = []
         more = 0
-        for n in candidates:
+        for n in listed.boxes.meeting(number, opposite & (1 << number) - 1):
             shared = mine & meant[n]
             if not shared.satisfiable() or not (mine & ~meant[n]).satisfiable() or not (meant[n] & ~mine).satisfiable():
                 continue
             if len(above) == MOST_NAMED:
                 more += 1
                 continue
-            example = space.witness(shared, hosts) if len(above) < MOST_NAMED else None
+            example = space.witness(shared, listed.hosts)
             if example is not None:
                 above.append(rows[n])
                 witnesses.append(example)
@@ -513,20 +551,12 @@ def _overlaps(space: Space, rows: Sequence[Row], meant: Sequence[Set], hosts: Se
             yield Overlap(rows[number], tuple(above), tuple(witnesses), more)
 
 
-def _box_pairs(rows: Sequence[Row]) -> Iterator[tuple[int, list[int]]]:
-    """For each rule, the rules above it with the opposite verdict that no field of runs tells apart, by the index's masks."""
-    lets = sum(1 << n for n, r in enumerate(rows) if r.verdict is Verdict.PERMIT)
-    stops = sum(1 << n for n, r in enumerate(rows) if r.verdict in (Verdict.DENY, Verdict.REJECT))
-    columns = [_column(rows, name) for name in ("service", "source", "destination", "from-port")]
-    for number in range(len(rows)):
-        found = (stops if lets >> number & 1 else lets if stops >> number & 1 else 0) & (1 << number) - 1
-        for sets, starts, masks in columns:
-            if not found:
-                break
-            if sets[number] is not None:
-                found &= _meeting(sets[number] or (), starts, masks)
-        if found:
-            yield number, [n for n in range(number) if found >> n & 1]
+def _numbers(mask: int) -> Iterator[int]:
+    """The places of a mask's bits, from the lowest."""
+    while mask:
+        lowest = mask & -mask
+        yield lowest.bit_length() - 1
+        mask ^= lowest
 
 
 def _column(rows: Sequence[Row], name: str) -> tuple[list[Spans | None], list[int], list[int]]:
