@@ -120,7 +120,7 @@ def compare(
     form: str,
 ) -> None:
     """Say for every test whether it ends otherwise in NEW than in OLD, worst first, and for rules exactly which packets
-    meet another verdict: a change that no test notices is shown all the same.
+    meet another verdict; then where the versions are written otherwise. What no test notices is shown all the same.
 
     \b
     Examples:
@@ -132,6 +132,7 @@ def compare(
     Exit codes: 0 nothing fares otherwise, 1 something does, 2 wrong input.
     """
     from mossy_compass.exchange.csvtable import changes_csv
+    from mossy_compass.lab.unlike import unlike
     from mossy_compass.plan.effects import effects
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report import changetext
@@ -145,6 +146,8 @@ def compare(
     options = moment_of(at, last_resort)
     one, other = (_tested(p, flows_of(p.network, drill, (sources, targets, services), options)) for p in plans)
     found, rules = compared(one, other), effects(*plans)
+    apart = () if fails else unlike(before, after)
+    first = changetext.compared(old, by, found, len(other.cells), rules, apart)
     if picture:
         from mossy_compass.report import drawing
 
@@ -152,9 +155,11 @@ def compare(
     if form == "csv":
         say(changes_csv(found))
     elif form == "json":
-        say_json(changetext.as_dict(changetext.compared(old, by, found, len(other.cells), rules), "", [], found, rules))
+        say_json(changetext.as_dict(first, "", [], found, rules, apart))
     else:
-        show(changetext.whole(changetext.compared(old, by, found, len(other.cells), rules), "", None, found, other, rules))
+        show(changetext.whole(first, "", None, found, other, rules))
+        if apart:
+            show(changetext.written_apart(apart))
     raise SystemExit(EXIT_NOT if found or rules else 0)
 
 

@@ -9,6 +9,7 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from mossy_compass.lab.unlike import Unlike
 from mossy_compass.plan.effects import ListEffect
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.findings import example
@@ -33,10 +34,12 @@ def head(name: str, by: str, found: Changes | None, tests: int, effects: Sequenc
     return f"{name} with {by}: {_fares(found, tests, effects)}; {done}."
 
 
-def compared(name: str, by: str, found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
+def compared(name: str, by: str, found: Changes, tests: int, effects: Sequence[ListEffect], apart: Sequence[Unlike] = ()) -> str:
     """The answer of a comparison in a line."""
     new = len(found.come) + len(found.gone)
     more = f", {new} test{'s are' if new > 1 else ' is'} in one of the two alone" if new else ""
+    if apart and not found and not effects:
+        more = f", though the versions differ in {len(apart)} place{'s' if len(apart) > 1 else ''}, where no test looks"
     return f"{name} beside {by}: {_fares(found, tests, effects)}{more}."
 
 
@@ -74,6 +77,14 @@ def whole(
     if lines is not None:
         parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     return Group(*parts)
+
+
+def written_apart(apart: Sequence[Unlike]) -> RenderableType:
+    """Where two versions are written otherwise, whether a test notices or not."""
+    rows = [(f"  {one.place}", one.what) for one in apart[:MOST_SHOWN]]
+    if len(apart) > MOST_SHOWN:
+        rows.append((f"  ... and {len(apart) - MOST_SHOWN} more; --format json has them all", ""))
+    return Group(Text(""), Text("The versions differ in:", style="bold"), table(("  place in the file", "how"), rows))
 
 
 def _line(line: str) -> Text:
@@ -140,7 +151,14 @@ def _shown(facts: Facts | None) -> str:
     return example(facts) if facts is not None else "-"
 
 
-def as_dict(first: str, about: str, lines: Sequence[str], changes: Changes | None, effects: Sequence[ListEffect]) -> dict[str, Any]:
+def as_dict(
+    first: str,
+    about: str,
+    lines: Sequence[str],
+    changes: Changes | None,
+    effects: Sequence[ListEffect],
+    apart: Sequence[Unlike] = (),
+) -> dict[str, Any]:
     """The same as plain data."""
 
     def shown(facts: Facts | None) -> str | None:
@@ -153,6 +171,7 @@ def as_dict(first: str, about: str, lines: Sequence[str], changes: Changes | Non
         "answer": first,
         "about": about,
         "file": list(lines),
+        "differ": [one._asdict() for one in apart],
         "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in pairs],
         "new": [cell_dict(c) for c in changes.come] if changes is not None else [],
         "gone": [cell_dict(c) for c in changes.gone] if changes is not None else [],
