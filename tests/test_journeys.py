@@ -154,6 +154,25 @@ def test_an_unattached_list_is_told_of_where_it_would_have_mattered(demo: mc.Pla
     assert mc.trace(demo, "kiosk-1", "almanac", "https").although == ()
 
 
+@pytest.mark.parametrize(("rule", "told"), [("from: b, service: https", True), ("from: b, service: ssh", False)])
+def test_the_end_of_an_unattached_list_is_told_of_where_a_rule_is_about_nearly_such_packets(rule: str, told: bool) -> None:
+    """A list that names others for the same service was meant to stop this one; one about another matter was not."""
+    text = (
+        "mossy-network: 1\nlists:\n  idle: [{permit: tcp, %s}]\ndevices:\n"
+        "  r: {kind: router, interfaces: {one: {address: 10.41.1.1/24}, two: {address: 10.41.2.1/24}}}\n"
+        "  a: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}\n"
+        "  b: {kind: host, address: 10.41.1.11/24, gateway: 10.41.1.1}\n"
+        "  c: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1, serves: [https]}\n"
+        "segments: {one: [r/one, a, b], two: [r/two, c]}\n"
+    )
+    network = mc.read_bytes((text % rule).encode(), "n.yaml").network
+    assert network is not None
+    journey = mc.trace(mc.Plan(network), "a", "c", "https")
+    assert journey.answered
+    words = ["the end of list idle would deny it: idle is attached nowhere"] if told else []
+    assert [b.words for b in journey.although] == words
+
+
 def test_a_list_that_is_attached_the_wrong_way_round_is_told_of(demo_text: bytes) -> None:
     """herbarium-in on what leaves by herb-gate/house: the packet is not compared with it, and the answer has a session."""
     turned = demo_text.replace(b"filter: {arriving: herbarium-in}", b"filter: {leaving: herbarium-in}")

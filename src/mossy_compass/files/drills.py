@@ -386,7 +386,7 @@ def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node) -> Iterato
         ttl=entry.ttl,
         from_port=entry.source_port,
     )
-    words = entry.that or _sentence(source, target, services, wanted)
+    words = (entry.that or _sentence(source, target, services, wanted)) + _circumstances(entry)
     made = Expectation(words, source, target, services, wanted, options, entry.sample, entry.seed, about, node.mark)
     if reader.certain():
         _parts_known(reader, made, node)
@@ -408,6 +408,17 @@ def _parts_known(reader: _Reader, made: Expectation, node: Node) -> None:
             reader.fault(node.mark, f"there is no list '{name}'; write LIST/RULE.", hint(name, lists, "lists"))
         elif row not in (*(r.id for r in lists[name].rules), "end-of-list"):
             reader.fault(node.mark, f"list {name} has no rule '{row}'.", hint(row, [r.id for r in lists[name].rules], "rules"))
+
+
+def _circumstances(entry: ExpectIn) -> str:
+    """What is not as usual when it is tested, so that two expectations of one flow can be told apart."""
+    parts = [f"{word} {value}" for word, value in (("at", entry.at), ("of", entry.application)) if value]
+    parts += ["on the last-resort uplink"] if entry.last_resort else []
+    parts += [f"IPv{entry.family}"] if entry.family else []
+    parts += [f"{entry.size} bytes"] if entry.size != ExpectIn({}).size else []
+    parts += [f"TTL {entry.ttl}"] if entry.ttl != ExpectIn({}).ttl else []
+    parts += [f"from port {entry.source_port}"] if entry.source_port is not None else []
+    return f" ({', '.join(parts)})" if parts else ""
 
 
 def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wanted) -> str:
@@ -448,11 +459,14 @@ def _fail(reader: _Reader, entry: list[str], about: str, node: Node) -> Iterator
 def _restore(reader: _Reader, entry: list[str], about: str, node: Node) -> Iterator[Step]:
     """Things that work again."""
     if entry == ["all"]:
-        yield Restore("restore everything", about, node.mark)
+        yield Restore("restore all", about, node.mark)
         return
     if reader.certain():
-        for what in entry:
-            parse_fault(reader.network, what)
+        try:
+            for what in entry:
+                parse_fault(reader.network, what)
+        except QuestionError as error:
+            raise QuestionError(f"{error} To restore whatever failed, write all.") from None
     yield Restore(f"restore {', '.join(entry)}", about, node.mark, tuple(entry))
 
 

@@ -153,9 +153,11 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
 
 def _who_sees(journey: Journey) -> str:
     """Who sees a translated source: whom was asked, where that is who answers or where nobody does; a far host by its own name."""
-    network = journey.plan.network if journey.plan is not None else None
-    if network is not None and network.far_host(journey.target) is not None:
-        return journey.target
+    devices = journey.plan.network.devices if journey.plan is not None else {}
+    hosts = devices[journey.there.end].far_hosts.values() if journey.there.end in devices else ()
+    far = next((h.name for h in hosts if journey.there.arrived.destination in h.addresses), "")
+    if far:
+        return far
     return journey.there.end if journey.answered else journey.target_owner or journey.there.end
 
 

@@ -19,11 +19,11 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Known, facts_of
+from mossy_compass.plan.facts import Facts, Known, facts_of
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
-from mossy_compass.plan.table import Near
+from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.ask import Question
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom, Way
@@ -406,12 +406,19 @@ def _would_deny(plan: Plan, hop: Hop, name: str, idle: tuple[str, ...]) -> Becau
         return None
     here = plan.device(hop.device)
     table = here.read_list(name)
-    found = table.first(facts_of(hop.rulings[0]._replace(arriving=hop.arriving, leaving=hop.leaving)))
+    facts = facts_of(hop.rulings[0]._replace(arriving=hop.arriving, leaving=hop.leaving))
+    found = table.first(facts)
     if found is not None and found.verdict in (Verdict.DENY, Verdict.REJECT):
         return Because("although.rule", (name, found.id, found.verdict.value, idle), found.mark)
-    if found is None and not idle and table.rows and here.settings.end_of_list is not EndOfList.PERMIT:
+    # The end of a list denies whatever its rules do not name: that is worth a word where a rule is about nearly such a packet.
+    if found is None and not idle and here.settings.end_of_list is not EndOfList.PERMIT and _nearly(table, facts):
         return Because("although.end", (name, idle), table.mark)
     return None
+
+
+def _nearly(table: Table, facts: Facts) -> bool:
+    """Whether a list has a permit that a packet misses by one condition alone."""
+    return any(len(near.misses) == 1 for near in table.near(facts, most=1))
 
 
 def _own_mark(plan: Plan, name: str, address: object) -> Mark | None:
