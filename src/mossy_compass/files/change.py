@@ -32,7 +32,7 @@ def _any() -> Core:
 
 
 class InsertIn(Part):
-    """Something new."""
+    """An insertion. Something new is put into a list or mapping."""
 
     into: str = key(PATH, "A list, or a mapping: lists/visitors-in, groups, devices/gate/translate.")
     value: Any = key(ANYTHING, "The new rule, group or value, as it would stand in the file.")
@@ -42,7 +42,7 @@ class InsertIn(Part):
 
 
 class MoveIn(Part):
-    """Another place in the same list."""
+    """A move. Something gets another place in the same list."""
 
     what: str = key(PATH, "The rule, as lists/visitors-in/30.")
     before: str = key(NAME, WHERE.format("in front"), "")
@@ -50,7 +50,7 @@ class MoveIn(Part):
 
 
 class CopyIn(Part):
-    """The same again."""
+    """A copy. The same again, under another id or name."""
 
     what: str = key(PATH, "The rule, group or other part.")
     as_: str = key(NAME, "Id or name of the copy.")
@@ -59,21 +59,21 @@ class CopyIn(Part):
 
 
 class ReplaceIn(Part):
-    """Another value."""
+    """A replacement. Another value stands where one stood."""
 
     what: str = key(PATH, "The rule, key or other part.")
     with_: Any = key(ANYTHING, "What shall stand there.")
 
 
 class RenameIn(Part):
-    """Another name."""
+    """A renaming. Something gets another name, and what refers to it follows."""
 
     what: str = key(PATH, "The group, list, device or rule.")
     to: str = key(NAME, "Its new name; whatever refers to it follows.")
 
 
 class StepIn(Part):
-    """One step. It says exactly one of its keys."""
+    """A step of a change. It says exactly one of its keys."""
 
     insert: InsertIn | None = key(of(InsertIn), "Put something new into a list or mapping.", None)
     move: MoveIn | None = key(of(MoveIn), "Give something another place in its list.", None)

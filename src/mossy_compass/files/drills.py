@@ -45,7 +45,7 @@ CHANGES = Kind(
 
 
 class ExpectIn(Part):
-    """What must hold of some flows."""
+    """An expectation. It says what must hold of some flows."""
 
     short: ClassVar[str] = "that"
 
@@ -93,7 +93,7 @@ class ExpectIn(Part):
 
 
 class SendIn(Part):
-    """Packets that are sent, and leave their sessions behind."""
+    """A sending. Its packets leave their sessions behind."""
 
     from_: str = key(NAME, "Who sends.")
     to: str = key(NAME, "To whom.")
@@ -105,7 +105,7 @@ class SendIn(Part):
 
 
 class CompareIn(Part):
-    """A comparison with a moment that was kept."""
+    """A comparison. It is made with a moment that was kept."""
 
     short: ClassVar[str] = "with"
 
@@ -129,14 +129,14 @@ def _nested() -> Any:
 
 
 class RepeatIn(Part):
-    """Steps, several times over."""
+    """A repetition. Its steps are done several times over."""
 
     times: int = key(number(1, 10_000), "How often.")
     steps: list[Any] = key(listed(Kind(_nested, lambda: {"$ref": "#/$defs/DrillStepIn"})), "What is repeated.")
 
 
 class DrillStepIn(Part):
-    """One step of a drill. It says exactly one of its keys, beside about."""
+    """A step of a drill. It says exactly one of its keys, beside about."""
 
     expect: ExpectIn | None = key(of(ExpectIn), "Something must hold: a sentence, or a mapping.", None)
     send: SendIn | None = key(of(SendIn), "Send packets; their sessions stay.", None)

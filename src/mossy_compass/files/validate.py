@@ -70,7 +70,7 @@ def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = Networ
     if kind == "extra_forbidden":
         part = _part_at(loc[:-1], root)
         keys = part.known() if part else []
-        elsewhere = [_called(other) for other in _PARTS if str(loc[-1]) in other.known()]
+        elsewhere = [_called(other) for other in _PARTS if root is NetworkIn and str(loc[-1]) in other.known()]
         where = f" It belongs to {', or to '.join(elsewhere[:3])}." if elsewhere else ""
         return "key.unknown", f"'{loc[-1]}' is not a key of {_called(part)}.{where}", hint(str(loc[-1]), keys, "keys")
     if kind == "missing":
