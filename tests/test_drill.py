@@ -705,7 +705,7 @@ def test_a_change_that_no_test_notices_is_shown(hall: Path) -> None:
     )
     done = mossy(hall, "compare", "hall.yaml", "--change", "c.change.yaml")
     assert done.returncode == 1
-    assert "no test changes, but rules decide other packets" in done.stdout
+    assert "no test changes, but lists decide other packets" in done.stdout
     assert "permit becomes deny, for example udp" in done.stdout
 
 

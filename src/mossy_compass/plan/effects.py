@@ -1,25 +1,30 @@
-"""What a change of rules does to packets, exactly: which rules decide more or less than before, and which verdicts change.
+"""What a change does to packets, exactly: which rules decide more or less than before, and which verdicts change.
 
-Two readings of a list are put into one space of sets, so that the difference between them is a set too: empty, or with an
-example in it. Nothing is sampled; a change that no test notices is found all the same.
+Two readings of a list, or two versions of a place where lists stand, are put into one space of sets, so that the difference
+between them is a set too: empty, or with an example in it. Nothing is sampled; a change that no test notices is found all
+the same.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set, bounded
 from mossy_compass.model.check import attached
-from mossy_compass.model.network import Kind, Network, Verdict
+from mossy_compass.model.network import Device, Network, Verdict
 from mossy_compass.model.settings import EndOfList
-from mossy_compass.packet.address import Address
+from mossy_compass.plan.actions import Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.exact import Space, Vocabulary, effective
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.likely import Ends, Sides, anywhere
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Fate
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.stages.gates import Standing, every_place, sides
+from mossy_compass.plan.stages.lists import Place
 from mossy_compass.plan.table import Table, list_table
 
 END = "end-of-list"
@@ -30,6 +35,7 @@ class RowEffect(NamedTuple):
 
     Attributes:
         row: its id; ``end-of-list`` for what no rule decides.
+        was: the id that it had before, where that is another: rules without a written id are counted.
         grew: a packet that it decides now and did not; None where there is none.
         shrank: one that it decided and does not any more.
         state: ``new``, ``gone``, or nothing.
@@ -40,6 +46,7 @@ class RowEffect(NamedTuple):
     grew: Facts | None
     shrank: Facts | None
     state: str
+    was: str = ""
 
 
 class Turn(NamedTuple):
@@ -75,21 +82,67 @@ class ListEffect(NamedTuple):
     unknown: str = ""
 
 
-def effects(before: Plan, after: Plan) -> list[ListEffect]:
-    """What a change of rules does, list by list; a list that one of the two does not have is compared with an empty one.
+class PlaceEffect(NamedTuple):
+    """What a change does where lists stand: other lists are asked, in another order, or something else comes after them.
+
+    Attributes:
+        device: where the place is.
+        where: the place, as ``fibre arriving``.
+        lists: the names of what is asked, before and after.
+        ends: what happens when no rule decides, before and after: the verdict, and the setting that says so.
+        turns: the verdicts that change.
+        unknown: why nothing can be said; empty where it can.
+
+    """
+
+    device: str
+    where: str
+    lists: tuple[tuple[str, ...], tuple[str, ...]]
+    ends: tuple[str, str]
+    turns: tuple[Turn, ...]
+    unknown: str = ""
+
+
+class Effects(NamedTuple):
+    """All that a change does to verdicts.
+
+    Attributes:
+        lists: whose rules are others.
+        places: where other lists stand, or where something else comes after them.
+
+    """
+
+    lists: tuple[ListEffect, ...]
+    places: tuple[PlaceEffect, ...]
+
+    def __bool__(self) -> bool:
+        return bool(self.lists or self.places)
+
+
+def effects(before: Plan, after: Plan) -> Effects:
+    """What a change does to the verdicts of lists, and of the places where they stand.
 
     Args:
         before, after: the network, as it was and as it would be.
 
     """
+    return Effects(tuple(_of_lists(before, after)), tuple(_of_places(before, after)))
+
+
+def _of_lists(before: Plan, after: Plan) -> list[ListEffect]:
+    """What other rules do, list by list, where a list stands in both versions, or nowhere in both.
+
+    What a list does that is new at a place, or gone from it, follows from what was asked there instead: see the places.
+    """
     renamed = dict(_renamed(before.network, after.network))
-    names = dict.fromkeys([*(renamed.get(n, n) for n in before.network.lists), *after.network.lists])
-    back = {new: old for old, new in renamed.items()}
     out: list[ListEffect] = []
-    for name in names:
-        old = back.get(name, name)
+    for old in before.network.lists:
+        name = renamed.get(old, old)
+        if name not in after.network.lists:
+            continue
+        stood, stands = _readers(before, old), _readers(after, name)
         readings: dict[tuple[tuple[Row, ...], tuple[Row, ...], Verdict], list[str]] = {}
-        for device in _readers(before, old) | _readers(after, name) or {""}:
+        for device in sorted(stood & stands) if stood | stands else [""]:
             key = (_read(before, old, device).rows, _read(after, name, device).rows, _end(after, device))
             readings.setdefault(key, []).append(device)
         for (one, other, end), devices in readings.items():
@@ -137,15 +190,27 @@ def _compare(
     """What differs between two readings of a list; None where nothing does."""
     if before == after:
         return None
-    hosts = [a for d in plan.network.devices.values() if d.kind is Kind.HOST for a, _ in d.own_addresses()]
-    vocabulary = Vocabulary(plan.network.hours, plan.network.applications)
     try:
-        rows, turns = _difference(before, after, end, Space((*before, *after), vocabulary), hosts[:200])
+        rows, turns = _difference(before, after, end, Space((*before, *after), _vocabulary(plan)), _ends(plan, name, devices))
     except BaseException as error:
         if not bounded(error):
             raise
         return ListEffect(name, devices, (), (), str(TooLarge("its exact sets need more memory than is given to them.")))
     return ListEffect(name, devices, rows, turns) if rows or turns else None
+
+
+def _ends(plan: Plan, name: str, devices: Sequence[str]) -> Ends:
+    """Who is at the ends of packets that a list is about, where it stands first."""
+    for device, where, way in attached(plan.network).get(name, ()):
+        if device in devices:
+            came, goes = sides(plan.device(device), where, way)
+            return Sides(plan.network, plan.device(device)).ends(came, goes)
+    return anywhere(plan.network)
+
+
+def _vocabulary(plan: Plan) -> Vocabulary:
+    """What windows of time and applications have in common."""
+    return Vocabulary(plan.network.hours, plan.network.applications)
 
 
 def _decided(space: Space, rows: Sequence[Row]) -> dict[str, Set]:
@@ -158,26 +223,58 @@ def _decided(space: Space, rows: Sequence[Row]) -> dict[str, Set]:
 
 
 def _difference(
-    before: Sequence[Row], after: Sequence[Row], end: Verdict, space: Space, hosts: Sequence[Address]
+    before: Sequence[Row], after: Sequence[Row], end: Verdict, space: Space, hosts: Ends
 ) -> tuple[tuple[RowEffect, ...], tuple[Turn, ...]]:
     """The rules that decide other packets, and the verdicts that change."""
     old, new = _decided(space, before), _decided(space, after)
+    was_called = {**_paired(before, after), END: END}
     nothing = space.possible & ~space.possible
     rows = []
-    for ident in dict.fromkeys((*new, *old)):
-        was, now = old.get(ident, nothing), new.get(ident, nothing)
+    for ident, now in new.items():
+        earlier = was_called.get(ident)
+        was = old[earlier] if earlier is not None else nothing
         grew, shrank = space.witness(now & ~was, hosts), space.witness(was & ~now, hosts)
         if grew is not None or shrank is not None:
-            state = "new" if ident not in old else "gone" if ident not in new else ""
-            rows.append(RowEffect(ident, grew, shrank, state))
-    turns = []
-    one, other = _by_verdict(before, old, end), _by_verdict(after, new, end)
+            rows.append(RowEffect(ident, grew, shrank, "" if earlier is not None else "new", earlier or ident))
+    for ident, was in old.items():
+        shrank = space.witness(was, hosts) if ident not in was_called.values() else None
+        if shrank is not None:
+            rows.append(RowEffect(ident, None, shrank, "gone", ident))
+    return tuple(rows), tuple(_turns(space, _by_verdict(before, old, end), _by_verdict(after, new, end), hosts))
+
+
+def _turns(space: Space, one: Mapping[str, Set], other: Mapping[str, Set], hosts: Ends) -> Iterator[Turn]:
+    """The packets whose verdict changes, an example for each pair of verdicts."""
     for verdict, was in one.items():
         for later, now in other.items():
             witness = space.witness(was & now, hosts) if verdict != later else None
             if witness is not None:
-                turns.append(Turn(verdict, later, witness))
-    return tuple(rows), tuple(turns)
+                yield Turn(verdict, later, witness)
+
+
+def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
+    """Which rule was which: the same words first, wherever they stand, for a rule without a written id is counted; then the same id."""
+    left = {row.id: row for row in before if row.verdict is not Verdict.NOTE}
+    found: dict[str, str] = {}
+
+    def pair(alike: Callable[[Row, Row], bool]) -> None:
+        """Pair what is alike and has no partner yet."""
+        for row in after:
+            if row.verdict is not Verdict.NOTE and row.id not in found:
+                same = next((o for o in left.values() if alike(o, row)), None)
+                if same is not None:
+                    found[row.id] = same.id
+                    del left[same.id]
+
+    pair(lambda o, row: o == row)
+    pair(lambda o, row: _meaning(o) == _meaning(row))
+    pair(lambda o, row: o.id == row.id)
+    return found
+
+
+def _meaning(row: Row) -> tuple[object, ...]:
+    """What a rule does, whatever its id and its purpose."""
+    return row.conditions, row.verdict, row.answer, row.disabled
 
 
 def _by_verdict(rows: Sequence[Row], decided: dict[str, Set], end: Verdict) -> dict[str, Set]:
@@ -188,4 +285,109 @@ def _by_verdict(rows: Sequence[Row], decided: dict[str, Set], end: Verdict) -> d
             continue
         word = row.verdict.value
         out[word] = out[word] | decided[row.id] if word in out else decided[row.id]
+    return out
+
+
+# places
+
+
+def _of_places(before: Plan, after: Plan) -> Iterator[PlaceEffect]:
+    """The places of devices in both versions where other lists are asked, or where something else comes after them."""
+    for name, device in after.network.devices.items():
+        earlier = before.network.devices.get(name)
+        if earlier is None or not (device.layer3 and earlier.layer3) or _stand_alike(earlier, device):
+            continue
+        here = after.device(name)
+        old = {s.key: s.place for s in every_place(before.device(name))}
+        told, who = set(), Sides(after.network, here)
+        for standing in every_place(here):
+            earlier_place = old.get(standing.key)
+            if earlier_place is None or _alike(earlier_place, standing.place):
+                continue
+            found = _place(after, name, standing, earlier_place, who)
+            if found is None:
+                continue
+            as_told = (found.where, found.lists, found.ends, tuple((t.before, t.after) for t in found.turns))
+            if as_told not in told:
+                told.add(as_told)
+                yield found
+
+
+def _stand_alike(before: Device, after: Device) -> bool:
+    """Whether the same lists stand at the same places, with the same settings: most devices of most changes."""
+    parts = [(d.interfaces, d.gates, d.settings, d.kind, d.translate, d.uplinks) for d in (before, after)]
+    return parts[0] == parts[1]
+
+
+def _alike(before: Place, after: Place) -> bool:
+    """Whether the same lists are asked and the same comes after; what is in a list of the network is told with the list."""
+    if (_names(before), _after(before)) != (_names(after), _after(after)):
+        return False
+    tables = zip(before.consults, after.consults, strict=True)
+    return all(one.table.rows == other.table.rows for one, other in tables if not one.table.id.startswith("list "))
+
+
+def _names(place: Place) -> tuple[str, ...]:
+    """What is asked at a place."""
+    return tuple(c.table.name for c in place.consults)
+
+
+def _after(place: Place) -> str:
+    """What happens when no rule decides, and the setting that says so."""
+    setting = place.otherwise.id
+    return f"{_end_verdict(place)} ({setting})" if setting else _end_verdict(place)
+
+
+def _end_verdict(place: Place) -> str:
+    """The verdict for what no rule decides."""
+    decision = place.otherwise.decision
+    stop = next((a for a in decision.actions if isinstance(a, Stop)), None) if decision is not None else None
+    if stop is None:
+        return Verdict.PERMIT.value
+    return (Verdict.REJECT if stop.fate is Fate.REJECTED else Verdict.DENY).value
+
+
+def _place(plan: Plan, device: str, standing: Standing, before: Place, who: Sides) -> PlaceEffect | None:
+    """What differs between two versions of a place; None where no packet gets another verdict."""
+    after, where = standing.place, standing.words
+    rows = [row for place in (before, after) for c in place.consults for row in c.table.rows]
+    lists, ends = (_names(before), _names(after)), (_after(before), _after(after))
+    try:
+        space = Space(rows, _vocabulary(plan))
+        within = space.where(standing.meets)
+        hosts = who.ends(standing.came, standing.goes)
+        turns = tuple(_turns(space, _fates(space, before, within), _fates(space, after, within), hosts))
+    except BaseException as error:
+        if not bounded(error):
+            raise
+        words = str(TooLarge("its exact sets need more memory than is given to them."))
+        return PlaceEffect(device, where, lists, ends, (), words)
+    return PlaceEffect(device, where, lists, ends, turns) if turns else None
+
+
+def _fates(space: Space, place: Place, left: Set) -> dict[str, Set]:
+    """The packets that get each verdict at a place: from the first list whose rule decides, or from what comes after.
+
+    Args:
+        space: of all the rows.
+        place: the lists.
+        left: what comes there at all.
+
+    """
+    out: dict[str, Set] = {}
+
+    def give(verdict: str, some: Set) -> None:
+        """Add packets to those of a verdict."""
+        out[verdict] = out[verdict] | some if verdict in out else some
+
+    for consult in place.consults:
+        rows = consult.table.rows
+        passed_on = left
+        for row, mine in zip(rows, effective(space, rows), strict=True):
+            if row.verdict in (None, Verdict.NOTE, Verdict.HAND_ON):
+                continue
+            give(row.verdict.value, mine & left)
+            passed_on = passed_on & ~mine
+        left = passed_on
+    give(_end_verdict(place), left)
     return out

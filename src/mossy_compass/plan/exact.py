@@ -22,6 +22,7 @@ from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Known, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
+from mossy_compass.plan.likely import Ends
 from mossy_compass.plan.rows import Row, runs
 
 OTHER = "(another)"
@@ -107,6 +108,14 @@ class Space:
             held = self._known[condition] = self._universe.union(self._part(name, values) for name, values in condition.parts)
         return held
 
+    def where(self, conditions: Iterable[Condition]) -> Set:
+        """The packets that meet conditions of the place where rows are asked; of an interface that no row says, any is as good."""
+        found = self.possible
+        for condition in conditions:
+            if all(name in self._one or FIELDS[name].kind is SetKind.INTERVALS for name in condition.fields):
+                found = found & self.of_condition(condition)
+        return found
+
     def _part(self, name: str, values: Any) -> Set:
         """The packets whose field has one of these values."""
         kind = FIELDS[name].kind
@@ -121,7 +130,8 @@ class Space:
         if name == "conversation":
             return self._universe.union(self._universe.between("protocol", v, v) for v in values)
         listed = self._one[name]
-        return self._universe.union(self._universe.between(name, listed.index(v), listed.index(v)) for v in values)
+        places = [listed.index(v if v in listed else OTHER) for v in values]
+        return self._universe.union(self._universe.between(name, place, place) for place in places)
 
     def _run(self, name: str, first: int, last: int) -> Iterator[Set]:
         """A run of numbers of a field, as sets."""
@@ -233,19 +243,19 @@ class Space:
 
     # an example
 
-    def witness(self, held: Set, hosts: Sequence[Address] = ()) -> Facts | None:
+    def witness(self, held: Set, hosts: Ends | None = None) -> Facts | None:
         """Some packet of a set with the facts that it has, as usual a one as there is; None for the empty set.
 
         Args:
             held: the set.
-            hosts: addresses that are better than others, since somebody has them.
+            hosts: addresses that are better than others, since somebody has them, and where.
 
         """
         universe = self._universe
         held = held & self.possible
         if not held.satisfiable():
             return None
-        held = self._ends(held, hosts)
+        held = self._ends(held, hosts) if hosts is not None else held
         wishes = [universe.between("protocol", p, p) for p in (TCP, UDP, ICMP)]
         wishes.append(universe.between("from-port", FIRST_DYNAMIC_PORT + 1, FIRST_DYNAMIC_PORT + 1))
         wishes += [universe.between("slot", low, high) for low, high in ((444, 444), (2, 65536), (1, 65536))]
@@ -259,10 +269,10 @@ class Space:
         assert found is not None
         return self._facts(found)
 
-    def _ends(self, held: Set, hosts: Sequence[Address]) -> Set:
+    def _ends(self, held: Set, hosts: Ends) -> Set:
         """A set narrowed to the addresses of two different hosts, as far as it has such packets."""
-        for side, other in (("source", "destination"), ("destination", "source")):
-            mine = next((s for a in hosts for s in [held & self._usual(side, a)] if s.satisfiable()), None)
+        for side, other, best in (("source", "destination", hosts.sources), ("destination", "source", hosts.destinations)):
+            mine = next((s for a in best for s in [held & self._usual(side, a)] if s.satisfiable()), None)
             if mine is None:
                 continue
             held = mine
@@ -396,7 +406,7 @@ def effective(space: Space, rows: Sequence[Row], meant: Sequence[Set] = ()) -> l
 
 
 def examine(
-    rows: Sequence[Row], end: Verdict = Verdict.DENY, vocabulary: Vocabulary | None = None, hosts: Sequence[Address] = ()
+    rows: Sequence[Row], end: Verdict = Verdict.DENY, vocabulary: Vocabulary | None = None, hosts: Ends | None = None
 ) -> Exact:
     """What exact sets say of the rows of a list, in their order.
 
@@ -418,7 +428,7 @@ def examine(
         raise
 
 
-def _examine(rows: Sequence[Row], end: Verdict, vocabulary: Vocabulary | None, hosts: Sequence[Address]) -> Exact:
+def _examine(rows: Sequence[Row], end: Verdict, vocabulary: Vocabulary | None, hosts: Ends | None) -> Exact:
     """The same without the guard."""
     space = Space(rows, vocabulary)
     meant = [space.of_row(r) for r in rows]
@@ -467,7 +477,7 @@ class _Listed(NamedTuple):
     meant: Sequence[Set]
     decided: Sequence[Set]
     boxes: _Boxes
-    hosts: Sequence[Address]
+    hosts: Ends | None
 
     def of(self, *verdicts: Verdict) -> int:
         """The rows with one of some verdicts, as a mask."""

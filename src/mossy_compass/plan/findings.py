@@ -13,7 +13,7 @@ from mossy_compass.errors import NotConverged, TooLarge
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import AccessList, Interface, Kind, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Interface, Rule, Term, Verdict
 from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
@@ -21,8 +21,10 @@ from mossy_compass.plan.conditions import Reader, in_set
 from mossy_compass.plan.exact import Exact, Overlap, Shadow, Vocabulary, examine
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, service_span
+from mossy_compass.plan.likely import Sides, anywhere
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.stages.gates import sides
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.findings import findings as routing_findings
@@ -30,7 +32,6 @@ from mossy_compass.routing.findings import findings as routing_findings
 WARN, NOTE = Severity.WARNING, Severity.NOTE
 MOST_ROWS = 3000
 """Longer lists are not looked through exactly by ``check``: it would take longer than somebody waits."""
-MOST_HOSTS = 200
 """So many hosts' addresses are preferred in examples."""
 OSPF = 89
 
@@ -145,7 +146,10 @@ def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing]) -> 
     """
     tables = {t.rows: t for t in (s.table for s in standings)} or {(): list_table(source, Reader(names=None))}
     vocabulary = Vocabulary(plan.network.hours, plan.network.applications)
-    hosts = [a for d in plan.network.devices.values() if d.kind is Kind.HOST for a, _ in d.own_addresses()][:MOST_HOSTS]
+    first = next(iter(standings), None)
+    hosts = anywhere(plan.network)
+    if first is not None:
+        hosts = Sides(plan.network, first.here).ends(*sides(first.here, first.where, first.way))
     end = Verdict.PERMIT if any(s.here.settings.end_of_list is EndOfList.PERMIT for s in standings) else Verdict.DENY
     return [examine(table.rows, end, vocabulary, hosts) for table in tables.values()]
 

@@ -10,7 +10,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from mossy_compass.lab.unlike import Unlike
-from mossy_compass.plan.effects import ListEffect
+from mossy_compass.plan.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.findings import example
 from mossy_compass.report.text import table
@@ -26,7 +26,7 @@ def difference(before: str, after: str, name: str) -> list[str]:
     return out
 
 
-def head(name: str, by: str, found: Changes | None, tests: int, effects: Sequence[ListEffect], written: bool) -> str:
+def head(name: str, by: str, found: Changes | None, tests: int, effects: Effects, written: bool) -> str:
     """The answer in a line: what the change does to everybody, and whether it is in the file."""
     done = "it is written" if written else "nothing is written; --write does it"
     if found is None:
@@ -34,7 +34,7 @@ def head(name: str, by: str, found: Changes | None, tests: int, effects: Sequenc
     return f"{name} with {by}: {_fares(found, tests, effects)}; {done}."
 
 
-def compared(name: str, by: str, found: Changes, tests: int, effects: Sequence[ListEffect], apart: Sequence[Unlike] = ()) -> str:
+def compared(name: str, by: str, found: Changes, tests: int, effects: Effects, apart: Sequence[Unlike] = ()) -> str:
     """The answer of a comparison in a line."""
     new = len(found.come) + len(found.gone)
     more = f", {new} test{'s are' if new > 1 else ' is'} in one of the two alone" if new else ""
@@ -43,7 +43,7 @@ def compared(name: str, by: str, found: Changes, tests: int, effects: Sequence[L
     return f"{name} beside {by}: {_fares(found, tests, effects)}{more}."
 
 
-def _fares(found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
+def _fares(found: Changes, tests: int, effects: Effects) -> str:
     """How many tests fare otherwise, and how."""
     opens = sum(new.answered and not old.answered for old, new in found.changed)
     closes = sum(old.answered and not new.answered for old, new in found.changed)
@@ -55,13 +55,13 @@ def _fares(found: Changes, tests: int, effects: Sequence[ListEffect]) -> str:
     )
     parts = [f"{count} {one if count == 1 else many}" for count, one, many in counted if count]
     if not parts:
-        quiet = "no test changes" + (", but rules decide other packets" if effects else "")
+        quiet = "no test changes" + (", but lists decide other packets" if effects else "")
         return f"{quiet} ({tests} tests)"
     return f"of {tests} tests {', '.join(parts)}"
 
 
 def whole(
-    first: str, about: str, lines: Sequence[str] | None, found: Changes | None, grid: Grid | None, effects: Sequence[ListEffect]
+    first: str, about: str, lines: Sequence[str] | None, found: Changes | None, grid: Grid | None, effects: Effects
 ) -> RenderableType:
     """The answer, then what changes for tests, for packets, and in the file."""
     parts: list[RenderableType] = [Text(first, style="bold")]
@@ -69,11 +69,9 @@ def whole(
         parts.append(Text(f"  purpose  {about}", style="dim"))
     if found is not None and grid is not None and found:
         parts += [Text(""), Text("For the tests, closed ones first:", style="bold"), cells(found)]
-    parts += [
-        Text(""),
-        Text("For packets, exactly:" if effects else "No rule of a list decides other packets than before.", style="bold"),
-    ]
-    parts += [part for effect in effects for part in _effect(effect)]
+    parts += [Text(""), Text("For packets, exactly:" if effects else "No list decides other packets than before.", style="bold")]
+    parts += [part for effect in effects.lists for part in _effect(effect)]
+    parts += _places(effects.places)
     if lines is not None:
         parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     return Group(*parts)
@@ -133,11 +131,8 @@ def _effect(effect: ListEffect) -> list[RenderableType]:
     out: list[RenderableType] = [Text(f"list {effect.name}{where}:")]
     if effect.unknown:
         return [*out, Text(f"  {effect.unknown}")]
-    for turn in effect.turns:
-        out.append(Text.assemble("  ", (f"{turn.before} becomes {turn.after}", "bold"), f", for example {example(turn.witness)}"))
-    rows = [
-        (f"{row.row}{' (' + row.state + ')' if row.state else ''}", _shown(row.grew), _shown(row.shrank)) for row in effect.rows
-    ]
+    out += _turns(effect.turns)
+    rows = [(_called(row), _shown(row.grew), _shown(row.shrank)) for row in effect.rows]
     if not effect.turns:
         out.append(Text("  no packet gets another verdict; other rules decide:"))
     return [
@@ -146,24 +141,56 @@ def _effect(effect: ListEffect) -> list[RenderableType]:
     ]
 
 
+def _called(row: RowEffect) -> str:
+    """A rule by its id, with the one that it had; whether it is new or gone."""
+    more = row.state or (f"was {row.was}" if row.was != row.row else "")
+    return f"{row.row} ({more})" if more else row.row
+
+
+def _turns(turns: Sequence[Turn]) -> list[RenderableType]:
+    """The verdicts that change, a line each."""
+    return [
+        Text.assemble("  ", (f"{turn.before} becomes {turn.after}", "bold"), f", for example {example(turn.witness)}")
+        for turn in turns
+    ]
+
+
+def _places(effects: Sequence[PlaceEffect]) -> list[RenderableType]:
+    """What a change does where lists stand; places alike together, with the first one's example."""
+    alike: dict[tuple[object, ...], list[PlaceEffect]] = {}
+    for effect in effects:
+        verdicts = tuple((t.before, t.after) for t in effect.turns)
+        alike.setdefault((effect.device, effect.lists, effect.ends, effect.unknown, verdicts), []).append(effect)
+    out: list[RenderableType] = []
+    for some in list(alike.values())[:MOST_SHOWN]:
+        first = some[0]
+        said = [f"{', '.join(names) or 'no list'}, else {end}" for names, end in zip(first.lists, first.ends, strict=True)]
+        more = f" and {len(some) - MOST_NAMED} more places" if len(some) > MOST_NAMED else ""
+        places = ", ".join(e.where for e in some[:MOST_NAMED]) + more
+        out.append(Text(f"at {first.device}, {places}: {'; now '.join(dict.fromkeys(said))}"))
+        out += [Text(f"  {first.unknown}")] if first.unknown else _turns(first.turns)
+    if len(alike) > MOST_SHOWN:
+        out.append(Text(f"... and {len(alike) - MOST_SHOWN} more; --format json has them all", style="dim"))
+    return out
+
+
 def _shown(facts: Facts | None) -> str:
     """An example; a dash for none."""
     return example(facts) if facts is not None else "-"
 
 
 def as_dict(
-    first: str,
-    about: str,
-    lines: Sequence[str],
-    changes: Changes | None,
-    effects: Sequence[ListEffect],
-    apart: Sequence[Unlike] = (),
+    first: str, about: str, lines: Sequence[str], changes: Changes | None, effects: Effects, apart: Sequence[Unlike] = ()
 ) -> dict[str, Any]:
     """The same as plain data."""
 
     def shown(facts: Facts | None) -> str | None:
         """An example packet; None for none."""
         return example(facts) if facts is not None else None
+
+    def turned(turns: Sequence[Turn]) -> list[dict[str, Any]]:
+        """The verdicts that change."""
+        return [{"before": t.before, "after": t.after, "example": shown(t.witness)} for t in turns]
 
     pairs = changes.changed + changes.rerouted if changes is not None else ()
     return {
@@ -180,12 +207,23 @@ def as_dict(
                 "list": effect.name,
                 "devices": list(effect.devices),
                 "unknown": effect.unknown,
-                "verdicts": [{"before": t.before, "after": t.after, "example": shown(t.witness)} for t in effect.turns],
+                "verdicts": turned(effect.turns),
                 "rows": [
-                    {"rule": r.row, "state": r.state, "decides-now": shown(r.grew), "decided-before": shown(r.shrank)}
+                    {"rule": r.row, "was": r.was, "state": r.state, "decides-now": shown(r.grew), "decided-before": shown(r.shrank)}
                     for r in effect.rows
                 ],
             }
-            for effect in effects
+            for effect in effects.lists
+        ],
+        "places": [
+            {
+                "device": effect.device,
+                "where": effect.where,
+                "lists": {"before": list(effect.lists[0]), "after": list(effect.lists[1])},
+                "otherwise": {"before": effect.ends[0], "after": effect.ends[1]},
+                "unknown": effect.unknown,
+                "verdicts": turned(effect.turns),
+            }
+            for effect in effects.places
         ],
     }

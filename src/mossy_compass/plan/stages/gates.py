@@ -5,12 +5,13 @@ All of them are a ``Place`` with lists, and differ in which lists stand there an
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+import itertools
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.gates import Crossing, Offer
-from mossy_compass.model.network import Verdict
+from mossy_compass.model.network import Translate, Verdict
 from mossy_compass.packet.service import ICMP, ICMP6, Service, icmp_span
 from mossy_compass.plan.actions import PASS, Action, Decision, Stop
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
@@ -20,7 +21,7 @@ from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.lists import LOGGED_DEFAULT, SILENT, Consult, Otherwise, Place, end_of, lists_of
+from mossy_compass.plan.stages.lists import LOGGED_DEFAULT, SILENT, Consult, Otherwise, Place, end_of, lists_of, place_at
 from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
 from mossy_compass.plan.table import Table
 
@@ -189,9 +190,17 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
 
 def from_self(here: DevicePlan, port: str | None) -> Step | None:
     """Whether the device may send packets of its own; what answers a question that it took is not held back."""
-    gates = here.device.gates
-    if port is not None or (here.settings.from_self and not gates.from_self):
+    if port is not None or (here.settings.from_self and not here.device.gates.from_self):
         return None
+    answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
+    return Step(Stage.FROM_SELF, guard(answers, NOT_ADMITTED), from_self_place(here).decide)
+
+
+def from_self_place(here: DevicePlan) -> Place:
+    """What the device's own packets meet."""
+    gates = here.device.gates
+    if here.settings.from_self and not gates.from_self:
+        return Place((), SILENT)
     written = lists_of(here, gates.from_self)
     built_in = built_in_table(here, FROM_SELF)
     mute = (Stop(Fate.DROPPED, "self.mute"),)
@@ -202,9 +211,7 @@ def from_self(here: DevicePlan, port: str | None) -> Step | None:
     )
     if written:
         end = end_of(here, [c.table for c in written], "of itself", "")
-    place = Place([*written, *([Consult(built_in)] if built_in.rows else [])], end, (), here.names_at)
-    answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
-    return Step(Stage.FROM_SELF, guard(answers, NOT_ADMITTED), place.decide)
+    return Place([*written, *([Consult(built_in)] if built_in.rows else [])], end, (), here.names_at)
 
 
 def _built_in_note(table: Table) -> Because | None:
@@ -212,16 +219,18 @@ def _built_in_note(table: Table) -> Because | None:
     return Because("note.built-in", (tuple((r.id, not r.disabled) for r in table.rows),)) if table.rows else None
 
 
+def front_place(here: DevicePlan, rule: Translate) -> Place:
+    """What packets meet that a destination rule sent on."""
+    consults = lists_of(here, rule.lists)
+    return Place(consults, end_of(here, [c.table for c in consults], "front", rule.id), (), here.names_at)
+
+
 def front(here: DevicePlan, port: str | None) -> Step | None:
     """The lists of one front: of a destination rule that sent the packet on."""
     rules = [t for t in here.device.translate if t.lists]
     if port is None or not rules:
         return None
-    places = {}
-    for rule in rules:
-        consults = lists_of(here, rule.lists)
-        end = end_of(here, [c.table for c in consults], "front", rule.id)
-        places[rule.id] = Place(consults, end, (), here.names_at)
+    places = {rule.id: front_place(here, rule) for rule in rules}
 
     def decide(facts: Facts) -> Decision | None:
         """What the front's lists say; nothing of a packet that no rule with lists sent on."""
@@ -235,3 +244,69 @@ def places_of(here: DevicePlan) -> Sequence[tuple[str, Table]]:
     """Further tables of a device that rulings may cite by their id: offers and built-in rules."""
     offers = [t for p in here.device.interfaces if (t := offers_table(here, p)) is not None]
     return [(t.id, t) for t in (*offers, built_in_table(here, TO_SELF), built_in_table(here, FROM_SELF))]
+
+
+class Standing(NamedTuple):
+    """A place of a device.
+
+    Attributes:
+        key: tells it from every other place of the device.
+        words: what people call it; pairs of interfaces by their zones.
+        place: the lists there.
+        came, goes: the interfaces that packets come by, and go out of; empty where any.
+        meets: what is true of every packet that comes to it.
+
+    """
+
+    key: tuple[str, ...]
+    words: str
+    place: Place
+    came: tuple[str, ...] = ()
+    goes: tuple[str, ...] = ()
+    meets: tuple[Condition, ...] = ()
+
+
+def every_place(here: DevicePlan) -> Iterator[Standing]:
+    """Every place of a device where lists may stand, in the order in which a packet comes to them; profiles each for itself."""
+    ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
+    for port in ports:
+        place, came = place_at(here, port, "arriving"), (_by("arriving", port),)
+        yield Standing((port, "arriving"), f"{port} arriving", place, (port,), (), came)
+        for variant in place.variants:
+            own = Place(variant.consults, variant.otherwise)
+            yield Standing((port, "arriving", variant.name), f"{port} arriving, profile {variant.name}", own, (port,), (), came)
+    for port, into in itertools.permutations(ports, 2):
+        both = (_by("arriving", port), _by("leaving", into))
+        yield Standing((port, "into", into), pair_words(here, port, into), crossing_place(here, port, into), (port,), (into,), both)
+    for port in ports:
+        left = (_by("leaving", port),)
+        yield Standing((port, "leaving"), f"{port} leaving", place_at(here, port, "leaving"), (), (port,), left)
+        to_own = (_by("arriving", port), Condition("to", (("destination", here.own_spans),)))
+        yield Standing((port, "to-self"), f"{port} to itself", to_self_place(here, port), (port,), (), to_own)
+    from_own = (Condition("from", (("source", here.own_spans),)),)
+    yield Standing(("from-self",), "of itself", from_self_place(here), (), (), from_own)
+    for rule in here.device.translate:
+        if rule.lists:
+            yield Standing(("front", rule.id), f"front {rule.id}", front_place(here, rule))
+
+
+def sides(here: DevicePlan, where: str, way: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The interfaces that packets come by, and go out of, where a list is attached; empty where any.
+
+    Args:
+        here: the device.
+        where, way: as ``standing_lists`` tells them.
+
+    """
+    if way in ("arriving", "leaving"):
+        return ((where,), ()) if way == "arriving" else ((), (where,))
+    crossing = next((c for c in here.device.gates.crossings if way == "crossing" and c.words == where), None)
+    if crossing is None:
+        return (), ()
+    known = here.reader.ports
+    return tuple(known.get(crossing.origin, ())), tuple(known.get(crossing.into, ()))
+
+
+def _by(field: str, port: str) -> Condition:
+    """That a packet comes or goes by an interface."""
+    return Condition(field, ((field, frozenset((port,))),))
