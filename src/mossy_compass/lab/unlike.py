@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.gates import Profile
@@ -94,13 +94,7 @@ def _apart(path: Path, before: Any, after: Any) -> Iterator[tuple[Path, str]]:
     if isinstance(before, Settings) and isinstance(after, Settings):
         before, after = before.values, after.values
     if isinstance(before, Mapping) and isinstance(after, Mapping):
-        for name in dict.fromkeys([*before, *after]):
-            if name in before and name in after:
-                yield from _apart((*path, str(name)), before[name], after[name])
-            else:
-                yield (*path, str(name)), "gone" if name in before else "new"
-        if list(before) != list(after) and set(before) == set(after):
-            yield path, "in another order"
+        yield from _mapped(path, before, after)
     elif dataclasses.is_dataclass(before) and type(before) is type(after):
         for name in _parts(before):
             yield from _apart((*path, key_of(type(before), name)), getattr(before, name), getattr(after, name))
@@ -108,6 +102,20 @@ def _apart(path: Path, before: Any, after: Any) -> Iterator[tuple[Path, str]]:
         yield from _listed(path, before, after)
     else:
         yield path, _turned(before, after)
+
+
+def _mapped(path: Path, before: Mapping[Any, Any], after: Mapping[Any, Any]) -> Iterator[tuple[Path, str]]:
+    """The differences of two mappings, name by name."""
+    for name in dict.fromkeys([*before, *after]):
+        here = (*path, str(name))
+        if name not in after:
+            yield here, "gone"
+        elif name not in before:
+            yield here, "new"
+        else:
+            yield from _apart(here, before[name], after[name])
+    if list(before) != list(after) and set(before) == set(after):
+        yield path, "in another order"
 
 
 def _parts(part: Any) -> Iterator[str]:
@@ -137,10 +145,14 @@ def _listed(path: Path, before: tuple[Any, ...], after: tuple[Any, ...]) -> Iter
         for name, one, other in zip(names, before, after, strict=True):
             yield from _apart((*path, str(name)), one, other)
         return
-    sides = (names, others) if all([*names, *others]) else (before, after)
-    gone, new = (sum(entry not in other for entry in one) for one, other in (sides, sides[::-1]))
-    said = [f"{count} {word}" for count, word in ((gone, "gone"), (new, "new")) if count]
+    one, other = (names, others) if all([*names, *others]) else (before, after)
+    said = [f"{count} {word}" for count, word in ((_missing(one, other), "gone"), (_missing(other, one), "new")) if count]
     yield path, ", ".join(said) or "in another order"
+
+
+def _missing(here: Sequence[Any], there: Sequence[Any]) -> int:
+    """How many entries of one list are not in another."""
+    return sum(entry not in there for entry in here)
 
 
 def _turned(before: Any, after: Any) -> str:

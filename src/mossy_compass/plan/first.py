@@ -85,15 +85,21 @@ def places(rows: Sequence[Row], side: str) -> Places:
     there: list[list[int]] = [[] for _ in ends]
     held = set()
     for number in sorted(narrow, key=lambda n: sum(last - first for first, last in narrow[n])):
-        edges = [(bisect_left(ends, first), bisect_left(ends, last + 1)) for first, last in narrow[number]]
-        if sum(after - at for at, after in edges) > _MOST_PLACES:
-            continue
-        mine = [there[p] for at, after in edges for p in range(at, after)]
-        if all(len(p) < _MOST_THERE for p in mine):
+        mine = [there[p] for p in _crossed(narrow[number], ends)]
+        if len(mine) <= _MOST_PLACES and all(len(p) < _MOST_THERE for p in mine):
             held.add(number)
             for place in mine:
                 place.append(number)
     return Places(side, ends, there, held)
+
+
+def _crossed(spans: Spans, ends: Sequence[int]) -> list[int]:
+    """The places that some runs lie over: all of them, or one more than a row may have."""
+    found: list[int] = []
+    for first, last in spans:
+        at = bisect_left(ends, first)
+        found += range(at, min(bisect_left(ends, last + 1), at + _MOST_PLACES + 1))
+    return found
 
 
 def _ones(rows: Sequence[Row], held: set[int]) -> dict[int, _One]:
@@ -120,19 +126,25 @@ def _here(numbers: Sequence[int], far: Sequence[Spans | None], ones: Mapping[int
     return starts, [tuple(ones[n] for bit, n in enumerate(numbers) if mask >> bit & 1) for mask in masks]
 
 
-def divided(rows: Sequence[Row], stood: Places) -> Callable[[Facts], Row | None]:
-    """The function for a long list: the few rows at the packet's address one by one, the rest together."""
-    by_source = stood.side == "source"
-    ends, ones, wanted = stood.ends, _ones(rows, stood.held), single(rows, "destination" if by_source else "source")
+def _grounds(rows: Sequence[Row], stood: Places, far: str) -> list[_Here]:
+    """What stands at each place; places where the same rows stand share it."""
+    ones, wanted = _ones(rows, stood.held), single(rows, far)
     known: dict[tuple[int, ...], _Here] = {}
-    there = []
+    out = []
     for place in stood.there:
         numbers = tuple(sorted(place))
         if numbers not in known:
             known[numbers] = _here(numbers, wanted, ones)
-        there.append(known[numbers])
+        out.append(known[numbers])
+    return out
+
+
+def divided(rows: Sequence[Row], stood: Places) -> Callable[[Facts], Row | None]:
+    """The function for a long list: the few rows at the packet's address one by one, the rest together."""
+    by_source = stood.side == "source"
+    ends, there = stood.ends, _grounds(rows, stood, "destination" if by_source else "source")
     rest = first_of([row for number, row in enumerate(rows) if number not in stood.held])
-    number_of = {id(row): number for number, row in enumerate(rows)}
+    number_of = {id(row): number for number, row in reversed(list(enumerate(rows)))}
 
     def first(facts: Facts) -> Row | None:
         """The row that decides; None when no row holds."""
@@ -141,15 +153,22 @@ def divided(rows: Sequence[Row], stood: Places) -> Callable[[Facts], Row | None]
         (family, value), (other_family, other) = (packet[1], packet[2]) if by_source else (packet[2], packet[1])
         starts, here = there[bisect_right(ends, value if family == 4 else value + V6_BASE) - 1]
         found = here[bisect_right(starts, other if other_family == 4 else other + V6_BASE) - 1]
-        if not found:
+        one = _met(found, facts) if found else None
+        if one is None:
             return wide
-        service = service_key(packet)
-        for number, least, most, exact, row in found:
-            if least <= service <= most and (exact or all(c.holds(facts) for c in row.conditions)):
-                return row if wide is None or number < number_of[id(wide)] else wide
-        return wide
+        return one.row if wide is None or one.number < number_of[id(wide)] else wide
 
     return first
+
+
+def _met(found: Sequence[_One], facts: Facts) -> _One | None:
+    """The first of some rows that a packet meets, of those whose addresses are its own."""
+    service = service_key(facts.packet)
+    for one in found:
+        _, least, most, exact, row = one
+        if least <= service <= most and (exact or all(c.holds(facts) for c in row.conditions)):
+            return one
+    return None
 
 
 def _together(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
@@ -160,11 +179,15 @@ def _together(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
     asked = dict.fromkeys(c.fields for r in rows for c in r.conditions)
     inline = [runs(single(rows, name)) if (name,) in asked else _EVERYTHING for name in _INLINE]
     others = [column(rows, fields) for fields in asked if fields not in {(n,) for n in _INLINE}]
-    return _finder(tuple(rows), inline, tuple(others))
+    if inline[0] is not _EVERYTHING or others:
+        return _by_all(tuple(rows), inline, tuple(others))
+    if inline[1] is inline[2] is _EVERYTHING:  # rows without a condition: the first decides
+        return lambda facts: rows[-1]
+    return _by_ends(tuple(rows), *inline[1:])
 
 
-def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, ...]) -> Callable[[Facts], Row | None]:
-    """The function that gives the first row, of rows from the last to the first; small cases are written out."""
+def _by_all(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, ...]) -> Callable[[Facts], Row | None]:
+    """The function that gives the first row, of rows from the last to the first, whatever they ask for."""
     (by_service, service_rows), (by_source, source_rows), (by_destination, destination_rows) = inline
 
     def first(facts: Facts) -> Row | None:
@@ -188,9 +211,15 @@ def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, .
             left &= mask(facts)
         return rows[left.bit_length() - 1] if left else None
 
-    def first_by_ends(facts: Facts) -> Row | None:
-        """The same where all fields are runs: no calls between the bisections."""
-        # the same, for rows that ask nothing about services: most of a device's own small tables
+    return first
+
+
+def _by_ends(rows: tuple[Row, ...], sources: Runs, destinations: Runs) -> Callable[[Facts], Row | None]:
+    """The same for rows that ask for addresses alone: most of a device's own small tables."""
+    (by_source, source_rows), (by_destination, destination_rows) = sources, destinations
+
+    def first(facts: Facts) -> Row | None:
+        """The row that decides; None when no row holds."""
         packet = facts.packet
         family, value = packet[1]
         left = source_rows[bisect_right(by_source, value if family == 4 else value + V6_BASE) - 1]
@@ -198,8 +227,4 @@ def _finder(rows: tuple[Row, ...], inline: Sequence[Runs], others: tuple[Mask, .
         left &= destination_rows[bisect_right(by_destination, value if family == 4 else value + V6_BASE) - 1]
         return rows[left.bit_length() - 1] if left else None
 
-    if by_service is not _EVERYTHING[0] or others:
-        return first
-    if by_source is by_destination is _EVERYTHING[0]:  # rows without a condition: the first decides
-        return lambda facts: rows[-1]
-    return first_by_ends
+    return first
