@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 
 from mossy_compass.errors import AddressError, InputError
 from mossy_compass.model.network import AccessList, Network, Rule, Term, Verdict
-from mossy_compass.packet.address import BITS, EVERYTHING, V6_BASE, Prefix, Spans, parse_prefix
+from mossy_compass.packet.address import BITS, EVERYTHING, V6_BASE, Prefix, Span, Spans, parse_prefix
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, protocol_name
 from mossy_compass.plan.plan import Plan
 
@@ -156,6 +156,16 @@ def _refuse(rule: Rule, where: str) -> None:
             raise InputError(f"{where}: RFC 8519 has no word for {word}. Take the rule out of the list, or write it otherwise.")
 
 
+def _fits(service: Service | None, family: int) -> bool:
+    """Whether packets of a family can be of a service: each has its own ICMP."""
+    return service is None or {ICMP: 4, ICMP6: 6}.get(service.protocol, family) == family
+
+
+def _matches(family: int, source: Prefix | None, destination: Prefix | None, service: Service | None, port: Span | None) -> Json:
+    """The headers that an entry is about."""
+    return _l3(family, source, destination, service) | (_l4(service, port) if service is not None else {})
+
+
 def _entries(rule: Rule, own: Spans | None, where: str) -> Iterator[_Entry]:
     """A rule as entries, one for each pair of prefixes, each service, each family and each interface."""
     sources, destinations = _prefixes(rule.sources, own, where), _prefixes(rule.destinations, own, where)
@@ -166,15 +176,15 @@ def _entries(rule: Rule, own: Spans | None, where: str) -> Iterator[_Entry]:
     count = 0
     for family in families:
         ends = list(product(_of_family(sources, family), _of_family(destinations, family)))
-        fitting = [s for s in services if s is None or {ICMP: 4, ICMP6: 6}.get(s.protocol, family) == family]
+        fitting = [s for s in services if _fits(s, family)]
         count += len(ends) * len(fitting) * len(ports) * len(ways)
         if count > MOST_ENTRIES:
             raise InputError(f"{where}: it would become more than {MOST_ENTRIES} entries. Divide the rule.")
         for (source, destination), service in product(ends, fitting):
             for port, (came, left) in product(ports, ways):
-                matches = _l3(family, source, destination, service) | (_l4(service, port) if service is not None else {})
                 by = {"egress-interface": left, "ingress-interface": came}
-                yield _Entry(family, matches | {key: name for key, name in by.items() if name})
+                named = {key: name for key, name in by.items() if name}
+                yield _Entry(family, _matches(family, source, destination, service, port) | named)
 
 
 def _services_of(rule: Rule) -> Sequence[Service | None]:

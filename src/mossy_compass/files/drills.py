@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Container, Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple, TypeVar
 
@@ -643,18 +643,26 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
             return
         for row in rows:
             mark = Mark(name, rows.line_num, 1)
-            held = {h: v.strip() for h, v in zip(head, row, strict=False) if v.strip()}
-            if not held or row[0].lstrip().startswith("#"):
-                continue
-            said = _lacking(held, "there is no {} in this line")
-            if said:
-                problems.add("drill.table", mark, f"{said}.", "Fill it in, or remove the line.")
-            elif held["wanted"].lower() not in ("yes", "no"):
-                problems.add("drill.table", mark, f"wanted is '{held['wanted']}', and neither yes nor no.", "Write yes or no.")
-            else:
-                yield IntentIn({**held, "wanted": held["wanted"].lower() == "yes"}), mark
+            intent = _csv_line(dict(zip(head, map(str.strip, row), strict=False)), mark, problems)
+            if intent is not None:
+                yield intent, mark
     except csv.Error as fault:
         problems.add("drill.table", Mark(name, rows.line_num, 1), f"this is no CSV: {fault}.", "See RFC 4180.")
+
+
+def _csv_line(cells: Mapping[str, str], mark: Mark, problems: Problems) -> IntentIn | None:
+    """A line of a table of intents; None for one that is empty, a comment, or faulty."""
+    held = {column: value for column, value in cells.items() if value}
+    if not held or next(iter(cells.values())).startswith("#"):
+        return None
+    said = _lacking(held, "there is no {} in this line")
+    if said:
+        problems.add("drill.table", mark, f"{said}.", "Fill it in, or remove the line.")
+        return None
+    if held["wanted"].lower() not in ("yes", "no"):
+        problems.add("drill.table", mark, f"wanted is '{held['wanted']}', and neither yes nor no.", "Write yes or no.")
+        return None
+    return IntentIn({**held, "wanted": held["wanted"].lower() == "yes"})
 
 
 def of_csv(data: bytes, name: str, network: str | Path | None) -> Drill:

@@ -65,12 +65,12 @@ def _vlan_faults(ctx: Context, path: Path, entry: InterfaceIn, device: DeviceIn)
     mark, name = ctx.mark(*path), path[3]
     if entry.parent is not None:
         _sub_interface(ctx, path, entry, device)
-    member, addressed = entry.untagged is not None or bool(entry.tagged), bool(entry.address) or entry.leased
+    member, addressed = any((entry.untagged is not None, entry.tagged)), any((entry.address, entry.leased))
     if member and addressed:
         words = f"{name} is a member of a VLAN, so it has no address of its own."
         remedy = f"Give the address to an interface with vlan: {entry.untagged or entry.tagged[0]}."
         ctx.fault("vlan.member", mark, words, remedy)
-    if entry.loopback and (entry.parent or entry.vlan or member or entry.leased):
+    if entry.loopback and any((entry.parent, entry.vlan, member, entry.leased)):
         words = f"{name} is a loopback: it is on no segment and in no VLAN."
         ctx.fault("loopback.port", mark, words, "Remove one of the two.")
     if device.kind == "switch" and addressed:

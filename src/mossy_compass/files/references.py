@@ -68,9 +68,12 @@ def _refers(path: Path, section: str, device: str) -> bool:
         return _SECTIONS[section](path, last, key)
     if section == "devices" and path[:1] == ("segments",):
         return not key and last != "about"
-    address = last in ADDRESSES or (path[:1] == ("groups",) and last != "about") or ("offers" in path and not key)
-    named = section == "names" and last == "name"
-    return not key and (address or named)
+    return not key and (_addressed(path, last) or (section == "names" and last == "name"))
+
+
+def _addressed(path: Path, last: str) -> bool:
+    """Whether words on a path are addresses of some form, or what stands for them."""
+    return last in ADDRESSES or (path[:1] == ("groups",) and last != "about") or "offers" in path
 
 
 def _refers_to_port(path: Path, device: str, last: str, key: bool) -> bool:

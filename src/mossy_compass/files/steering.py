@@ -7,7 +7,7 @@ can be used is for ``plan/order.py`` to say.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from mossy_compass.files.context import Context, Path
 from mossy_compass.files.gates import known_lists, port_words
@@ -17,7 +17,7 @@ from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, Tra
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Candidate, PolicyRoute, Term, Translate
 from mossy_compass.packet.address import V6_BASE, Address, from_key
-from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.packet.service import WITH_PORTS, Service
 
 
 def _ports(ctx: Context, name: str, words: Iterable[str] | None, path: Path, known: Collection[str]) -> tuple[str, ...] | None:
@@ -27,6 +27,11 @@ def _ports(ctx: Context, name: str, words: Iterable[str] | None, path: Path, kno
     for index, word in enumerate(words):
         ctx.unknown_port(name, word, ctx.spot(*path, index), known)
     return tuple(words)
+
+
+def _portless(wanted: Sequence[Service] | None) -> bool:
+    """Whether a rule is about packets without ports, too."""
+    return wanted is None or any(s.protocol not in WITH_PORTS for s in wanted)
 
 
 def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str]) -> Iterator[Translate]:
@@ -39,15 +44,16 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
         destinations = term_list(ctx, entry.to, (*path, "to"))
         goal = _goal(ctx, entry, path)
         wanted = services(ctx, entry.service, (*path, "service")) if entry.service is not None else None
-        if entry.goes_to is not None and entry.goes_to.port is not None:
-            _port_faults(ctx, entry, wanted is None or any(s.protocol not in WITH_PORTS for s in wanted), path)
+        port = entry.goes_to.port if entry.goes_to is not None else None
+        if port is not None:
+            _port_faults(ctx, entry, _portless(wanted), path)
         yield Translate(
             id=entry.id or str((index + 1) * 10),
             mark=ctx.spot(*path),
             family=goal.family if goal else _family(sources, destinations),
             becomes_interface=entry.goes_to is None,
             goes_to=goal,
-            to_port=entry.goes_to.port.first if entry.goes_to and entry.goes_to.port else None,
+            to_port=port.first if port is not None else None,
             arriving=_ports(ctx, name, entry.arriving, (*path, "arriving"), known),
             leaving=_ports(ctx, name, entry.leaving, (*path, "leaving"), known),
             sources=sources,

@@ -16,6 +16,7 @@ from mossy_compass.model.settings import SourceCheck
 from mossy_compass.packet.address import Address, Prefix
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.domains import Port
+from mossy_compass.routing.table import Route
 from mossy_compass.walk.journey import Journey, Leg
 
 MOST_DEVICES = 5000
@@ -114,6 +115,11 @@ Followed = tuple[Prefix, str]
 """A prefix that was learned, and by which protocol."""
 
 
+def _same_way(followed: Followed, route: Route | None, protocol: str) -> bool:
+    """Whether a router uses what it learned, so that the way of packets is the way by which the prefix was learned."""
+    return route is not None and route.prefix == followed[0] and protocol in (followed[1], "connected")
+
+
 class _Gap(Exception):
     """What a journey depends on cannot be told."""
 
@@ -166,7 +172,7 @@ class _Search:
         """
         route = self.plan.device(name).table.lookup(destination)
         protocol = route.origin.split(" ")[0] if route is not None else ""
-        if followed is not None and (route is None or route.prefix != followed[0] or protocol not in (followed[1], "connected")):
+        if followed is not None and not _same_way(followed, route, protocol):
             raise _Gap
         if route is None:
             return

@@ -14,7 +14,7 @@ from dataclasses import replace
 from mossy_compass.marks import Mark, Problems, Severity
 from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, StaticRoute, Term, Translate, Verdict
 from mossy_compass.model.settings import EndOfList
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Prefix
 
 WARN = Severity.WARNING
 NOTE = Severity.NOTE
@@ -170,6 +170,11 @@ def _gateway(device: Device, problems: Problems) -> None:
         problems.add("host.no-gateway", device.mark, words, "Add gateway: ADDRESS.", WARN)
 
 
+def inspecting(device: Device) -> list[Mark]:
+    """Where a device's inspection is written; nothing where none is."""
+    return [device.stateful_mark] if device.stateful and device.stateful_mark else []
+
+
 def _switch(device: Device, problems: Problems) -> None:
     """What is written at a device that only bridges, and has no effect there."""
     for port in device.interfaces.values():
@@ -180,7 +185,7 @@ def _switch(device: Device, problems: Problems) -> None:
     kinds = (
         ("translate", [t.mark for t in device.translate]),
         ("policy-routes", [e.mark for e in device.policy_routes]),
-        ("stateful", [device.stateful_mark] if device.stateful and device.stateful_mark else []),
+        ("stateful", inspecting(device)),
         ("routes", [r.mark for r in device.routes]),
     )
     for key, marks in kinds:
@@ -208,11 +213,11 @@ def _cabling(device: Device, members: set[tuple[str, str]], problems: Problems) 
 def _next_hop(device: Device, route: StaticRoute, hop: Address, problems: Problems) -> None:
     """A next hop that is the device itself, or on none of its subnets."""
     own = [a.prefix for i in device.interfaces.values() for a in i.addresses]
-    if not hop.is_link_local and any(hop == a for a, _ in device.own_addresses()):
+    if not hop.is_link_local and hop in [a for a, _ in device.own_addresses()]:
         words = f"the {_route(route.origin)} {hop} is {device.name} itself."
         problems.add("route.self", route.mark, words, "Name the neighbour's address.", WARN)
         return
-    if (hop.is_link_local and hop.family == 6) or any(prefix.holds(hop) for prefix in own):
+    if _on_link(hop, own):
         return
     if route.origin == "gateway":
         held = ", ".join(map(str, own)) or "it has none"
@@ -221,6 +226,11 @@ def _next_hop(device: Device, route: StaticRoute, hop: Address, problems: Proble
     elif not _recursive(device, route, hop):
         words = f"next hop {hop} is on no subnet of {device.name}: the route is inactive."
         problems.add("route.next-hop-elsewhere", route.mark, words, "Use an address of a connected subnet.", WARN)
+
+
+def _on_link(hop: Address, own: Iterable[Prefix]) -> bool:
+    """Whether a next hop is a neighbour: on a subnet of the device, or link-local, as every neighbour of IPv6 may be called."""
+    return (hop.is_link_local and hop.family == 6) or any(prefix.holds(hop) for prefix in own)
 
 
 def _recursive(device: Device, route: StaticRoute, hop: Address) -> bool:

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from mossy_compass.marks import Mark, Problems, Severity, hint
-from mossy_compass.model.check import place_words, standing_lists
+from mossy_compass.model.check import inspecting, place_words, standing_lists
 from mossy_compass.model.network import AccessList, Device, Interface, Kind, Network, Rule
 from mossy_compass.packet.address import in_spans
 from mossy_compass.plan.conditions import Reader, conditions_of
@@ -130,9 +130,8 @@ def _left_out(device: Device, problems: Problems, mark: Mark) -> None:
 def _written_for(device: Device) -> dict[Stage, list[Mark]]:
     """What the device's translation and policy rules are, with the stage that asks them."""
     ports = device.interfaces.values()
-    inspected = [device.stateful_mark] if device.stateful and device.stateful_mark else []
     return {
-        Stage.INSPECTION: inspected,
+        Stage.INSPECTION: inspecting(device),
         Stage.ARRIVING_LIST: [i.arriving_mark for i in ports if i.arriving_lists],
         Stage.LEAVING_LIST: [i.leaving_mark for i in ports if i.leaving_lists],
         Stage.CROSSING: [c.mark for c in device.gates.crossings if c.into != "self"],

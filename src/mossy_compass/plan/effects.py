@@ -299,18 +299,19 @@ def _of_places(before: Plan, after: Plan) -> Iterator[PlaceEffect]:
             continue
         here = after.device(name)
         old = {s.key: s.place for s in every_place(before.device(name))}
-        told, who = set(), Sides(after.network, here)
-        for standing in every_place(here):
-            earlier_place = old.get(standing.key)
-            if earlier_place is None or _alike(earlier_place, standing.place):
-                continue
-            found = _place(after, name, standing, earlier_place, who)
-            if found is None:
-                continue
-            as_told = (found.where, found.lists, found.ends, tuple((t.before, t.after) for t in found.turns))
-            if as_told not in told:
-                told.add(as_told)
-                yield found
+        who = Sides(after.network, here)
+        pairs = ((standing, old.get(standing.key)) for standing in every_place(here))
+        found = [_place(after, name, s, was, who) for s, was in pairs if was is not None and not _alike(was, s.place)]
+        # Pairs of interfaces in the same two zones are one place to whoever reads it.
+        told: dict[object, PlaceEffect] = {}
+        for effect in filter(None, found):
+            told.setdefault((effect.where, effect.lists, effect.ends, _verdicts(effect)), effect)
+        yield from told.values()
+
+
+def _verdicts(effect: PlaceEffect) -> tuple[tuple[str, str], ...]:
+    """The pairs of verdicts that change."""
+    return tuple((t.before, t.after) for t in effect.turns)
 
 
 def _stand_alike(before: Device, after: Device) -> bool:

@@ -30,6 +30,16 @@ OTHER = "(another)"
 _NODES_PER_ROW = 700
 
 
+_ORDER = (
+    (Bits("protocol", 8),),
+    (Bits("six", 1),),
+    (Bits("destination", 128), Bits("source", 128)),
+    (Bits("slot", SLOT_BITS),),
+    (Bits("from-port", 17),),
+)
+"""The fields that every packet has, in the order of their bits; what rows ask for beside comes after."""
+
+
 class Vocabulary(NamedTuple):
     """What the names of a network's windows and applications can have in common, which sets must know to be exact.
 
@@ -65,18 +75,10 @@ class Space:
         self._names = {name: self._values(name) for name in FIELDS if name in asked and _named(name)}
         self._any = {n: v for n, v in self._names.items() if FIELDS[n].kind is SetKind.ANY_OF}
         one = {n: v for n, v in self._names.items() if FIELDS[n].kind is SetKind.ONE_OF and n != "conversation"}
-        order: list[list[Bits]] = [
-            [Bits("protocol", 8)],
-            [Bits("six", 1)],
-            [Bits("destination", 128), Bits("source", 128)],
-            [Bits("slot", SLOT_BITS)],
-            [Bits("from-port", 17)],
-        ]
-        order += [[Bits(name, max(1, (len(values) - 1).bit_length()))] for name, values in one.items()]
-        order += [[Bits(f"{name} {value}", 1)] for name, values in self._any.items() for value in values]
-        if "ttl" in asked:
-            order.append([Bits("ttl", 8)])
-        self._universe = Universe(order, _NODES_PER_ROW * len(rows))
+        named = [Bits(name, max(1, (len(values) - 1).bit_length())) for name, values in one.items()]
+        named += [Bits(f"{name} {value}", 1) for name, values in self._any.items() for value in values]
+        named += [Bits("ttl", 8)] if "ttl" in asked else []
+        self._universe = Universe([*_ORDER, *([bits] for bits in named)], _NODES_PER_ROW * len(rows))
         self._one = one
         self._known: dict[Condition, Set] = {}
         self._vocabulary = vocabulary or Vocabulary()
@@ -506,6 +508,11 @@ def _shadow(listed: _Listed, number: int) -> Shadow:
     return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
 
 
+def _spared(decided: Set, apart: Iterable[Set]) -> bool:
+    """Whether a rule decides something, and none of it would meet another fate below."""
+    return decided.satisfiable() and not any((decided & other).satisfiable() for other in apart)
+
+
 def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | None]]:
     """Rules whose packets would meet the same fate without them; from the last upwards, the rest's decisions are known.
 
@@ -522,9 +529,9 @@ def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | Non
             continue
         outcome = (row.verdict, row.answer)
         there_to_be_seen = bool(row.log) or not row.conditions
-        if not there_to_be_seen and decided[number].satisfiable():
-            apart = rest.values() if outcome == last else [~rest.get(outcome, nothing)]
-            if not any((decided[number] & other).satisfiable() for other in apart):
+        if not there_to_be_seen:
+            apart = rest.values() if outcome == last else (~rest.get(outcome, nothing),)
+            if _spared(decided[number], apart):
                 found.append(number)
         for other, held in list(rest.items()):
             rest[other] = held & ~mine
@@ -532,6 +539,11 @@ def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | Non
             rest[outcome] = rest[outcome] | mine if outcome in rest else mine
     for count, number in enumerate(reversed(found)):
         yield rows[number], space.witness(decided[number], listed.hosts) if count < MOST_EXPLAINED else None
+
+
+def _crossing(one: Set, other: Set) -> bool:
+    """Whether two sets share packets while each has packets of its own."""
+    return all(s.satisfiable() for s in (one & other, one & ~other, other & ~one))
 
 
 def _overlaps(listed: _Listed) -> Iterator[Overlap]:
@@ -548,7 +560,7 @@ def _overlaps(listed: _Listed) -> Iterator[Overlap]:
         more = 0
         for n in listed.boxes.meeting(number, opposite & (1 << number) - 1):
             shared = mine & meant[n]
-            if not shared.satisfiable() or not (mine & ~meant[n]).satisfiable() or not (meant[n] & ~mine).satisfiable():
+            if not _crossing(mine, meant[n]):
                 continue
             if len(above) == MOST_NAMED:
                 more += 1

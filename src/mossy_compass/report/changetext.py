@@ -183,47 +183,48 @@ def as_dict(
     first: str, about: str, lines: Sequence[str], changes: Changes | None, effects: Effects, apart: Sequence[Unlike] = ()
 ) -> dict[str, Any]:
     """The same as plain data."""
-
-    def shown(facts: Facts | None) -> str | None:
-        """An example packet; None for none."""
-        return example(facts) if facts is not None else None
-
-    def turned(turns: Sequence[Turn]) -> list[dict[str, Any]]:
-        """The verdicts that change."""
-        return [{"before": t.before, "after": t.after, "example": shown(t.witness)} for t in turns]
-
-    pairs = changes.changed + changes.rerouted if changes is not None else ()
+    changes = changes if changes is not None else Changes((), (), (), ())
     return {
         "mossy-changes": 1,
         "answer": first,
         "about": about,
         "file": list(lines),
         "differ": [one._asdict() for one in apart],
-        "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in pairs],
-        "new": [cell_dict(c) for c in changes.come] if changes is not None else [],
-        "gone": [cell_dict(c) for c in changes.gone] if changes is not None else [],
-        "rules": [
-            {
-                "list": effect.name,
-                "devices": list(effect.devices),
-                "unknown": effect.unknown,
-                "verdicts": turned(effect.turns),
-                "rows": [
-                    {"rule": r.row, "was": r.was, "state": r.state, "decides-now": shown(r.grew), "decided-before": shown(r.shrank)}
-                    for r in effect.rows
-                ],
-            }
-            for effect in effects.lists
-        ],
-        "places": [
-            {
-                "device": effect.device,
-                "where": effect.where,
-                "lists": {"before": list(effect.lists[0]), "after": list(effect.lists[1])},
-                "otherwise": {"before": effect.ends[0], "after": effect.ends[1]},
-                "unknown": effect.unknown,
-                "verdicts": turned(effect.turns),
-            }
-            for effect in effects.places
-        ],
+        "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in (*changes.changed, *changes.rerouted)],
+        "new": [cell_dict(c) for c in changes.come],
+        "gone": [cell_dict(c) for c in changes.gone],
+        "rules": [_list_dict(effect) for effect in effects.lists],
+        "places": [_place_dict(effect) for effect in effects.places],
     }
+
+
+def _list_dict(effect: ListEffect) -> dict[str, Any]:
+    """What a change does to one list, as plain data."""
+    rows = [
+        {"rule": r.row, "was": r.was, "state": r.state, "decides-now": _data(r.grew), "decided-before": _data(r.shrank)}
+        for r in effect.rows
+    ]
+    verdicts = _turned(effect.turns)
+    return {"list": effect.name, "devices": list(effect.devices), "unknown": effect.unknown, "verdicts": verdicts, "rows": rows}
+
+
+def _place_dict(effect: PlaceEffect) -> dict[str, Any]:
+    """What a change does to one place, as plain data."""
+    return {
+        "device": effect.device,
+        "where": effect.where,
+        "lists": {"before": list(effect.lists[0]), "after": list(effect.lists[1])},
+        "otherwise": {"before": effect.ends[0], "after": effect.ends[1]},
+        "unknown": effect.unknown,
+        "verdicts": _turned(effect.turns),
+    }
+
+
+def _turned(turns: Sequence[Turn]) -> list[dict[str, Any]]:
+    """The verdicts that change, as plain data."""
+    return [{"before": t.before, "after": t.after, "example": _data(t.witness)} for t in turns]
+
+
+def _data(facts: Facts | None) -> str | None:
+    """An example packet; None for none."""
+    return example(facts) if facts is not None else None

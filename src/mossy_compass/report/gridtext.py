@@ -104,12 +104,15 @@ def changes(found: Changes, grid: Grid, name: str, baseline: str) -> RenderableT
         rows = [(_ends(b), f"was {a.words}: {a.reason}\nis {b.words}: {b.reason}") for a, b in pairs]
         parts += _part(title, rows)
     for title, what in (("another path", "way"), ("another exit interface", "leaving"), ("seen under another address", "seen as")):
-        parts += _part(
-            title, [(_ends(b), f"was {x}\nis {y}") for a, b in found.rerouted for w, x, y in differences(a, b) if w == what]
-        )
+        parts += _part(title, _otherwise(found, what))
     parts += _part("new", [(_ends(c), f"{c.words}: {c.reason}") for c in found.come])
     parts += _part("gone", [(_ends(c), f"was {c.words}") for c in found.gone])
     return Group(*parts)
+
+
+def _otherwise(found: Changes, what: str) -> list[tuple[str, str]]:
+    """The tests that end as before and differ in one respect, with what it was and is."""
+    return [(_ends(b), f"was {x}\nis {y}") for a, b in found.rerouted for w, x, y in differences(a, b) if w == what]
 
 
 def _part(title: str, rows: list[tuple[str, str]]) -> list[RenderableType]:

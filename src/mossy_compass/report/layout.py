@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING
 
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
@@ -185,13 +185,18 @@ def _wire(network: Network, shown: dict[str, Device], boxes: dict[str, Box]) -> 
             key = f"segment {segment.name}"
             boxes[key] = _segment_box(network, segment, [m for m in members if m not in ends], states)
             lines += [Line(name, key, segment.name, states[name, port]) for name, port in ends]
+    _bow(lines)
+    return lines
+
+
+def _bow(lines: Sequence[Line]) -> None:
+    """Bend the lines between the same two boxes apart."""
     together: dict[tuple[str, ...], list[Line]] = defaultdict(list)
     for line in lines:
         together[tuple(sorted((line.start, line.end)))].append(line)
     for group in together.values():
         for number, line in enumerate(group):
             line.bow = (number - (len(group) - 1) / 2) * 34
-    return lines
 
 
 def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]], states: dict[tuple[str, str], str]) -> Box:

@@ -161,8 +161,8 @@ def _look_up(
     plan: Plan, sender: str, target: str, options: Options, state: State, choose: Choose | None
 ) -> tuple[Lookup, tuple[Address, ...]] | None:
     """Ask the sender's resolvers in their order, by UDP (RFC 1035 section 4.2.1), until one answers. None: no need."""
-    device = plan.network.devices.get(sender.partition("/")[0]) if isinstance(sender, str) else None
-    if device is None or not device.resolvers or unleased(plan.network, target) or addresses_of(plan.network, target):
+    device = plan.network.devices.get(sender.partition("/")[0])
+    if device is None or unleased(plan.network, target) or addresses_of(plan.network, target):
         return None
     lookup: Lookup | None = None
     for resolver in device.resolvers:
@@ -172,12 +172,10 @@ def _look_up(
         found = tuple(a for a in records.get(target, ()) if options.family in (None, a.family))
         lookup = Lookup(target, str(resolver), tuple(map(str, found)), journey)
         if journey.answered:
-            for hop in journey.back.hops if journey.back else ():
-                if found:  # whoever passed the answer on may remember what the name stands for
-                    state.learn(hop.device, target, found)
+            for hop in journey.back.hops if journey.back and found else ():
+                state.learn(hop.device, target, found)  # whoever passed the answer on may remember what the name stands for
             return lookup, found
-    assert lookup is not None
-    return lookup, ()
+    return None if lookup is None else (lookup, ())
 
 
 def _not_found(plan: Plan, sender: str, target: str, service: str, lookup: Lookup) -> Journey:

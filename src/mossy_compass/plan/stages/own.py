@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.network import Serves
 from mossy_compass.packet.address import Span, Spans
+from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, Service, icmp_span
 from mossy_compass.plan.actions import Decision, Deliver, Reply, Stop
 from mossy_compass.plan.conditions import Condition
@@ -133,6 +134,13 @@ def _service_reasons(here: DevicePlan) -> dict[str, Because]:
     return {f"service {n}": Because("service", (name, served.words), served.mark) for n, (name, served, _) in named}
 
 
+def _closed(here: DevicePlan, own: Own, name: str, packet: Packet) -> Because:
+    """That nobody listens there, with what is listened for."""
+    listens = tuple(dict.fromkeys(s.words for s in here.serves(own.far)))
+    mark = here.settings.mark("closed-port") or (own.far.mark if own.far else here.device.mark)
+    return Because("service.closed", (name, packet, listens), mark)
+
+
 def _because(here: DevicePlan, own: Own, row: Row, facts: Facts) -> Because:
     """What a row of the device's own table rests on."""
     name = own.far.name if own.far else here.name
@@ -142,9 +150,7 @@ def _because(here: DevicePlan, own: Own, row: Row, facts: Facts) -> Because:
         code = "ping.answered" if settings.answers_ping else "ping.ignored"
         return Because(code, (name, settings.text("answers-ping"), "" if mark else settings.kind), mark)
     if row.id == "closed-port":
-        listens = tuple(dict.fromkeys(s.words for s in here.serves(own.far)))
-        mark = settings.mark("closed-port") or (own.far.mark if own.far else here.device.mark)
-        return Because("service.closed", (name, packet, listens), mark)
+        return _closed(here, own, name, packet)
     if row.id == "known":
         assert facts.session is not None
         return Because("session.known", (facts.session.number, here.name))

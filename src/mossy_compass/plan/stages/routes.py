@@ -204,21 +204,25 @@ class Neighbour(NamedTuple):
     narrowest: Because
 
 
+def _silent(here: DevicePlan, leaving: str, target: Address, domain: str) -> Decision:
+    """Nobody answers for an address where it is asked for."""
+    segment = here.domains.segment_of(here.name, leaving)
+    because = Because("neighbour.silent", (target, here.name), segment.mark if segment else None)
+    note = Because("note.nobody", (domain, target, here.owner(target) or ""))
+    return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "neighbour.silent", Reply.HOST_UNREACHABLE),), note)
+
+
 def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Neighbour:
     """Who takes what leaves for ``target``; or why nobody does."""
     domains = here.domains
     link = domains.link(here.name, leaving)
-    stop = Reply.HOST_UNREACHABLE
     if not link.up:
         because = down(here.device, leaving, link.why)
-        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "interface.down", stop),))
+        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "interface.down", Reply.HOST_UNREACHABLE),))
     domain = domains.of(here.name, leaving)
     answers = [a for a in domains.answers(domain, target) if a.device != here.name] if domain else []
     if domain is None or not answers:
-        segment = domains.segment_of(here.name, leaving)
-        because = Because("neighbour.silent", (target, here.name), segment.mark if segment else None)
-        note = Because("note.nobody", (domain.name if domain else "", target, here.owner(target) or ""))
-        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "neighbour.silent", stop),), note)
+        return _silent(here, leaving, target, domain.name if domain else "")
     chosen = answers[0]
     cables = domains.cables((here.name, leaving), (chosen.device, chosen.interface))
     interface = here.device.interfaces[leaving]
