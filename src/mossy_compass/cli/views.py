@@ -210,10 +210,8 @@ def grid(
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk import grid as grids
 
-    if renew and baseline is None:
-        raise InputError("--renew is about a baseline; add --baseline FILE.")
     shape = shape_of(picture) if picture else ""
-    earlier = _earlier(Path(baseline)) if baseline else None
+    earlier = _baseline(baseline, renew)
     network = read_network(file)
     tests = grids.questions_of(network, sources, targets, services)
     plan = Plan(network)
@@ -230,9 +228,7 @@ def grid(
         _print_evidence(plan, journeys, decided, form)
         raise SystemExit(0)
     if picture:
-        from mossy_compass.report import drawing
-
-        write_whole(Path(picture), drawing.render_grid(made, network.title or file, shape))
+        _draw_grid(made, network.title or file, picture, shape)
     if baseline and (earlier is None or renew):
         write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode())
     found = grids.compare(earlier, made) if earlier is not None else None
@@ -312,6 +308,20 @@ def _print_grid(made: Grid, found: Changes | None, form: str, file: str, baselin
 
 MOST_BASELINE = 64 * 1024 * 1024
 """Bytes of a baseline; more is no grid of ours."""
+
+
+def _baseline(baseline: str | None, renew: bool) -> Grid | None:
+    """The grid that was kept, where there is one."""
+    if renew and baseline is None:
+        raise InputError("--renew is about a baseline; add --baseline FILE.")
+    return _earlier(Path(baseline)) if baseline else None
+
+
+def _draw_grid(made: Grid, title: str, picture: str, shape: str) -> None:
+    """Draw a grid into a file."""
+    from mossy_compass.report import drawing
+
+    write_whole(Path(picture), drawing.render_grid(made, title, shape))
 
 
 def _earlier(path: Path) -> Grid | None:

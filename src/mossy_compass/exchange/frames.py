@@ -10,7 +10,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from mossy_compass.errors import Unsupported
-from mossy_compass.routing.table import RouteTable
+from mossy_compass.routing.table import Route, RouteTable
 from mossy_compass.walk.grid import Grid
 from mossy_compass.walk.many import Flows
 
@@ -46,15 +46,17 @@ def _rows(thing: Grid | Flows | RouteTable) -> list[dict[str, Any]]:
             for hop, count in s.counts
         ]
     if isinstance(thing, RouteTable):
-        return [
-            {
-                "prefix": str(r.prefix),
-                "origin": r.origin,
-                "preference": r.preference,
-                "metric": r.metric,
-                "ways": ", ".join(h.words() for h in r.hops) or r.action.value,
-                "place": str(r.mark) if r.mark and r.mark.line else "",
-            }
-            for r in thing
-        ]
+        return [_route(r) for r in thing]
     raise Unsupported(f"{type(thing).__name__} is no table. Give a grid, flows, or a route table.")
+
+
+def _route(route: Route) -> dict[str, Any]:
+    """A row of a route table."""
+    return {
+        "prefix": str(route.prefix),
+        "origin": route.origin,
+        "preference": route.preference,
+        "metric": route.metric,
+        "ways": ", ".join(h.words() for h in route.hops) or route.action.value,
+        "place": str(route.mark) if route.mark and route.mark.line else "",
+    }

@@ -82,13 +82,12 @@ class ExpectIn(Part):
         """Refuse keys that do not go together."""
         if (self.counter is None) != (self.is_ is None):
             raise fault("counter and is go together: counter: DEVICE/LIST/RULE, is: NUMBER.")
-        flow = self.from_ or self.to or self.service or self.reaches is not None
-        if self.counter is not None:
-            if self.that or flow:
-                raise fault("counter: reads a rule's counter, and tests no flow: write two steps.")
-        elif self.that and flow:
+        flow = any((self.from_, self.to, self.service, self.reaches is not None))
+        if self.counter is not None and (self.that or flow):
+            raise fault("counter: reads a rule's counter, and tests no flow: write two steps.")
+        if self.that and flow:
             raise fault("the sentence says from, to, service and reaches already: leave these keys out.")
-        elif not self.that and not (self.from_ and self.to):
+        if not any((self.counter is not None, self.that, self.from_ and self.to)):
             raise fault("an expectation says from and to, or a sentence: SOURCE reaches TARGET for SERVICE.")
 
 

@@ -518,9 +518,16 @@ def flow(value: object) -> str:
         return "[" + ", ".join(map(flow, value)) + "]"
     if isinstance(value, bool):
         return "yes" if value else "no"
-    if isinstance(value, int | float):
-        return str(value)
-    text = str(value)
+    return str(value) if isinstance(value, int | float) else _text(str(value))
+
+
+def _text(text: str) -> str:
+    """A text as YAML, in quotes where a reader could take it for something else.
+
+    Raises:
+        InputError: it holds what no network file does.
+
+    """
     if not text.isprintable():
         raise InputError("a value has a control character, or another that is not printed. Write plain text on one line.")
     if _PLAIN.fullmatch(text) and text == text.strip() and text not in ("~", "null", "Null", "NULL"):

@@ -6,7 +6,7 @@ records, segments, zones, and last as an address form.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 
 from mossy_compass.errors import AddressError
 from mossy_compass.files.context import Context, Path
@@ -123,7 +123,15 @@ def _group_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> T
     if len(seen) == MOST_NESTED:
         _too_deep(ctx, "group", mark)
         return None
-    members = []
+    members = list(_members(ctx, word, seen))
+    masked = tuple(dict.fromkeys(m for t in members for m in t.masked))
+    made = Term(word, merge(s for m in members for s in m.spans or ()), tuple(members), masked=masked)
+    ctx.terms[word] = made
+    return made
+
+
+def _members(ctx: Context, word: str, seen: tuple[str, ...]) -> Iterator[Term]:
+    """What the members of a group stand for."""
     for index, member in enumerate(ctx.doc.groups[word].members):
         spot = ctx.spot("groups", word, "members", index)
         found = term(ctx, member, spot, (*seen, word))
@@ -131,11 +139,7 @@ def _group_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> T
             words = "self cannot be a member of a group: it means another device in each list."
             ctx.fault("group.self", spot, words, "Name it in the rule.")
         elif found is not None:
-            members.append(found)
-    masked = tuple(dict.fromkeys(m for t in members for m in t.masked))
-    made = Term(word, merge(s for m in members for s in m.spans or ()), tuple(members), masked=masked)
-    ctx.terms[word] = made
-    return made
+            yield found
 
 
 def _device_term(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -> Term | None:

@@ -354,27 +354,47 @@ def _way_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     if wanted.passes and not _in_order(wanted.passes, path):
         yield f"it should pass {', '.join(wanted.passes)}, and goes {' > '.join(path)}"
     yield from (f"it should not pass {name}, and goes {' > '.join(path)}" for name in wanted.avoids if name in path)
-    exits = [f"{h.device}/{h.leaving}" for h in journey.there.hops if h.leaving]
-    if wanted.exit is not None and wanted.exit not in exits:
-        yield f"it should leave by {wanted.exit}, and leaves by {', '.join(exits) or 'nothing'}"
+    yield from _exit_wrong(journey, wanted)
     seen = (journey.seen_as, journey.seen_as.rpartition(":")[0].strip("[]"))  # with its port, or without
     if wanted.seen_as is not None and wanted.seen_as not in seen:
         yield f"it should be seen as {wanted.seen_as}, and is seen as {journey.seen_as or 'nothing'}"
 
 
+def _exit_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
+    """Where it leaves, if that is not as it was wanted."""
+    exits = [f"{h.device}/{h.leaving}" for h in journey.there.hops if h.leaving]
+    if wanted.exit is not None and wanted.exit not in exits:
+        yield f"it should leave by {wanted.exit}, and leaves by {', '.join(exits) or 'nothing'}"
+
+
+class _Met(NamedTuple):
+    """A row that a packet met.
+
+    Attributes:
+        name: as LIST/RULE.
+        logged: the severity of its line; empty for none.
+        of_list: it is a rule of a list.
+
+    """
+
+    name: str
+    logged: str
+    of_list: bool
+
+
+def _met(journey: Journey) -> list[_Met]:
+    """Every row that had a part in what became of packets."""
+    rulings = [r for leg in journey.homeward for h in leg.hops for r in h.rulings if r.row]
+    return [_Met(f"{r.table.removeprefix('list ')}/{r.row}", r.logged, r.table.startswith("list ")) for r in rulings]
+
+
 def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """Rules that should have had a part, and had none."""
-    met = [
-        (f"{r.table.removeprefix('list ')}/{r.row}", r.logged, r.table.startswith("list "))
-        for leg in journey.homeward
-        for h in leg.hops
-        for r in h.rulings
-        if r.row
-    ]
-    if wanted.by is not None and wanted.by not in [name for name, _, _ in met]:
-        said = ", ".join(dict.fromkeys(name for name, _, of_list in met if of_list)) or "no rule of a list"
+    met = _met(journey)
+    if wanted.by is not None and wanted.by not in [row.name for row in met]:
+        said = ", ".join(dict.fromkeys(row.name for row in met if row.of_list)) or "no rule of a list"
         yield f"{wanted.by} should decide, and it met {said}"
-    if wanted.logs is not None and wanted.logs not in [name for name, logged, _ in met if logged]:
+    if wanted.logs is not None and wanted.logs not in [row.name for row in met if row.logged]:
         yield f"{wanted.logs} should log it, and does not"
 
 

@@ -72,17 +72,21 @@ class Space:
         """
         self.rows = tuple(rows)
         asked = {name for row in rows for c in row.conditions for name in c.fields}
-        self._names = {name: self._values(name) for name in FIELDS if name in asked and _named(name)}
-        self._any = {n: v for n, v in self._names.items() if FIELDS[n].kind is SetKind.ANY_OF}
-        one = {n: v for n, v in self._names.items() if FIELDS[n].kind is SetKind.ONE_OF and n != "conversation"}
-        named = [Bits(name, max(1, (len(values) - 1).bit_length())) for name, values in one.items()]
-        named += [Bits(f"{name} {value}", 1) for name, values in self._any.items() for value in values]
-        named += [Bits("ttl", 8)] if "ttl" in asked else []
-        self._universe = Universe([*_ORDER, *([bits] for bits in named)], _NODES_PER_ROW * len(rows))
-        self._one = one
+        self._any = {name: self._values(name) for name in _of_kind(SetKind.ANY_OF) if name in asked}
+        self._one = {name: self._values(name) for name in _of_kind(SetKind.ONE_OF) if name in asked and name != "conversation"}
+        self._universe = Universe([*_ORDER, *([bits] for bits in self._named("ttl" in asked))], _NODES_PER_ROW * len(rows))
         self._known: dict[Condition, Set] = {}
         self._vocabulary = vocabulary or Vocabulary()
         self.possible = self._possible()
+
+    def _named(self, ttl: bool) -> Iterator[Bits]:
+        """The bits of fields that some row asks for: a number for one of several names, a flag for each where several may hold."""
+        for name, values in self._one.items():
+            yield Bits(name, max(1, (len(values) - 1).bit_length()))
+        for name, values in self._any.items():
+            yield from (Bits(f"{name} {value}", 1) for value in values)
+        if ttl:
+            yield Bits("ttl", 8)
 
     def _values(self, field: str) -> list[Any]:
         """Every value of a field of names that some row says; for those of a closed set, all of it."""
@@ -129,6 +133,10 @@ class Space:
             return self._universe.union(four & self._universe.agree(side, m.base, fixed & ~m.free, 32) for m in values)
         if kind is SetKind.ANY_OF:
             return self._universe.union(self._universe.flag(f"{name} {v}") for v in values)
+        return self._one_of(name, values)
+
+    def _one_of(self, name: str, values: Iterable[Any]) -> Set:
+        """The packets whose field is one of some names; a name that no row says is any other."""
         if name == "conversation":
             return self._universe.union(self._universe.between("protocol", v, v) for v in values)
         listed = self._one[name]
@@ -320,9 +328,9 @@ class Space:
         return facts
 
 
-def _named(field: str) -> bool:
-    """Whether a field's sets are made of names."""
-    return FIELDS[field].kind in (SetKind.ONE_OF, SetKind.ANY_OF)
+def _of_kind(kind: SetKind) -> list[str]:
+    """The fields whose sets are of a kind."""
+    return [name for name, field in FIELDS.items() if field.kind is kind]
 
 
 # --- what follows for a list -------------------------------------------------------------------------------------
@@ -533,10 +541,9 @@ def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | Non
             apart = rest.values() if outcome == last else (~rest.get(outcome, nothing),)
             if _spared(decided[number], apart):
                 found.append(number)
-        for other, held in list(rest.items()):
-            rest[other] = held & ~mine
+        rest = {other: held & ~mine for other, held in rest.items()}
         if outcome != last:
-            rest[outcome] = rest[outcome] | mine if outcome in rest else mine
+            rest[outcome] = rest.get(outcome, nothing) | mine
     for count, number in enumerate(reversed(found)):
         yield rows[number], space.witness(decided[number], listed.hosts) if count < MOST_EXPLAINED else None
 

@@ -8,7 +8,7 @@ is left (rows about wide or crowded ranges, or about any address) is short, and 
 from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 from mossy_compass.packet.address import V6_BASE, Span, Spans
@@ -81,7 +81,7 @@ class Places(NamedTuple):
 def places(rows: Sequence[Row], side: str) -> Places:
     """Give the rows their places on one side, the narrowest first; a place that has many already takes no more."""
     narrow = {n: s for n, s in enumerate(single(rows, side)) if s is not None and len(s) <= _MOST_RUNS}
-    ends = sorted({-1, *(e for spans in narrow.values() for first, last in spans for e in (first, last + 1))})
+    ends = _ends(narrow.values())
     there: list[list[int]] = [[] for _ in ends]
     held = set()
     for number in sorted(narrow, key=lambda n: sum(last - first for first, last in narrow[n])):
@@ -91,6 +91,11 @@ def places(rows: Sequence[Row], side: str) -> Places:
             for place in mine:
                 place.append(number)
     return Places(side, ends, there, held)
+
+
+def _ends(some: Iterable[Spans]) -> list[int]:
+    """Where a run begins or is over; the line itself begins at -1."""
+    return sorted({-1, *(e for spans in some for first, last in spans for e in (first, last + 1))})
 
 
 def _crossed(spans: Spans, ends: Sequence[int]) -> list[int]:

@@ -61,9 +61,15 @@ def _fares(found: Changes, tests: int, effects: Effects) -> str:
 
 
 def whole(
-    first: str, about: str, lines: Sequence[str] | None, found: Changes | None, grid: Grid | None, effects: Effects
+    first: str,
+    about: str,
+    lines: Sequence[str] | None,
+    found: Changes | None,
+    grid: Grid | None,
+    effects: Effects,
+    apart: Sequence[Unlike] = (),
 ) -> RenderableType:
-    """The answer, then what changes for tests, for packets, and in the file."""
+    """The answer, then what changes for tests, for packets, and in the file: its lines, or the places that differ."""
     parts: list[RenderableType] = [Text(first, style="bold")]
     if about:
         parts.append(Text(f"  purpose  {about}", style="dim"))
@@ -74,10 +80,12 @@ def whole(
     parts += _places(effects.places)
     if lines is not None:
         parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
+    if apart:
+        parts.append(_written_apart(apart))
     return Group(*parts)
 
 
-def written_apart(apart: Sequence[Unlike]) -> RenderableType:
+def _written_apart(apart: Sequence[Unlike]) -> RenderableType:
     """Where two versions are written otherwise, whether a test notices or not."""
     rows = [(f"  {one.place}", one.what) for one in apart[:MOST_SHOWN]]
     if len(apart) > MOST_SHOWN:

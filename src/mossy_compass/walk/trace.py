@@ -161,21 +161,26 @@ def _look_up(
     plan: Plan, sender: str, target: str, options: Options, state: State, choose: Choose | None
 ) -> tuple[Lookup, tuple[Address, ...]] | None:
     """Ask the sender's resolvers in their order, by UDP (RFC 1035 section 4.2.1), until one answers. None: no need."""
-    device = plan.network.devices.get(sender.partition("/")[0])
-    if device is None or unleased(plan.network, target) or addresses_of(plan.network, target):
+    device = plan.network.devices.get(sender.partition("/")[0]) if isinstance(sender, str) else None
+    if device is None or not device.resolvers or unleased(plan.network, target) or addresses_of(plan.network, target):
         return None
     lookup: Lookup | None = None
     for resolver in device.resolvers:
         question = ask(plan, sender, str(resolver), "udp/53", at=options.at, last_resort=options.last_resort, choose=choose)
         journey, _ = trace_question(plan, question, state, choose)
-        records = plan.network.devices[journey.there.end].records or {} if journey.answered else {}
-        found = tuple(a for a in records.get(target, ()) if options.family in (None, a.family))
+        found = _answered(plan, journey, target, options.family)
         lookup = Lookup(target, str(resolver), tuple(map(str, found)), journey)
         if journey.answered:
             for hop in journey.back.hops if journey.back and found else ():
                 state.learn(hop.device, target, found)  # whoever passed the answer on may remember what the name stands for
             return lookup, found
     return None if lookup is None else (lookup, ())
+
+
+def _answered(plan: Plan, journey: Journey, target: str, family: int | None) -> tuple[Address, ...]:
+    """The addresses that a resolver gives, of the family that is asked for; none where it could not be asked."""
+    records = plan.network.devices[journey.there.end].records if journey.answered else None
+    return tuple(a for a in (records or {}).get(target, ()) if family in (None, a.family))
 
 
 def _not_found(plan: Plan, sender: str, target: str, service: str, lookup: Lookup) -> Journey:

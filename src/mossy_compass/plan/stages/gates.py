@@ -47,6 +47,16 @@ def _is(here: DevicePlan, word: str, port: str | None) -> bool:
     return word == ANY or port in here.reader.ports.get(word, ())
 
 
+def _default_name(here: DevicePlan, origin: str | None, into: str | None) -> str:
+    """The setting that says the default for a pair; empty where another one does."""
+    if origin is None:
+        return ""  # what the device says itself is for from-self
+    from_outside, to_outside = here.is_outside(origin), into is not None and here.is_outside(into)
+    if from_outside != to_outside:
+        return "inbound" if from_outside else "outbound"
+    return "" if into is None else "through"  # from inside to the device itself: to-self says
+
+
 def default_for(here: DevicePlan, origin: str | None, into: str | None) -> Otherwise:
     """The default for what no crossing is written for: by whether it comes from outside, and goes outside.
 
@@ -55,18 +65,10 @@ def default_for(here: DevicePlan, origin: str | None, into: str | None) -> Other
         origin, into: interfaces; None for the device itself.
 
     """
-    from_outside = origin is not None and here.is_outside(origin)
-    to_outside = into is not None and here.is_outside(into)
-    if origin is None:
-        return SILENT  # what the device says itself is for from-self
-    if from_outside and not to_outside:
-        name, permits = "inbound", here.settings.inbound
-    elif to_outside and not from_outside:
-        name, permits = "outbound", here.settings.outbound
-    elif into is None:
-        return SILENT  # from inside to the device itself: to-self says
-    else:
-        name, permits = "through", here.settings.through
+    name = _default_name(here, origin, into)
+    if not name:
+        return SILENT
+    permits = {"inbound": here.settings.inbound, "outbound": here.settings.outbound, "through": here.settings.through}[name]
     because = setting(here.settings, name)
     note = Because("note.no-rule", (here.name, origin, into or ""))
     if permits:
