@@ -102,7 +102,7 @@ def change(
     if form == "json":
         say_json(changetext.as_dict(first, made.about, lines, changes, found))
         return
-    show(changetext.whole(first, made.about, lines, changes, other, found))
+    show(changetext.whole(first, made.about, lines, changes, found))
 
 
 def _tested(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> Grid | None:

@@ -157,7 +157,7 @@ def compare(
     elif form == "json":
         say_json(changetext.as_dict(first, "", [], found, rules, apart))
     else:
-        show(changetext.whole(first, "", None, found, other, rules, apart))
+        show(changetext.whole(first, "", None, found, rules, apart))
     raise SystemExit(EXIT_NOT if found or rules else 0)
 
 

@@ -299,6 +299,11 @@ class _Places:
         return min((p for p, _ in self.subnets), key=lambda p: abs(p.span.first - wanted))
 
 
+def _local(plan: Plan, spans: Spans) -> bool:
+    """Whether all of some addresses are of one's own networks."""
+    return all(in_spans(end, plan.network.local) for span in spans for end in span)
+
+
 def _sources(plan: Plan, standing: Standing, places: _Places, problems: Problems) -> None:
     """Sources that live nowhere, and lists whose sources arrive by another interface."""
     elsewhere: list[tuple[Rule, str]] = []
@@ -307,9 +312,7 @@ def _sources(plan: Plan, standing: Standing, places: _Places, problems: Problems
         spans = _written(rule.sources)
         if rule.disabled or spans is None:
             continue
-        if all(in_spans(s.first, plan.network.local) and in_spans(s.last, plan.network.local) for s in spans) and not intersect(
-            spans, merge((*places.held, *_routed(standing)))
-        ):
+        if _local(plan, spans) and not intersect(spans, merge((*places.held, *_routed(standing)))):
             _nowhere(standing, rule, places.nearest(spans), problems)
             continue
         asked += 1

@@ -14,7 +14,7 @@ from mossy_compass.plan.effects import Effects, ListEffect, PlaceEffect, RowEffe
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.findings import example
 from mossy_compass.report.text import table
-from mossy_compass.walk.grid import Cell, Changes, Grid, cell_dict, differences
+from mossy_compass.walk.grid import Cell, Changes, cell_dict, differences
 
 
 def difference(before: str, after: str, name: str) -> list[str]:
@@ -61,28 +61,27 @@ def _fares(found: Changes, tests: int, effects: Effects) -> str:
 
 
 def whole(
-    first: str,
-    about: str,
-    lines: Sequence[str] | None,
-    found: Changes | None,
-    grid: Grid | None,
-    effects: Effects,
-    apart: Sequence[Unlike] = (),
+    first: str, about: str, lines: Sequence[str] | None, found: Changes | None, effects: Effects, apart: Sequence[Unlike] = ()
 ) -> RenderableType:
     """The answer, then what changes for tests, for packets, and in the file: its lines, or the places that differ."""
     parts: list[RenderableType] = [Text(first, style="bold")]
     if about:
         parts.append(Text(f"  purpose  {about}", style="dim"))
-    if found is not None and grid is not None and found:
+    if found:
         parts += [Text(""), Text("For the tests, closed ones first:", style="bold"), cells(found)]
-    parts += [Text(""), Text("For packets, exactly:" if effects else "No list decides other packets than before.", style="bold")]
-    parts += [part for effect in effects.lists for part in _effect(effect)]
-    parts += _places(effects.places)
+    parts += _exactly(effects)
     if lines is not None:
         parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     if apart:
         parts.append(_written_apart(apart))
     return Group(*parts)
+
+
+def _exactly(effects: Effects) -> list[RenderableType]:
+    """What changes for packets, list by list and place by place."""
+    title = "For packets, exactly:" if effects else "No list decides other packets than before."
+    lists = [part for effect in effects.lists for part in _effect(effect)]
+    return [Text(""), Text(title, style="bold"), *lists, *_places(effects.places)]
 
 
 def _written_apart(apart: Sequence[Unlike]) -> RenderableType:

@@ -54,9 +54,8 @@ def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
     quiet = [c for c in found.cases if c.harmless]
     if quiet:
         parts += [Text(""), Text(f"Nothing changes without {_some([c.words for c in quiet], 6)}.", style="dim")]
-    harmful = [c for c in found.cases if c.lost]
-    for case in harmful if details else harmful[:3]:
-        parts += _lost(case, len(case.lost) if details else MOST_FLOWS)
+    most, flows = (len(found.cases), found.answered) if details else (3, MOST_FLOWS)
+    parts += [part for case in [c for c in found.cases if c.lost][:most] for part in _lost(case, flows)]
     return Group(*parts)
 
 
