@@ -15,7 +15,7 @@ from mossy_compass.plan.actions import Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.effects import END, effects
 from mossy_compass.plan.effects import _difference as difference
-from mossy_compass.plan.effects import _fates as fates
+from mossy_compass.plan.effects import _Ground as Ground
 from mossy_compass.plan.effects import _turns as turns_between
 from mossy_compass.plan.exact import Space
 from mossy_compass.plan.facts import Facts, Relation
@@ -28,6 +28,7 @@ from tests.test_exact import MOMENTS, WORDS, asked, possible
 from tests.test_rows import OWN, lists, packet, where
 
 NOBODY = Ends((), ())
+NOWHERE = mc.Plan(mc.Network("", mc.Mark("", 0, 0), {}, {}, hours=WORDS.hours, applications=WORDS.applications))
 READER = Reader(OWN, names=None)
 
 
@@ -65,9 +66,9 @@ def test_the_verdicts_that_change_at_a_place_are_those_that_change(
 ) -> None:
     """Every pair of verdicts that is told has its packet, and no packet changes its verdict that is of no such pair."""
     places = [Place([Consult(list_table(source, READER)) for source in chain], SILENT) for chain in (one, other)]
-    space = Space([r for p in places for c in p.consults for r in c.table.rows], WORDS)
-    before, after = (fates(space, place, space.possible) for place in places)
-    told = list(turns_between(space, before, after, NOBODY))
+    ground = Ground(NOWHERE, "", places)
+    before, after = (ground.fates(place, ground.space.possible) for place in places)
+    told = list(turns_between(ground.space, before, after, NOBODY))
     for turn in told:
         assert (verdict_of(one, turn.witness), verdict_of(other, turn.witness)) == (turn.before, turn.after)
     facts = asked(packet, arriving, relation, moment, frozenset())  # type: ignore[arg-type]

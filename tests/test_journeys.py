@@ -7,11 +7,15 @@ rule or a list, the line that it is cited at is checked to hold the id or name.
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 
 import jsonschema
 import pytest
 
 import mossy_compass as mc
+from mossy_compass.plan.conditions import Miss
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.rows import Row
 from mossy_compass.report import sentences, text
 from tests.conftest import DATA
 
@@ -135,6 +139,40 @@ def test_text_and_json_tell_the_same(demo: mc.Plan, case: tuple[object, ...]) ->
                         f"passed over rule {over['rule']} {over['verdict']} ({over['place']['file']}:{over['place']['line']}): {over['condition']}: {over['reason']}"
                         in shown
                     )
+
+
+def test_a_journey_looks_at_few_rules_of_a_long_list(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is told of a packet comes from the index: no rule is gone through that has nothing to do with it."""
+    rules = "\n".join(f"    - {{{'deny' if n % 3 else 'permit'}: tcp, from: 10.42.{n >> 8}.{n & 255}}}" for n in range(3000))
+    network = mc.read_bytes(
+        f"""mossy-network: 1
+lists:
+  long:
+{rules}
+    - {{note: icmp}}
+devices:
+  r: {{kind: router, interfaces: {{one: {{address: 10.41.1.1/24, filter: {{arriving: long}}}}, two: {{address: 10.41.2.1/24}}}}}}
+  a: {{kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}}
+  b: {{kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1, serves: [https]}}
+segments: {{one: [r/one, a], two: [r/two, b]}}
+""".encode(),
+        "n.yaml",
+    ).network
+    assert network is not None
+    plan = mc.Plan(network)
+    looked: list[str] = []
+    misses = Row.misses
+
+    def counted(row: Row, facts: Facts) -> Iterator[Miss]:
+        """Note that a rule is gone through."""
+        looked.append(row.id)
+        return misses(row, facts)
+
+    monkeypatch.setattr(Row, "misses", counted)
+    journey = mc.trace(plan, "a", "b", "https")
+    assert journey.cause == "filter.end"
+    assert journey.nearest
+    assert len(looked) < 20, looked[:30]
 
 
 def test_seen_as(demo: mc.Plan) -> None:

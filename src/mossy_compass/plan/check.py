@@ -148,10 +148,16 @@ def _rows(network: Network, device: Device, problems: Problems) -> None:
     order, origin = orders(device.kind, device.order)
     known = {stage: given_before(order, stage) for stage in order}
     known |= {stage: given_before(origin, stage) for stage in origin if stage not in known}
+    # A long list may stand at many places, and its rules ask for the same everywhere. The rules are kept with their fields,
+    # so that none of another place gets the number of one that is gone.
+    asked: dict[int, tuple[Rule, set[str]]] = {}
     for standing in _standing(network, device):
         if standing.stage not in known:
             continue
-        lacking = [need for need in _needs(standing) if need not in known[standing.stage]]
+        rule = standing.rule
+        if id(rule) not in asked:
+            asked[id(rule)] = rule, {f for c in conditions_of(rule, Reader()) for f in c.fields}
+        lacking = [need for need in _needs(standing.stage, asked[id(rule)][1]) if need not in known[standing.stage]]
         if lacking:
             wanted = "the interface that packets leave by" if "leaving" in lacking else "what packets are to the device's sessions"
             words = f"{device.name}: {standing.words} asks for {wanted}, which is not known yet at the stage '{standing.stage}'."
@@ -164,11 +170,10 @@ def _rows(network: Network, device: Device, problems: Problems) -> None:
             problems.add("rule.too-early", standing.rule.mark, words, remedy)
 
 
-def _needs(standing: Standing) -> set[str]:
+def _needs(stage: Stage, fields: Iterable[str]) -> set[str]:
     """The facts that a row needs beside those of its stage: the stage that gives each has them."""
-    fields = {f for c in conditions_of(standing.rule, Reader()) for f in c.fields}
     needs = {name for name in fields if FIELDS[name].given_by and name in SPECS[Stage(FIELDS[name].given_by)].gives}
-    if standing.stage is Stage.TRANSLATE_SOURCE:  # it becomes the address of the interface that it leaves by
+    if stage is Stage.TRANSLATE_SOURCE:  # it becomes the address of the interface that it leaves by
         needs.add("leaving")
     return needs
 

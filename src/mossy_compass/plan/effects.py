@@ -7,6 +7,7 @@ the same.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
@@ -297,14 +298,13 @@ def _of_places(before: Plan, after: Plan) -> Iterator[PlaceEffect]:
         earlier = before.network.devices.get(name)
         if earlier is None or not (device.layer3 and earlier.layer3) or _stand_alike(earlier, device):
             continue
-        here = after.device(name)
         old = {s.key: s.place for s in every_place(before.device(name))}
-        who = Sides(after.network, here)
-        pairs = ((standing, old.get(standing.key)) for standing in every_place(here))
-        found = [_place(after, name, s, was, who) for s, was in pairs if was is not None and not _alike(was, s.place)]
+        pairs = [(standing, old[standing.key]) for standing in every_place(after.device(name)) if standing.key in old]
+        changed = [(standing, was) for standing, was in pairs if not _alike(was, standing.place)]
+        ground = _Ground(after, name, [place for standing, was in changed for place in (was, standing.place)])
         # Pairs of interfaces in the same two zones are one place to whoever reads it.
         told: dict[object, PlaceEffect] = {}
-        for effect in filter(None, found):
+        for effect in filter(None, (ground.effect(standing, was) for standing, was in changed)):
             told.setdefault((effect.where, effect.lists, effect.ends, _verdicts(effect)), effect)
         yield from told.values()
 
@@ -348,47 +348,72 @@ def _end_verdict(place: Place) -> str:
     return (Verdict.REJECT if stop.fate is Fate.REJECTED else Verdict.DENY).value
 
 
-def _place(plan: Plan, device: str, standing: Standing, before: Place, who: Sides) -> PlaceEffect | None:
-    """What differs between two versions of a place; None where no packet gets another verdict."""
-    after, where = standing.place, standing.words
-    rows = [row for place in (before, after) for c in place.consults for row in c.table.rows]
-    lists, ends = (_names(before), _names(after)), (_after(before), _after(after))
-    try:
-        space = Space(rows, _vocabulary(plan))
-        within = space.where(standing.meets)
-        hosts = who.ends(standing.came, standing.goes)
-        turns = tuple(_turns(space, _fates(space, before, within), _fates(space, after, within), hosts))
-    except BaseException as error:
-        if not bounded(error):
-            raise
-        words = str(TooLarge("its exact sets need more memory than is given to them."))
-        return PlaceEffect(device, where, lists, ends, (), words)
-    return PlaceEffect(device, where, lists, ends, turns) if turns else None
+class _Ground:
+    """The changed places of a device in one space of sets: a list is put into it once, however many places ask it."""
+
+    def __init__(self, plan: Plan, device: str, places: Sequence[Place]) -> None:
+        """Take the places; the sets are made when the first is asked about.
+
+        Args:
+            plan: the later version, for its hosts and its words.
+            device: whose places they are.
+            places: as they were and as they are.
+
+        """
+        self.plan = plan
+        self.device = device
+        self._tables = {id(c.table): c.table for place in places for c in place.consults}
+        self._decided: dict[int, dict[Verdict, Set]] = {}
+
+    @functools.cached_property
+    def space(self) -> Space:
+        """Room for the rows of all lists."""
+        return Space([row for table in self._tables.values() for row in table.rows], _vocabulary(self.plan))
+
+    @functools.cached_property
+    def sides(self) -> Sides:
+        """Who is behind which interface."""
+        return Sides(self.plan.network, self.plan.device(self.device))
+
+    def effect(self, standing: Standing, before: Place) -> PlaceEffect | None:
+        """What differs between two versions of a place; None where no packet gets another verdict."""
+        after = standing.place
+        told = (self.device, standing.words, (_names(before), _names(after)), (_after(before), _after(after)))
+        try:
+            within = self.space.where(standing.meets)
+            hosts = self.sides.ends(standing.came, standing.goes)
+            turns = tuple(_turns(self.space, self.fates(before, within), self.fates(after, within), hosts))
+        except BaseException as error:
+            if not bounded(error):
+                raise
+            return PlaceEffect(*told, (), str(TooLarge("its exact sets need more memory than is given to them.")))
+        return PlaceEffect(*told, turns) if turns else None
+
+    def decided(self, table: Table) -> dict[Verdict, Set]:
+        """The packets that each verdict of a list is about, of those after which no further list is asked."""
+        if id(table) not in self._decided:
+            pairs = list(zip(table.rows, effective(self.space, table.rows), strict=True))
+            self._decided[id(table)] = {v: self.space.union(mine for row, mine in pairs if row.verdict is v) for v in _FINAL}
+        return self._decided[id(table)]
+
+    def fates(self, place: Place, left: Set) -> dict[str, Set]:
+        """The packets that get each verdict at a place: from the first list whose rule decides, or from what comes after.
+
+        Args:
+            place: the lists.
+            left: what comes there at all.
+
+        """
+        given: dict[str, list[Set]] = {}
+        union = self.space.union
+        for consult in place.consults:
+            by_verdict = self.decided(consult.table)
+            for verdict, mine in by_verdict.items():
+                given.setdefault(verdict.value, []).append(mine & left)
+            left = left & ~union(by_verdict.values())  # what is handed on, or not decided, goes on to the next list
+        given.setdefault(_end_verdict(place), []).append(left)
+        return {verdict: union(some) for verdict, some in given.items()}
 
 
-def _fates(space: Space, place: Place, left: Set) -> dict[str, Set]:
-    """The packets that get each verdict at a place: from the first list whose rule decides, or from what comes after.
-
-    Args:
-        space: of all the rows.
-        place: the lists.
-        left: what comes there at all.
-
-    """
-    out: dict[str, Set] = {}
-
-    def give(verdict: str, some: Set) -> None:
-        """Add packets to those of a verdict."""
-        out[verdict] = out[verdict] | some if verdict in out else some
-
-    for consult in place.consults:
-        rows = consult.table.rows
-        passed_on = left
-        for row, mine in zip(rows, effective(space, rows), strict=True):
-            if row.verdict in (None, Verdict.NOTE, Verdict.HAND_ON):
-                continue
-            give(row.verdict.value, mine & left)
-            passed_on = passed_on & ~mine
-        left = passed_on
-    give(_end_verdict(place), left)
-    return out
+_FINAL = (Verdict.PERMIT, Verdict.DENY, Verdict.REJECT)
+"""The verdicts after which no further list is asked."""

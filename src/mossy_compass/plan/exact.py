@@ -114,6 +114,10 @@ class Space:
             held = self._known[condition] = self._universe.union(self._part(name, values) for name, values in condition.parts)
         return held
 
+    def union(self, sets: Iterable[Set]) -> Set:
+        """The packets of any of some sets."""
+        return self._universe.union(sets)
+
     def where(self, conditions: Iterable[Condition]) -> Set:
         """The packets that meet conditions of the place where rows are asked; of an interface that no row says, any is as good."""
         found = self.possible

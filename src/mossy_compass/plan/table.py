@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import NamedTuple
 
@@ -35,11 +36,12 @@ class Table:
         mark, about: where it is written, and what for.
         rows: all of them, disabled ones and notes too.
         asks_application: some row asks for the flow's application, which may not be known yet.
+        logs: some row writes log lines.
         first: takes facts and gives the row that decides, or None. Disabled rows and notes never decide.
 
     """
 
-    __slots__ = ("_near", "about", "asks_application", "first", "id", "mark", "name", "rows")
+    __slots__ = ("_asking", "_near", "_numbers", "about", "asks_application", "first", "id", "logs", "mark", "name", "rows")
 
     def __init__(self, id: str, rows: Iterable[Row], mark: Mark = NOWHERE, name: str = "", about: str = "") -> None:
         self.id = id
@@ -48,8 +50,11 @@ class Table:
         self.mark = mark
         self.rows = tuple(rows)
         self.asks_application = any(c.key == "application" for r in self.rows for c in r.conditions)
+        self.logs = any(r.log for r in self.rows)
         self.first: Callable[[Facts], Row | None] = self._index_first
-        self._near: tuple[tuple[Row, ...], list[Mask]] | None = None
+        self._near: _Permits | None = None
+        self._numbers: dict[int, int] | None = None
+        self._asking: dict[str, tuple[Row, ...]] = {}
 
     def _index_first(self, facts: Facts) -> Row | None:
         """Make the index when the first packet comes; later ones ask it straight."""
@@ -60,13 +65,32 @@ class Table:
         """A row by its id."""
         return next((r for r in self.rows if r.id == id), None)
 
+    def number(self, row: Row | None) -> int:
+        """A row's place in the table, from 0; the number of rows for none."""
+        if self._numbers is None:
+            self._numbers = {id(r): n for n, r in reversed(list(enumerate(self.rows)))}
+        return len(self.rows) if row is None else self._numbers[id(row)]
+
     def above(self, facts: Facts) -> Iterator[Row]:
         """The rows above the one that decides; all of them when none does."""
-        winner = self.first(facts)
-        for row in self.rows:
-            if row is winner:
-                return
-            yield row
+        return itertools.islice(self.rows, self.number(self.first(facts)))
+
+    def above_asking(self, facts: Facts, key: str) -> Iterator[Row]:
+        """Those of them that ask for something, without a look at the others: a list may be long.
+
+        Args:
+            facts: of a packet.
+            key: of a condition.
+
+        """
+        if key not in self._asking:
+            self._asking[key] = tuple(r for r in self.rows if any(c.key == key for c in r.conditions))
+        return self._before(self._asking[key], facts)
+
+    def _before(self, rows: Sequence[Row], facts: Facts) -> Iterator[Row]:
+        """Those of some rows that stand above the one that decides."""
+        end = self.number(self.first(facts)) if rows else 0
+        return itertools.takewhile(lambda row: self.number(row) < end, rows)
 
     def passed_over(self, facts: Facts) -> list[tuple[Row, Miss]]:
         """The rows above the decision that are not met, each with its first unmet condition."""
@@ -75,24 +99,25 @@ class Table:
 
     def noted(self, facts: Facts) -> list[Row]:
         """The ``note`` rows that were met on the way to the decision."""
-        return [r for r in self.above(facts) if r.verdict is Verdict.NOTE and next(r.misses(facts), None) is None]
+        if _NOTES not in self._asking:
+            self._asking[_NOTES] = tuple(r for r in self.rows if r.verdict is Verdict.NOTE)
+        return [r for r in self._before(self._asking[_NOTES], facts) if next(r.misses(facts), None) is None]
 
     def near(self, facts: Facts, most: int = 4) -> list[Near]:
         """The permits that the packet misses by one condition, or by two where none misses by one; in their order.
 
         Two conditions about one field count as one: ``tcp/22`` for a packet to ``udp/22`` is wrong in one respect.
         """
-        rows, masks = self._permits()
-        disabled = sum(1 << n for n, r in enumerate(rows) if r.disabled)
-        one, two, three = disabled, 0, 0
-        everything = (1 << len(rows)) - 1
-        for mask in masks:
+        permits = self._permits()
+        one, two, three = permits.disabled, 0, 0
+        everything = (1 << len(permits.rows)) - 1
+        for mask in permits.masks:
             unmet = everything & ~mask(facts)
             three |= two & unmet
             two |= one & unmet
             one |= unmet
         for wanted in (one & ~two, two & ~three):
-            found = [Near(r, tuple(_by_field(r.misses(facts)))) for r in _rows_in(rows, wanted, most)]
+            found = [Near(r, tuple(_by_field(r.misses(facts)))) for r in _rows_in(permits.rows, wanted, most)]
             if found:
                 return found
         return []
@@ -102,15 +127,43 @@ class Table:
         winner = self.first(facts)
         if winner is None:
             return None
-        below = self.rows[self.rows.index(winner) + 1 :]
-        return next((r for r in below if r.verdict is Verdict.PERMIT and next(r.misses(facts), None) is None), None)
+        permits, after = self._permits(), self.number(winner)
+        met = ((1 << len(permits.rows)) - 1) & ~permits.disabled
+        for mask in permits.masks:
+            met &= mask(facts)
+        while met:
+            lowest = met & -met
+            row = permits.rows[lowest.bit_length() - 1]
+            if self.number(row) > after and row.verdict is Verdict.PERMIT:
+                return row
+            met ^= lowest
+        return None
 
-    def _permits(self) -> tuple[tuple[Row, ...], list[Mask]]:
-        """True when a match lets packets pass."""
+    def _permits(self) -> _Permits:
+        """The rows that let packets pass, with the index of each of their fields."""
         if self._near is None:
             rows = tuple(r for r in self.rows if r.verdict in (Verdict.PERMIT, None))
-            self._near = rows, columns(rows)
+            self._near = _Permits(rows, columns(rows), sum(1 << n for n, r in enumerate(rows) if r.disabled))
         return self._near
+
+
+class _Permits(NamedTuple):
+    """Rows that let packets pass.
+
+    Attributes:
+        rows: in their order.
+        masks: the index of each field that they ask about.
+        disabled: those that are passed over, a bit a row.
+
+    """
+
+    rows: tuple[Row, ...]
+    masks: list[Mask]
+    disabled: int
+
+
+_NOTES = "(notes)"
+"""Stands, among the keys of conditions, for the rows that take note of packets."""
 
 
 def _rows_in(rows: Sequence[Row], mask: int, most: int) -> list[Row]:

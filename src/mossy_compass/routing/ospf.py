@@ -248,19 +248,16 @@ class Ospf:
         routers = list(dict.fromkeys(d for d, _ in ports))
         index = {name: n for n, name in enumerate(routers)}
         draft = Draft(index, [[] for _ in routers], len(routers))
-        by_domain: dict[str, list[Port]] = {}
-        for port in ports:
-            domain = self.domains.of(*port)
-            if domain is not None:
-                by_domain.setdefault(domain.name, []).append(port)
-        for name, here in by_domain.items():
-            for one, other in itertools.permutations(here, 2):
-                if one[0] != other[0]:
-                    self._pair(draft, name, one, other)
+        for name, one, other in self._in_earshot(ports):
+            self._pair(draft, name, one, other)
         attached = [a for port in ports for a in self._attached(draft, port)]
+        # One router that calls the area a stub makes it one here; where its neighbours disagree they are no neighbours
+        # (RFC 2328 section 10.5), and that is told by ``hinders``.
         stub = next((k for k in (_stub(self.network, r, number) for r in routers) if k != "normal"), "normal")
         if stub == "normal":
+            # A router that brings prefixes from outside is a goal itself: the way to it is the way to what it brings.
             attached += [(e.router, index[e.router], 0) for e in self.externals if e.router in index]
+        # A prefix may be attached by several interfaces at one node, with one cost: once is enough.
         attached = list(dict.fromkeys(attached))
         goals = list(dict.fromkeys(g for g, _, _ in attached))
         number_of = {g: n for n, g in enumerate(goals)}
@@ -276,6 +273,16 @@ class Ospf:
             np.array([c for _, _, c in attached], dtype=np.float64),
             _by_prefix(goals),
         )
+
+    def _in_earshot(self, ports: Iterable[Port]) -> Iterator[tuple[str, Port, Port]]:
+        """Every two interfaces of different routers on one segment, both ways round, with the segment."""
+        by_domain: dict[str, list[Port]] = {}
+        for port in ports:
+            domain = self.domains.of(*port)
+            if domain is not None:
+                by_domain.setdefault(domain.name, []).append(port)
+        for name, here in by_domain.items():
+            yield from ((name, one, other) for one, other in itertools.permutations(here, 2) if one[0] != other[0])
 
     def _pair(self, draft: Draft, segment: str, one: Port, other: Port) -> None:
         """Two interfaces that hear one another: neighbours with edges in the graph, or silent with a reason."""

@@ -215,7 +215,7 @@ def _unlogged(plan: Plan, leg: Leg) -> Iterator[Because]:
     if last is None or last.logged or leg.cause not in FILTERED or not last.table.startswith("list "):
         return
     table = plan.device(leg.end).rows_of(last.table)
-    if table is not None and any(r.log for r in table.rows):
+    if table is not None and table.logs:
         yield Because("told.unlogged", (table.name, last.row), last.because.mark)
 
 
@@ -235,7 +235,7 @@ def _timeless(plan: Plan, device: str, ruling: Ruling) -> Iterator[Because]:
     """A rule that missed by its hours alone, where the test gave no time."""
     table = plan.device(device).rows_of(ruling.table)
     facts = facts_of(ruling)
-    for row in table.above(facts) if table is not None else ():
+    for row in table.above_asking(facts, "hours") if table is not None else ():
         misses = list(row.misses(facts))
         if [m.key for m in misses] == ["hours"] and misses[0].condition is not None and table is not None:
             yield Because("told.no-time", (table.name, row.id, ", ".join(misses[0].condition.wants)), row.mark)

@@ -161,12 +161,7 @@ class Place:
         if moment.application is None or facts.number >= moment.known_from:
             return decision
         facts.pending += (Judged(self, facts.packet, facts.arriving, facts.leaving, facts.relation),)
-        waiting = tuple(
-            (c.table.name, r.id)
-            for c in consults
-            for r in c.table.above(facts)
-            if any(d.key == "application" for d in r.conditions)
-        )
+        waiting = tuple((c.table.name, r.id) for c in consults for r in c.table.above_asking(facts, "application"))
         if decision is None or not waiting:
             return decision
         return decision._replace(note=Because("note.application-later", (waiting, moment.known_from, decision.note)))
