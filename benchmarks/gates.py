@@ -12,8 +12,10 @@ import sys
 import time
 import tracemalloc
 from collections.abc import Callable
+from dataclasses import replace
 from statistics import median
 
+import mossy_compass as mc
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import Address, Span, parse_block
@@ -112,6 +114,36 @@ def speed() -> None:
         print(f"{size:>6} {compiled[size]:>10.3f} {mid:>12.2f} {mid / base:>15.2f} {mid / median(times[2000]):>17.2f}")
 
 
+NETWORK = b"""
+mossy-network: 1
+lists: {usual: [{permit: tcp}]}
+devices:
+  r: {kind: router, interfaces: {one: {address: 10.41.1.1/24, filter: {arriving: usual}}, two: {address: 10.41.2.1/24}}}
+  a: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  b: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1, serves: [https]}
+segments: {one: [r/one, a], two: [r/two, b]}
+"""
+
+
+def whole_traces() -> None:
+    """Milliseconds for a whole trace, from names to record, through a list that stops the packet at its end."""
+    plans = {}
+    for size in SIZES:
+        network = mc.read_bytes(NETWORK, "n.yaml").network
+        assert network is not None
+        plans[size] = mc.Plan(replace(network, lists={"usual": usual(size)}))
+        mc.trace(plans[size], "a", "b", "https")
+    times: dict[int, list[float]] = {size: [] for size in SIZES}
+    for _ in range(200):
+        for size in SIZES:
+            start = time.perf_counter()
+            mc.trace(plans[size], "a", "b", "https")
+            times[size].append((time.perf_counter() - start) * 1000)
+    print("\nrules   ms a whole trace   times 10 rules")
+    for size in SIZES:
+        print(f"{size:>6} {median(times[size]):>17.2f} {median(times[size]) / median(times[10]):>16.2f}")
+
+
 def raw(rows: tuple[Row, ...]) -> None:
     """The same sets and unions with the diagrams alone: each row's set, what is left of it, the union so far."""
     space = Space(rows)
@@ -201,5 +233,6 @@ if __name__ == "__main__":
         measured(sys.argv[2])
     else:
         speed()
+        whole_traces()
         exact()
         memory()
