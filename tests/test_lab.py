@@ -397,6 +397,38 @@ def test_sessions_that_began_since_are_heeded(garden: mc.Network) -> None:
     assert not lab.compare("before", [flow])
 
 
+SELFISH = b"""
+mossy-network: 1
+lists:
+  plain: [{permit: tcp, to: 10.41.2.10}]
+  selfish: [{deny: tcp, to: self}, {permit: any}]
+devices:
+  r: {kind: router, interfaces: {one: {address: 10.41.1.1/24, filter: {arriving: [plain, selfish]}}, two: 10.41.2.1/24}}
+  a: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  b: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1, serves: [https]}
+  c: {kind: host, address: 10.41.2.11/24, gateway: 10.41.2.1}
+segments: {one: [r/one, a], two: [r/two, b, c]}
+"""
+
+
+def test_a_list_is_read_again_only_where_its_words_mean_something_else() -> None:
+    network = mc.read_bytes(SELFISH, "n.yaml").network
+    assert network is not None
+    whole = Plan(network)
+    read = {name: whole.device("r").read_list(name) for name in ("plain", "selfish")}
+    host = Plan(apply(network, [parse(network, "host b")]), whole)
+    assert all(host.device("r").read_list(name) is table for name, table in read.items())
+    for what in ("interface r/two", "device r"):
+        broken = Plan(apply(network, [parse(network, what)]), whole)
+        afresh = Plan(apply(network, [parse(network, what)]))
+        for name, table in read.items():
+            again = broken.device("r").read_list(name)
+            assert again.rows == afresh.device("r").read_list(name).rows
+            assert again is table or name == "selfish"
+        back = Plan(network, broken)
+        assert back.device("r").read_list("selfish").rows == read["selfish"].rows
+
+
 # what differs as written
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
-from mossy_compass.marks import MOST_PROBLEMS, Mark, Problems, hint, nearest
+from mossy_compass.marks import MOST_ALIKE, MOST_PROBLEMS, Mark, Problems, Severity, hint, nearest
 from mossy_compass.packet.flow import Flow, flow_of, is_answer
 from mossy_compass.packet.packet import Packet, answer_to, echo_request, icmp_error, refusal_of
 from mossy_compass.plan.facts import Direction, Relation, Session
@@ -243,6 +245,28 @@ def test_findings_are_kept_once_in_the_order_of_their_places_and_in_bounds() -> 
     assert problems.full
     assert len(problems.found) == MOST_PROBLEMS + 1
     assert [p.code for p in problems.found].count("file.too-faulty") == 1
+
+
+def test_no_crowd_of_findings_hides_one_that_weighs_more() -> None:
+    problems = Problems()
+    for line in range(MOST_PROBLEMS * 2):
+        problems.add("x.note", Mark("a", line), "a note", severity=Severity.NOTE)
+        problems.add("x.warning", Mark("a", line), "a warning", severity=Severity.WARNING)
+    problems.add("y.warning", Mark("a", 9999), "another warning", severity=Severity.WARNING)
+    problems.add("y.error", Mark("a", 9999), "an error")
+    assert not problems.full
+    assert [p.code for p in problems.errors] == ["y.error"]
+    counts = Counter(p.code for p in problems)
+    assert counts == {"x.note": MOST_ALIKE, "x.warning": MOST_ALIKE, "y.warning": 1, "y.error": 1, "file.too-faulty": 2}
+
+
+def test_a_file_of_many_warnings_is_still_refused_for_its_one_error() -> None:
+    """The error comes after more warnings than are ever told."""
+    rules = "".join(f"    - {{id: {2000 - n}, permit: tcp, from: 10.40.{n >> 8}.{n & 255}}}\n" for n in range(1500))
+    last = "devices:\n  r: {kind: router, interfaces: {a: {address: 10.40.0.1/24, filter: {arriving: nolist}}}}\n"
+    reading = mc.read_bytes(f"mossy-network: 1\nlists:\n  l:\n{rules}{last}".encode(), "n.yaml")
+    assert reading.network is None
+    assert [p.code for p in reading.problems if p.severity is Severity.ERROR] == ["list.unknown"]
 
 
 @pytest.mark.parametrize(

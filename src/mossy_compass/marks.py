@@ -7,6 +7,7 @@ wherever it stands.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -75,7 +76,9 @@ class Problem:
 
 
 MOST_PROBLEMS = 1000
-"""So many findings are told; a file with more is not a network file with faults, but something else."""
+"""So many errors are told; a file with more is not a network file with faults, but something else."""
+MOST_ALIKE = 200
+"""So many warnings, or notes, of one code are told."""
 
 
 @dataclass(slots=True)
@@ -84,18 +87,19 @@ class Problems:
 
     Attributes:
         lines: of each file.
-        found: what was found, each finding once, at most ``MOST_PROBLEMS`` of them and one that says so.
+        found: what was found, each finding once; of very many the first, and one that says so.
 
     """
 
     lines: dict[str, list[str]] = field(default_factory=dict)
     found: list[Problem] = field(default_factory=list)
     _seen: set[tuple[str, Mark, str]] = field(default_factory=set)
+    _counts: Counter[str] = field(default_factory=Counter)
 
     @property
     def full(self) -> bool:
-        """True when no more findings are taken."""
-        return len(self.found) > MOST_PROBLEMS
+        """True when no more errors are taken."""
+        return self._counts[Severity.ERROR] > MOST_PROBLEMS
 
     def add(
         self,
@@ -107,17 +111,21 @@ class Problems:
         also: Iterable[tuple[Mark, str]] = (),
     ) -> None:
         """Note one finding, with the source line when the file is known."""
+        # Errors are counted together, and what is no error by its code: a thousand notes must not hide one error or warning.
+        kind, most = (code, MOST_ALIKE) if severity is not Severity.ERROR else (Severity.ERROR.value, MOST_PROBLEMS)
         key = (code, mark, message)
-        if self.full or key in self._seen:
+        if self._counts[kind] > most or key in self._seen:
             return
         self._seen.add(key)
+        self._counts[kind] += 1
         known = self.lines.get(mark.file, [])
         source = known[mark.line - 1] if 0 < mark.line <= len(known) else None
-        if len(self.found) == MOST_PROBLEMS:
-            words = f"there are more than {MOST_PROBLEMS:,} findings; the others are not told."
-            self.found.append(Problem("file.too-faulty", severity, mark, words, "Mend these first.", source))
+        if self._counts[kind] <= most:
+            self.found.append(Problem(code, severity, mark, message, str(remedy), source, tuple(also)))
             return
-        self.found.append(Problem(code, severity, mark, message, str(remedy), source, tuple(also)))
+        like = "errors" if severity is Severity.ERROR else f"findings of this kind ({code})"
+        words = f"there are more than {most:,} {like}; the others are not told."
+        self.found.append(Problem("file.too-faulty", severity, mark, words, "Mend these first.", source))
 
     def __iter__(self) -> Iterator[Problem]:
         return iter(self.in_order())

@@ -30,7 +30,7 @@ from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.findings import findings as routing_findings
 
 WARN, NOTE = Severity.WARNING, Severity.NOTE
-MOST_ROWS = 3000
+MOST_ROWS = 10_000
 """Longer lists are not looked through exactly by ``check``: it would take longer than somebody waits."""
 """So many hosts' addresses are preferred in examples."""
 OSPF = 89

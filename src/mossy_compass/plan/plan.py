@@ -13,7 +13,18 @@ from typing import NamedTuple
 from mossy_compass.errors import InputError
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.check import attached, classifying
-from mossy_compass.model.network import Candidate, Device, FarHost, Interface, Kind, Network, Serves, link_locals, name_hash
+from mossy_compass.model.network import (
+    AccessList,
+    Candidate,
+    Device,
+    FarHost,
+    Interface,
+    Kind,
+    Network,
+    Serves,
+    link_locals,
+    name_hash,
+)
 from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import BUILT_IN_SERVICES
@@ -177,7 +188,7 @@ class DevicePlan:
     def read_list(self, name: str) -> Table:
         """A list as this device reads it."""
         if name not in self._lists:
-            self._lists[name] = list_table(self._network.lists[name], self.reader)
+            self._lists[name] = self._plan.read(self._network.lists[name], self.name, self.reader)
         return self._lists[name]
 
     @property
@@ -274,6 +285,33 @@ def port_names(device: Device) -> dict[str, tuple[str, ...]]:
     return out | {name: (name,) for name in device.interfaces}
 
 
+class _Reading(NamedTuple):
+    """A list as a device read it.
+
+    Attributes:
+        source: the list.
+        reader: what its words meant there.
+        says_self: a rule asks for the device's own addresses.
+        table: what came of it.
+
+    """
+
+    source: AccessList
+    reader: Reader
+    says_self: bool
+    table: Table
+
+    def fits(self, source: AccessList, reader: Reader) -> bool:
+        """Whether the same would come of a list and a reader."""
+        own = reader.own if self.says_self else self.reader.own
+        return self.source is source and self.reader == reader._replace(own=self.reader.own) and self.reader.own == own
+
+
+def _says_self(source: AccessList) -> bool:
+    """Whether a rule asks for the addresses of the device that reads it."""
+    return any(t.spans is None for rule in source.rules for side in (rule.sources, rule.destinations) for t in side or ())
+
+
 class Plan:
     """A network ready for packets. Device plans are compiled when a packet first gets there, and kept.
 
@@ -298,6 +336,7 @@ class Plan:
         self.network: Network = self.routing.network
         self.domains = self.routing.domains
         self._devices: dict[str, DevicePlan] = {}
+        self._read: dict[tuple[str, str], _Reading] = earlier._read if earlier is not None else {}
         self._owners: Mapping[Address, tuple[str, ...]] | None = None
         self.attached = attached(self.network)
         used = classifying(self.network)
@@ -314,6 +353,21 @@ class Plan:
         if name not in self._devices:
             self._devices[name] = DevicePlan(self, self.network.devices[name])
         return self._devices[name]
+
+    def read(self, source: AccessList, device: str, reader: Reader) -> Table:
+        """A list as a device reads it; what an earlier plan made of it is taken, where both are what they were.
+
+        Args:
+            source: the list.
+            device: name of who reads it.
+            reader: what its words mean there.
+
+        """
+        held = self._read.get((device, source.name))
+        if held is None or not held.fits(source, reader):
+            made = _Reading(source, reader, _says_self(source), list_table(source, reader))
+            held = self._read[device, source.name] = made
+        return held.table
 
     def resolved_by(self, device: Device) -> dict[str, Spans]:
         """The names that a device knows without having seen a lookup: those of the network, and what its resolvers say.
