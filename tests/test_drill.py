@@ -22,6 +22,7 @@ from mossy_compass.lab.expect import flows, short
 from mossy_compass.report.drillrecord import report_dict
 from mossy_compass.report.drilltext import head, whole
 from mossy_compass.report.text import as_text
+from mossy_compass.walk import many
 from tests.conftest import DATA
 from tests.test_cli import mossy, process
 
@@ -133,6 +134,24 @@ def test_what_does_not_hold_is_said(hall: Path, step: str, says: str) -> None:
     assert 'why it is wanted: "the porter wants it"' in words
     assert "hall.drill.yaml:4" in words
     assert f"[{report.results[0].failures[0].journey.cause}]" in words
+
+
+def test_every_way_is_every_way(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """More combinations than are walked: what holds for those is not told to hold for all."""
+    (tmp_path / "grounds.yaml").write_bytes((DATA / "grounds.yaml").read_bytes())
+    text = "mossy-drill: 1\nnetwork: grounds.yaml\nsteps:\n  - expect: {from: stroller, to: almanac, service: https, fate: FATE, every-path: yes}\n"
+    fate = (
+        run_drill(drill_of(text.replace("FATE", "looped").encode(), "g.drill.yaml", tmp_path))
+        .results[0]
+        .failures[0]
+        .journey.fate.value
+    )
+    drill = drill_of(text.replace("FATE", fate).encode(), "g.drill.yaml", tmp_path)
+    assert run_drill(drill).ok
+    monkeypatch.setattr(many, "MOST_PATHS", 1)
+    report = run_drill(drill)
+    assert not report.ok
+    assert "combinations of equal ways, and the rest was not tested" in as_text(whole(report))
 
 
 def test_a_refusal_has_arrived(hall: Path) -> None:

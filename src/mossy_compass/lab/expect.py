@@ -22,7 +22,7 @@ from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.ask import Options, addresses_of, members_of
 from mossy_compass.walk.grid import questions_of, services_at
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.many import every_path
+from mossy_compass.walk.many import MOST_PATHS, every_path
 
 MOST_FLOWS = 20_000
 """So many flows may come of one expectation; more are asked for with ``sample``."""
@@ -308,27 +308,30 @@ def judge(lab: Lab, expectation: Expectation, flow: Flow) -> Outcome:
 
     """
     wanted = expectation.wanted
+    journeys, left_out = _journeys(lab, flow, wanted.every_path)
     first: Outcome | None = None
-    for journey in _journeys(lab, flow, wanted.every_path):
+    for journey in journeys:
         wrong = tuple(_wrong(journey, wanted))
         if wrong:
             return Outcome(flow, journey, wrong)
         chance = wanted.reaches is False and wanted.cause is None and not journey.cause.startswith(MEANT)
         first = first or Outcome(flow, journey, (), chance)
     assert first is not None
-    return first
+    return first._replace(wrong=(left_out,)) if left_out else first
 
 
-def _journeys(lab: Lab, flow: Flow, every: bool) -> Iterator[Journey]:
-    """The journey of a flow, or those of every combination of equal ways."""
+def _journeys(lab: Lab, flow: Flow, every: bool) -> tuple[list[Journey], str]:
+    """The journey of a flow, or those of every combination of equal ways; and what is left out, where there are too many."""
     if not every:
-        yield lab.test(flow)
-        return
+        return [lab.test(flow)], ""
     wishes = flow.options
     options = {n: getattr(wishes, n) for n in wishes.__slots__}
-    for path in every_path(lab.plan, flow.source, flow.target, flow.service, **options).paths:
+    found = every_path(lab.plan, flow.source, flow.target, flow.service, **options)
+    for path in found.paths:
         lab.saw(path.journey)
-        yield path.journey
+    # An expectation of every way is not met by those that there was time for.
+    left_out = "" if found.whole else f"there are more than {MOST_PATHS} combinations of equal ways, and the rest was not tested"
+    return [path.journey for path in found.paths], left_out
 
 
 def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
