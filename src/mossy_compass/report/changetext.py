@@ -182,8 +182,8 @@ def _places(effects: Sequence[PlaceEffect]) -> list[RenderableType]:
 
 
 def _shown(facts: Facts | None) -> str:
-    """An example; a dash for none."""
-    return example(facts) if facts is not None else "-"
+    """An example, without the flag that every opening TCP packet has, to be short; a dash for none."""
+    return example(facts).replace(" SYN", "") if facts is not None else "-"
 
 
 def as_dict(
