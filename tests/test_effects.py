@@ -23,6 +23,8 @@ from mossy_compass.plan.likely import Ends
 from mossy_compass.plan.stages.gates import every_place
 from mossy_compass.plan.stages.lists import SILENT, Consult, Place
 from mossy_compass.plan.table import list_table
+from mossy_compass.report import changetext
+from mossy_compass.report.text import as_text
 from tests.conftest import DATA
 from tests.test_exact import MOMENTS, WORDS, asked, possible
 from tests.test_rows import OWN, lists, packet, where
@@ -149,6 +151,18 @@ def test_what_stands_otherwise_is_told_at_its_place(edit: tuple[str, str], place
             decision = here[words].place.decide(witness)
             stopped = decision is not None and isinstance(decision.actions[0], Stop)
             assert stopped is (later != "permit"), words
+
+
+def test_a_list_that_chooses_ways_is_told_as_one() -> None:
+    text = HALL.replace("#HERE", "policy-routes: [{list: few, candidates: 10.41.2.10}]")
+    before, after = mc.Plan(network_of(text)), mc.Plan(network_of(text.replace("service: https}]", "service: ssh}]")))
+    found = effects(before, after)
+    (few,) = found.lists
+    assert (few.devices, few.chooses) == ((), ("door",))
+    words = as_text(changetext.whole("x", "", None, None, found))
+    assert "list few, by which door chooses ways:" in words
+    assert "passed over becomes chosen, for example tcp 10.41.1.10:49152 > 10.41.2.10:22 SYN" in words
+    assert "permit" not in words
 
 
 def test_an_example_is_between_hosts_on_the_two_sides() -> None:

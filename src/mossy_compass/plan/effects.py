@@ -73,6 +73,7 @@ class ListEffect(NamedTuple):
         rows: the rules that decide other packets, in the order of the new list.
         turns: the verdicts that change.
         unknown: why nothing can be said; empty where it can.
+        chooses: the devices whose policy routes are about what it permits; it filters nothing there.
 
     """
 
@@ -81,6 +82,7 @@ class ListEffect(NamedTuple):
     rows: tuple[RowEffect, ...]
     turns: tuple[Turn, ...]
     unknown: str = ""
+    chooses: tuple[str, ...] = ()
 
 
 class PlaceEffect(NamedTuple):
@@ -149,8 +151,13 @@ def _of_lists(before: Plan, after: Plan) -> list[ListEffect]:
         for (one, other, end), devices in readings.items():
             found = _compare(name, one, other, end, after, tuple(d for d in devices if d))
             if found is not None:
-                out.append(found)
+                out.append(found._replace(chooses=_choosing(after.network, name)))
     return out
+
+
+def _choosing(network: Network, name: str) -> tuple[str, ...]:
+    """The devices whose policy routes are about what a list permits."""
+    return tuple(d.name for d in network.devices.values() if any(e.classifier == name for e in d.policy_routes))
 
 
 def _renamed(before: Network, after: Network) -> Iterator[tuple[str, str]]:

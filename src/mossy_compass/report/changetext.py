@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -134,11 +135,10 @@ MOST_SHOWN = 20
 
 def _effect(effect: ListEffect) -> list[RenderableType]:
     """What a change does to one list."""
-    where = f" at {', '.join(effect.devices)}" if effect.devices else ", which stands nowhere"
-    out: list[RenderableType] = [Text(f"list {effect.name}{where}:")]
+    out: list[RenderableType] = [Text(f"list {effect.name}{_where(effect)}:")]
     if effect.unknown:
         return [*out, Text(f"  {effect.unknown}")]
-    out += _turns(effect.turns)
+    out += _turns(effect.turns, _CHOSEN if effect.chooses and not effect.devices else {})
     rows = [(_called(row), _shown(row.grew), _shown(row.shrank)) for row in effect.rows]
     if not effect.turns:
         out.append(Text("  no packet gets another verdict; other rules decide:"))
@@ -148,17 +148,31 @@ def _effect(effect: ListEffect) -> list[RenderableType]:
     ]
 
 
+_CHOSEN = {"permit": "chosen", "deny": "passed over", "reject": "passed over"}
+"""What verdicts come to where a list says which packets a policy route is about."""
+
+
+def _where(effect: ListEffect) -> str:
+    """Where a list stands, or what it is for."""
+    chooses = f"by which {', '.join(effect.chooses)} chooses ways" if effect.chooses else ""
+    if not effect.devices:
+        return f", {chooses or 'which stands nowhere'}"
+    return f" at {', '.join(effect.devices)}" + (f", and {chooses}" if chooses else "")
+
+
 def _called(row: RowEffect) -> str:
     """A rule by its id, with the one that it had; whether it is new or gone."""
     more = row.state or (f"was {row.was}" if row.was != row.row else "")
     return f"{row.row} ({more})" if more else row.row
 
 
-def _turns(turns: Sequence[Turn]) -> list[RenderableType]:
-    """The verdicts that change, a line each."""
+def _turns(turns: Sequence[Turn], words: Mapping[str, str] = MappingProxyType({})) -> list[RenderableType]:
+    """The verdicts that change, a line each, in other words where a verdict comes to something else."""
+    pairs = [(words.get(t.before, t.before), words.get(t.after, t.after), t.witness) for t in turns]
     return [
-        Text.assemble("  ", (f"{turn.before} becomes {turn.after}", "bold"), f", for example {example(turn.witness)}")
-        for turn in turns
+        Text.assemble("  ", (f"{before} becomes {after}", "bold"), f", for example {example(witness)}")
+        for before, after, witness in pairs
+        if before != after
     ]
 
 
@@ -212,7 +226,14 @@ def _list_dict(effect: ListEffect) -> dict[str, Any]:
         for r in effect.rows
     ]
     verdicts = _turned(effect.turns)
-    return {"list": effect.name, "devices": list(effect.devices), "unknown": effect.unknown, "verdicts": verdicts, "rows": rows}
+    return {
+        "list": effect.name,
+        "devices": list(effect.devices),
+        "chooses": list(effect.chooses),
+        "unknown": effect.unknown,
+        "verdicts": verdicts,
+        "rows": rows,
+    }
 
 
 def _place_dict(effect: PlaceEffect) -> dict[str, Any]:
