@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
-import json
 import pickle
 import random
 from typing import Any
@@ -18,9 +16,6 @@ from mossy_compass.lab import sweep as sweep_module
 from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.lab.sweep import Case, failures, sweep
-from mossy_compass.lab.unlike import WORDS_ONLY, key_of, unlike
-from mossy_compass.model import gates as gates_module
-from mossy_compass.model import network as network_module
 from mossy_compass.plan.plan import Plan
 from mossy_compass.report.tables import of_device
 from mossy_compass.state.state import State
@@ -427,93 +422,3 @@ def test_a_list_is_read_again_only_where_its_words_mean_something_else() -> None
             assert again is table or name == "selfish"
         back = Plan(network, broken)
         assert back.device("r").read_list("selfish").rows == read["selfish"].rows
-
-
-# what differs as written
-
-
-@pytest.mark.parametrize(
-    ("old", "new", "differs"),
-    [
-        (
-            "prefix: 10.47.0.0/16, action: discard",
-            "prefix: 10.46.0.0/16, action: discard",
-            [("devices/canopy/routes", "1 gone, 1 new")],
-        ),
-        (
-            "    stateful: [tcp, udp]\n",
-            "    settings: {end-of-list: permit}\n",
-            [("devices/gate/settings/end-of-list", "deny, now permit")],
-        ),
-        ("title: Fernhollow", "title: Ferny", []),
-        ("about: the perimeter", "about: the fence", []),
-        ("names:\n", "names:\n  other.example: 203.0.113.9\n", [("names/other.example", "new")]),
-        (
-            "{id: 20, deny: any, to: local-networks",
-            "{id: 20, permit: any, to: local-networks",
-            [("lists/visitors-in/rules/20", "deny, now permit")],
-        ),
-    ],
-)
-def test_what_is_written_otherwise_is_told_by_its_place(old: str, new: str, differs: list[tuple[str, str]]) -> None:
-    text = (DATA / "fernhollow.yaml").read_text()
-    changed = mc.read_bytes(text.replace(old, new, 1).encode(), "n.yaml").network
-    before = mc.read_bytes(text.encode(), "n.yaml").network
-    assert before is not None
-    assert changed is not None
-    assert [tuple(one) for one in unlike(before, changed)] == differs
-
-
-def test_places_are_told_in_the_words_of_the_file() -> None:
-    keys: set[str] = set()
-
-    def gather(schema: object) -> None:
-        """The keys that the schema of network files has anywhere."""
-        if isinstance(schema, dict):
-            keys.update(schema.get("properties", {}))
-        for part in schema.values() if isinstance(schema, dict) else schema if isinstance(schema, list) else ():
-            gather(part)
-
-    gather(json.loads((DATA / "network.schema.json").read_text()))
-    kinds = [
-        k for m in (network_module, gates_module) for k in vars(m).values() if isinstance(k, type) and dataclasses.is_dataclass(k)
-    ]
-    inside = {
-        "Settings",
-        "Term",
-        "Serves",
-        "StaticRoute",
-        "Offer",
-        "LeasePool",
-        "Candidate",
-    }  # entries that are counted, not opened
-    asked = [(k, f.name) for k in kinds if k.__name__ not in inside for f in dataclasses.fields(k) if f.compare]
-    assert len(asked) > 100
-    unknown = [(k.__name__, n) for k, n in asked if n not in WORDS_ONLY for w in key_of(k, n).split("/") if w and w not in keys]
-    assert unknown == [("FarHost", "off")]  # what only the lab can switch off
-
-
-def test_what_a_group_holds_is_told_once() -> None:
-    text = (DATA / "fernhollow.yaml").read_text()
-    before = mc.read_bytes(text.encode(), "n.yaml").network
-    after = mc.read_bytes(text.replace("kiosks: [", "kiosks: [tablet, ").encode(), "n.yaml").network
-    assert before is not None
-    assert after is not None
-    assert unlike(before, after) == [("groups/kiosks/members", "1 new")]
-
-
-@pytest.mark.parametrize("name", ["fernhollow", "grounds"])
-def test_no_line_that_counts_can_go_without_being_told(name: str) -> None:
-    """Each line taken out by itself, where the file is still whole: its place is told, unless it holds words alone."""
-    lines = (DATA / f"{name}.yaml").read_text().splitlines()
-    before = mc.read_bytes("\n".join(lines).encode(), "n.yaml").network
-    assert before is not None
-    told = 0
-    for number, line in enumerate(lines):
-        after = mc.read_bytes("\n".join(lines[:number] + lines[number + 1 :]).encode(), "n.yaml").network
-        if after is None or not line.strip() or line.strip().startswith("#"):
-            continue
-        same = line.strip().startswith(("about:", "title:")) or after == before
-        assert bool(unlike(before, after)) is not same, line
-        told += not same
-    assert told > 20
