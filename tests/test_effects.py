@@ -8,14 +8,18 @@ import re
 from dataclasses import replace
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.lab.expect import every_flow
+from mossy_compass.lab.faults import KNOWN, apply
+from mossy_compass.lab.sweep import failures
 from mossy_compass.lab.unlike import unlike
 from mossy_compass.model.network import AccessList, Verdict
+from mossy_compass.packet.address import from_key
 from mossy_compass.packet.packet import Packet
+from mossy_compass.plan import ways as ways_module
 from mossy_compass.plan.actions import Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.effects import END, effects
@@ -28,12 +32,15 @@ from mossy_compass.plan.likely import Ends, Sides, everybody
 from mossy_compass.plan.stages.gates import every_place
 from mossy_compass.plan.stages.lists import SILENT, Consult, Place
 from mossy_compass.plan.table import list_table
+from mossy_compass.plan.ways import ways
 from mossy_compass.report import changetext
 from mossy_compass.report.text import as_text
 from mossy_compass.walk.ask import Options
+from mossy_compass.walk.grid import Grid, cell_of, gathered
 from mossy_compass.walk.trace import trace_one
 from tests.conftest import DATA
 from tests.test_exact import MOMENTS, WORDS, asked, possible
+from tests.test_laws import networks
 from tests.test_rows import OWN, lists, packet, where
 
 NOBODY = Ends((), ())
@@ -304,3 +311,63 @@ def test_who_stands_on_which_side(came: tuple[str, ...], goes: tuple[str, ...], 
     ends = Sides(plan.network, plan.device("door")).ends(came, goes)
     assert (str(ends.sources[0]), str(ends.destinations[0])) == (source, destination)
     assert set(ends.sources) == set(ends.destinations) == set(everybody(plan.network))
+
+
+# ways
+
+
+@settings(max_examples=25, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(networks(), st.randoms(use_true_random=False))
+def test_every_address_that_goes_another_way_is_told(network: mc.Network, chance: random.Random) -> None:
+    """After random failures: what a lookup answers otherwise is within a destination that is told, and what is told is so."""
+    before = mc.Plan(network)
+    kinds = [kind for kind in ("link", "device", "interface") if KNOWN[kind](network)]
+    broken = chance.choice(failures(network, [chance.choice(kinds)]))
+    after = mc.Plan(apply(network, broken), before)
+    told = ways(before, after)
+    assert not told.unknown
+    for effect in told.found:
+        for plan, route in ((before, effect.before), (after, effect.after)):
+            held = [r for r in plan.device(effect.device).table if r.prefix.span.first <= effect.prefix.span.first]
+            held = [r for r in held if r.prefix.span.last >= effect.prefix.span.last and r.origin != "local"]
+            assert route == max(held, key=lambda r: r.prefix.length, default=None)
+    for name, device in network.devices.items():
+        if not device.layer3:
+            continue
+        tables = [plan.device(name).table for plan in (before, after)]
+        mine = [e.prefix for e in told.found if e.device == name]
+        for address in {from_key(end) for table in tables for route in table for end in route.prefix.span}:
+            one, other = (table.lookup(address) for table in tables)
+            if "local" in (one and one.origin, other and other.origin):
+                continue
+            same = (one and (set(one.hops), one.action)) == (other and (set(other.hops), other.action))
+            assert same or any(prefix.holds(address) for prefix in mine), (name, str(address))
+
+
+def test_a_route_that_is_not_missed_is_not_told() -> None:
+    """Where a wider route leads the same way, nothing goes another way without the narrow one."""
+    routes = "routes: [{prefix: default, next-hop: 10.41.2.9}, {prefix: 10.45.0.0/16, next-hop: NEXT}]"
+    texts = [HALL.replace("#HERE", routes.replace("NEXT", hop)) for hop in ("10.41.2.9", "10.41.2.8")]
+    narrow = HALL.replace("#HERE", "routes: [{prefix: default, next-hop: 10.41.2.9}]")
+    plans = [mc.Plan(network_of(text)) for text in (*texts, narrow)]
+    assert not ways(plans[0], plans[2])
+    (effect,) = ways(plans[1], plans[2]).found
+    assert (effect.device, str(effect.prefix)) == ("door", "10.45.0.0/16")
+    assert effect.after is not None
+    assert effect.after.prefix.is_default
+    found = effects(plans[1], plans[2])
+    words = as_text(changetext.whole("x", "", None, None, found))
+    assert "door    10.45.0.0/16  static, by out to 10.41.2.8  default route (static), by out to 10.41.2.9" in words
+    assert "routes lead elsewhere" in changetext.compared("a", "b", mc.compare(*(grid_of(p) for p in plans[1:])), 1, found)
+
+
+def grid_of(plan: mc.Plan) -> Grid:
+    return gathered([cell_of(mc.trace(plan, "ann", "bob", "https"), "ann", "bob", "https")])
+
+
+def test_very_many_routes_are_not_compared_and_that_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(ways_module, "MOST_ROUTES", 3)
+    plans = [mc.Plan(network_of(HALL)) for _ in range(2)]
+    found = effects(*plans)
+    assert "more than 3 rows" in found.ways.unknown
+    assert "Routes are not compared: the tables have more than 3 rows." in as_text(changetext.whole("x", "", None, None, found))

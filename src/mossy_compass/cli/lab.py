@@ -119,8 +119,9 @@ def compare(
     picture: str | None,
     form: str,
 ) -> None:
-    """Say for every test whether it ends otherwise in NEW than in OLD, worst first, and for rules exactly which packets
-    meet another verdict; then where the versions are written otherwise. What no test notices is shown all the same.
+    """Say for every test whether it ends otherwise in NEW than in OLD, worst first; for lists exactly which packets meet
+    another verdict; for routes which destinations go another way; and where the versions are written otherwise. What no
+    test notices is shown all the same.
 
     \b
     Examples:

@@ -27,6 +27,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.gates import Standing, every_place, sides
 from mossy_compass.plan.stages.lists import Place
 from mossy_compass.plan.table import Table, list_table
+from mossy_compass.plan.ways import Ways, ways
 
 END = "end-of-list"
 
@@ -107,29 +108,31 @@ class PlaceEffect(NamedTuple):
 
 
 class Effects(NamedTuple):
-    """All that a change does to verdicts.
+    """All that a change does to packets, as far as that can be said without sending any.
 
     Attributes:
         lists: whose rules are others.
         places: where other lists stand, or where something else comes after them.
+        ways: where destinations are sent another way.
 
     """
 
     lists: tuple[ListEffect, ...]
     places: tuple[PlaceEffect, ...]
+    ways: Ways
 
     def __bool__(self) -> bool:
-        return bool(self.lists or self.places)
+        return bool(self.lists or self.places or self.ways)
 
 
 def effects(before: Plan, after: Plan) -> Effects:
-    """What a change does to the verdicts of lists, and of the places where they stand.
+    """What a change does to the verdicts of lists and of the places where they stand, and to the ways of destinations.
 
     Args:
         before, after: the network, as it was and as it would be.
 
     """
-    return Effects(tuple(_of_lists(before, after)), tuple(_of_places(before, after)))
+    return Effects(tuple(_of_lists(before, after)), tuple(_of_places(before, after)), ways(before, after))
 
 
 def _of_lists(before: Plan, after: Plan) -> list[ListEffect]:

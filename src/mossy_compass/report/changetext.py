@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from types import MappingProxyType
 from typing import Any
@@ -14,7 +15,9 @@ from mossy_compass.lab.unlike import Unlike
 from mossy_compass.plan.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.findings import example
+from mossy_compass.plan.ways import WayEffect, Ways
 from mossy_compass.report.text import table
+from mossy_compass.routing.table import Route
 from mossy_compass.walk.grid import Cell, Changes, cell_dict, differences
 
 
@@ -56,8 +59,9 @@ def _fares(found: Changes, tests: int, effects: Effects) -> str:
     )
     parts = [f"{count} {one if count == 1 else many}" for count, one, many in counted if count]
     if not parts:
-        quiet = "no test changes" + (", but lists decide other packets" if effects else "")
-        return f"{quiet} ({tests} tests)"
+        more = ["lists decide other packets"] if effects.lists or effects.places else []
+        more += ["routes lead elsewhere"] if effects.ways else []
+        return f"no test changes{', but ' if more else ''}{' and '.join(more)} ({tests} tests)"
     return f"of {tests} tests {', '.join(parts)}"
 
 
@@ -80,9 +84,45 @@ def whole(
 
 def _exactly(effects: Effects) -> list[RenderableType]:
     """What changes for packets, list by list and place by place."""
-    title = "For packets, exactly:" if effects else "No list decides other packets than before."
+    title = "For packets, exactly:" if effects.lists or effects.places else "No list decides other packets than before."
     lists = [part for effect in effects.lists for part in _effect(effect)]
-    return [Text(""), Text(title, style="bold"), *lists, *_places(effects.places)]
+    return [Text(""), Text(title, style="bold"), *lists, *_places(effects.places), *_ways(effects.ways)]
+
+
+def _ways(ways: Ways) -> list[RenderableType]:
+    """Where destinations are sent another way, device by device."""
+    if ways.unknown:
+        return [Text(""), Text(f"{ways.unknown[0].upper()}{ways.unknown[1:]}")]
+    if not ways:
+        return []
+    counts = Counter(e.device for e in ways.found)
+    lost = {d for d, count in counts.items() if count > 2} - {e.device for e in ways.found if e.after is not None}
+    alike: dict[tuple[str, str, str], list[WayEffect]] = {}
+    for effect in ways.found:
+        # A device that is cut off loses every route, each of its own way: that is one thing to tell.
+        was = "whatever way" if effect.device in lost else _way(effect, effect.before)
+        alike.setdefault((effect.device, was, _way(effect, effect.after)), []).append(effect)
+    rows = [(device, _destinations(some), was, now) for (device, was, now), some in list(alike.items())[:MOST_SHOWN]]
+    heads = ("device", "destination", "before", "now")
+    out: list[RenderableType] = [Text(""), Text("For routes:", style="bold"), table(heads, rows)]
+    if len(alike) > MOST_SHOWN:
+        out.append(Text(f"... and {len(alike) - MOST_SHOWN} more; --format json has them all", style="dim"))
+    return out
+
+
+def _destinations(some: Sequence[WayEffect]) -> str:
+    """The first of some destinations that are sent alike, with the number of the rest."""
+    first = some[0].prefix
+    name = {4: "default", 6: "default6"}[first.family] if first.is_default else str(first)
+    return name + (f" and {len(some) - 1} more" if len(some) > 1 else "")
+
+
+def _way(effect: WayEffect, route: Route | None) -> str:
+    """Where a route leads, in words; its prefix only where that is wider than the destination."""
+    if route is None:
+        return "no route"
+    name = route.origin if route.prefix == effect.prefix else route.words()
+    return f"{name}, {' or '.join(h.words() for h in route.hops) or route.action.value}"
 
 
 def _written_apart(apart: Sequence[Unlike]) -> RenderableType:
@@ -216,6 +256,11 @@ def as_dict(
         "gone": [cell_dict(c) for c in changes.gone],
         "rules": [_list_dict(effect) for effect in effects.lists],
         "places": [_place_dict(effect) for effect in effects.places],
+        "routes": [
+            {"device": e.device, "destination": str(e.prefix), "before": _way(e, e.before), "after": _way(e, e.after)}
+            for e in effects.ways.found
+        ],
+        "routes-unknown": effects.ways.unknown,
     }
 
 

@@ -1,0 +1,87 @@
+"""Where a change sends destinations another way, device by device: told for every route, whether a test takes it or not."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from mossy_compass.errors import NotConverged
+from mossy_compass.packet.address import Address, Prefix, prefix_of
+from mossy_compass.plan.plan import Plan
+from mossy_compass.routing.table import Route, RouteTable
+
+MOST_ROUTES = 400_000
+"""So many rows of tables are gone through; of a network with more, routes are not compared, and that is told."""
+
+
+class WayEffect(NamedTuple):
+    """A destination that a device sends another way than before.
+
+    Attributes:
+        device: which.
+        prefix: the destination.
+        before, after: the route that serves it; None where none does. It may be one to a wider prefix.
+
+    """
+
+    device: str
+    prefix: Prefix
+    before: Route | None
+    after: Route | None
+
+
+class Ways(NamedTuple):
+    """What a change does to routes.
+
+    Attributes:
+        found: the destinations that are sent another way, by device.
+        unknown: why nothing can be said; empty where it can.
+
+    """
+
+    found: tuple[WayEffect, ...] = ()
+    unknown: str = ""
+
+    def __bool__(self) -> bool:
+        return bool(self.found)
+
+
+def ways(before: Plan, after: Plan) -> Ways:
+    """Where devices that are in both versions send destinations another way; their own addresses are left out.
+
+    Args:
+        before, after: the network, as it was and as it would be.
+
+    """
+    names = [n for n, d in after.network.devices.items() if d.layer3 and n in before.network.devices]
+    names = [n for n in names if before.network.devices[n].layer3]
+    try:
+        tables = [(name, before.device(name).table, after.device(name).table) for name in names]
+    except NotConverged:
+        return Ways((), "routes are not compared: redistribution between protocols has no stable state in one of the versions.")
+    if sum(len(one) + len(other) for _, one, other in tables) > MOST_ROUTES:
+        return Ways((), f"routes are not compared: the tables have more than {MOST_ROUTES:,} rows.")
+    return Ways(tuple(effect for name, one, other in tables for effect in _of_device(name, one, other)))
+
+
+def _of_device(name: str, before: RouteTable, after: RouteTable) -> Iterator[WayEffect]:
+    """The destinations of one device's table."""
+    old, new = ({r.prefix: r for r in table if r.origin != "local"} for table in (before, after))
+    for prefix in dict.fromkeys([*old, *new]):
+        was, now = old.get(prefix), new.get(prefix)
+        if was == now:
+            continue
+        was, now = was or _wider(old, prefix), now or _wider(new, prefix)
+        if _way(was) != _way(now):
+            yield WayEffect(name, prefix, was, now)
+
+
+def _wider(rows: dict[Prefix, Route], prefix: Prefix) -> Route | None:
+    """The route to the narrowest prefix that holds another one whole."""
+    address = Address(prefix.family, prefix.value)
+    return next((rows[p] for length in range(prefix.length - 1, -1, -1) if (p := prefix_of(address, length)) in rows), None)
+
+
+def _way(route: Route | None) -> object:
+    """What packets feel of a route: the ways out of it, or that there is none."""
+    return None if route is None else (frozenset(route.hops), route.action)
