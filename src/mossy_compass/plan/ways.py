@@ -35,7 +35,8 @@ class Ways(NamedTuple):
 
     Attributes:
         found: the destinations that are sent another way, by device.
-        unknown: why nothing can be said; empty where it can.
+        unknown: why nothing can be said: ``unsettled`` where redistribution has no stable state, ``many`` where there are too
+            many rows; empty where it can.
 
     """
 
@@ -58,9 +59,9 @@ def ways(before: Plan, after: Plan) -> Ways:
     try:
         tables = [(name, before.device(name).table, after.device(name).table) for name in names]
     except NotConverged:
-        return Ways((), "routes are not compared: redistribution between protocols has no stable state in one of the versions.")
+        return Ways((), "unsettled")
     if sum(len(one) + len(other) for _, one, other in tables) > MOST_ROUTES:
-        return Ways((), f"routes are not compared: the tables have more than {MOST_ROUTES:,} rows.")
+        return Ways((), "many")
     return Ways(tuple(effect for name, one, other in tables for effect in _of_device(name, one, other)))
 
 

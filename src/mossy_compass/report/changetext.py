@@ -15,7 +15,7 @@ from mossy_compass.lab.unlike import Unlike
 from mossy_compass.plan.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.findings import example
-from mossy_compass.plan.ways import WayEffect, Ways
+from mossy_compass.plan.ways import MOST_ROUTES, WayEffect, Ways
 from mossy_compass.report.text import table
 from mossy_compass.routing.table import Route
 from mossy_compass.walk.grid import Cell, Changes, cell_dict, differences
@@ -92,7 +92,7 @@ def _exactly(effects: Effects) -> list[RenderableType]:
 def _ways(ways: Ways) -> list[RenderableType]:
     """Where destinations are sent another way, device by device."""
     if ways.unknown:
-        return [Text(""), Text(f"{ways.unknown[0].upper()}{ways.unknown[1:]}")]
+        return [Text(""), Text(f"Routes are not compared: {_UNKNOWN[ways.unknown]}.")]
     if not ways:
         return []
     counts = Counter(e.device for e in ways.found)
@@ -108,6 +108,12 @@ def _ways(ways: Ways) -> list[RenderableType]:
     if len(alike) > MOST_SHOWN:
         out.append(Text(f"... and {len(alike) - MOST_SHOWN} more; --format json has them all", style="dim"))
     return out
+
+
+_UNKNOWN = {
+    "unsettled": "redistribution between protocols has no stable state in one of the versions",
+    "many": f"the tables have more than {MOST_ROUTES:,} rows",
+}
 
 
 def _destinations(some: Sequence[WayEffect]) -> str:
