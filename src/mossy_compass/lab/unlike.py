@@ -145,6 +145,7 @@ def _listed(path: Path, before: tuple[Any, ...], after: tuple[Any, ...]) -> Iter
         for name, one, other in zip(names, before, after, strict=True):
             yield from _apart((*path, str(name)), one, other)
         return
+    # Rules are told apart by their numbers, members by their words; what has neither (routes, offers) is compared whole.
     one, other = (names, others) if all([*names, *others]) else (before, after)
     said = [f"{count} {word}" for count, word in ((_missing(one, other), "gone"), (_missing(other, one), "new")) if count]
     yield path, ", ".join(said) or "in another order"

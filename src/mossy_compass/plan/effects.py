@@ -277,6 +277,7 @@ def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
                     found[row.id] = same.id
                     del left[same.id]
 
+    # From the likeliest pair to the least likely; whoever has a partner takes no part in the next round.
     pair(lambda o, row: o == row)
     pair(lambda o, row: _meaning(o) == _meaning(row))
     pair(lambda o, row: o.id == row.id)
@@ -414,6 +415,7 @@ class _Ground:
             left: what comes there at all.
 
         """
+        # A list's own verdicts are the same wherever it stands; what comes to it is what the lists before it left.
         given: dict[str, list[Set]] = {}
         union = self.space.union
         for consult in place.consults:

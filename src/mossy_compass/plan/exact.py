@@ -511,6 +511,7 @@ def _shadow(listed: _Listed, number: int) -> Shadow:
     """Which rules stand in the way of one, and whether one alone does."""
     space, rows, meant, decided, boxes, hosts = listed
     mine = meant[number]
+    # Most rows of a long list have nothing in common with this one, and a look at their boxes is cheaper than at their sets.
     above = [n for n in boxes.meeting(number, (1 << number) - 1) if rows[n].verdict is not Verdict.NOTE]
     takers = [n for n in above if (mine & decided[n]).satisfiable()]
     alone = next((n for n in takers if not (mine & ~meant[n]).satisfiable()), None)
@@ -532,6 +533,7 @@ def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | Non
     """
     space, rows, meant, decided = listed[:4]
     last: Outcome = (end, "")
+    # Of all outcomes together nothing is left over, so one of them needs no set of its own: the end's, which most packets meet.
     rest: dict[Outcome, Set] = {}  # what the rows below come to; what none of them says comes to the end, and needs no set
     nothing = space.possible & ~space.possible
     found = []

@@ -18,13 +18,19 @@ from mossy_compass.plan.fields import SLOT_BITS, service_key
 from mossy_compass.plan.rows import Mask, Row, Runs, column, runs, single
 
 _EVERYTHING: Runs = ([-1], [-1])
+"""The runs of a field that no row asks about: one, in which all rows hold (-1 has every bit)."""
 _INLINE = ("service", "source", "destination")
+"""The fields that almost every rule asks about. They are read in place: a call for each would cost more than the look-up."""
 _LONG = 512
 """Rows from which on a list is divided: shorter integers cost less than a second look."""
 _MOST_RUNS = 8
+"""A row about more runs of addresses than these, such as one that names a large group, stands nowhere."""
 _MOST_PLACES = 256
+"""So many places a row may stand at. A wide range lies over very many, and would have to be kept at each."""
 _MOST_THERE = 12
+"""So many rows may stand at one place: each is tried for every packet that comes there."""
 _HIGHEST = 1 << 200
+"""Beyond every service and every address."""
 
 
 def first_of(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
@@ -33,6 +39,7 @@ def first_of(rows: Sequence[Row]) -> Callable[[Facts], Row | None]:
         return lambda facts: None
     if len(rows) < _LONG:
         return _together(rows)
+    # The side on which more rows stand somewhere; the other is looked at only where the first leaves many over.
     best = places(rows, "source")
     if len(best.held) < len(rows) * 3 // 4:
         best = max(best, places(rows, "destination"), key=lambda p: len(p.held))
@@ -154,6 +161,7 @@ def divided(rows: Sequence[Row], stood: Places) -> Callable[[Facts], Row | None]
     def first(facts: Facts) -> Row | None:
         """The row that decides; None when no row holds."""
         packet = facts.packet
+        # What is asked together comes first, though it is rarely the answer: its number bounds what else may decide.
         wide = rest(facts)
         (family, value), (other_family, other) = (packet[1], packet[2]) if by_source else (packet[2], packet[1])
         starts, here = there[bisect_right(ends, value if family == 4 else value + V6_BASE) - 1]

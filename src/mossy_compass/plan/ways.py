@@ -72,6 +72,7 @@ def _of_device(name: str, before: RouteTable, after: RouteTable) -> Iterator[Way
         was, now = old.get(prefix), new.get(prefix)
         if was == now:
             continue
+        # Without its own row a destination is served by the next wider one, and that may lead the same way.
         was, now = was or _wider(old, prefix), now or _wider(new, prefix)
         if _way(was) != _way(now):
             yield WayEffect(name, prefix, was, now)
