@@ -370,6 +370,6 @@ def test_very_many_routes_are_not_compared_and_that_is_told(monkeypatch: pytest.
     plans = [mc.Plan(network_of(HALL)) for _ in range(2)]
     found = effects(*plans)
     assert found.ways.unknown == "many"
-    assert "Routes are not compared: the tables have more than 400,000 rows." in as_text(
+    assert "Routes are not compared: the tables have more than 1,000,000 rows." in as_text(
         changetext.whole("x", "", None, None, found)
     )

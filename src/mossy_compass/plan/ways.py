@@ -10,7 +10,7 @@ from mossy_compass.packet.address import Address, Prefix, prefix_of
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Route, RouteTable
 
-MOST_ROUTES = 400_000
+MOST_ROUTES = 1_000_000
 """So many rows of tables are gone through; of a network with more, routes are not compared, and that is told."""
 
 

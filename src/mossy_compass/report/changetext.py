@@ -128,7 +128,9 @@ def _way(effect: WayEffect, route: Route | None) -> str:
     if route is None:
         return "no route"
     name = route.origin if route.prefix == effect.prefix else route.words()
-    return f"{name}, {' or '.join(h.words() for h in route.hops) or route.action.value}"
+    ways = [h.words() for h in route.hops[:MOST_NAMED]]
+    ways += [f"{len(route.hops) - MOST_NAMED} ways more"] if len(route.hops) > MOST_NAMED else []
+    return f"{name}, {' or '.join(ways) or route.action.value}"
 
 
 def _written_apart(apart: Sequence[Unlike]) -> RenderableType:
