@@ -154,6 +154,22 @@ def test_every_way_is_every_way(tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     assert "combinations of equal ways, and the rest was not tested" in as_text(whole(report))
 
 
+def test_every_way_goes_by_what_devices_remember(hall: Path) -> None:
+    """A known session passes the lists, whichever of its ways is asked about."""
+    text = HALL.replace("kind: firewall", "kind: firewall\n    stateful: [tcp]").replace(
+        "- {id: 10, permit: tcp, service: https, log: yes}", "- {id: 10, permit: tcp, service: https, state: new, log: yes}"
+    )
+    (hall / "hall.yaml").write_text(text)
+    steps = """
+        - send: {from: ann, to: ben, service: https, source-port: 50000}
+        - change: [{insert: {into: lists/out-list, value: {id: 5, deny: tcp, service: https}, before: 10}}]
+        - expect: {from: ann, to: ben, service: https, source-port: 50000, reaches: yes, every-path: WAY}
+        - expect: {from: ann, to: ben, service: https, source-port: 50001, reaches: no, every-path: WAY}
+    """
+    reports = [drilled(hall, steps.replace("WAY", way)) for way in ("yes", "no")]
+    assert [[r.ok for r in report.results] for report in reports] == [[True] * 4] * 2, as_text(whole(reports[0]))
+
+
 def test_a_refusal_has_arrived(hall: Path) -> None:
     """Nobody listens there, and yet the packet was let in."""
     report = drilled(hall, "- expect: ann never reaches cat for tcp/99")

@@ -326,7 +326,7 @@ def _journeys(lab: Lab, flow: Flow, every: bool) -> tuple[list[Journey], str]:
         return [lab.test(flow)], ""
     wishes = flow.options
     options = {n: getattr(wishes, n) for n in wishes.__slots__}
-    found = every_path(lab.plan, flow.source, flow.target, flow.service, **options)
+    found = every_path(lab.plan, flow.source, flow.target, flow.service, state=lab.state, **options)
     for path in found.paths:
         lab.saw(path.journey)
     # An expectation of every way is not met by those that there was time for.

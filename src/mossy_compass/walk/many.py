@@ -10,16 +10,17 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.share import Choose
 from mossy_compass.routing.table import Hop
-from mossy_compass.walk.ask import members_of
+from mossy_compass.state.state import State
+from mossy_compass.walk.ask import Options, members_of
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.trace import trace
+from mossy_compass.walk.trace import trace, trace_one
 
 MOST_PATHS = 256
 MOST_FLOWS = 100_000
@@ -80,11 +81,17 @@ class Paths:
         return out
 
 
-def every_path(plan: Plan, sender: str, target: str, service: str = "ping", **options: Any) -> Paths:
-    """Walk every combination of equal ways; the arguments are those of ``trace``.
+def every_path(plan: Plan, sender: str, target: str, service: str = "ping", *, state: State | None = None, **options: Any) -> Paths:
+    """Walk every combination of equal ways.
 
     A device that a packet comes to again, going round in a circle, does with it what it did before.
+
+    Args:
+        plan, sender, target, service, options: as for ``trace``.
+        state: what devices remember of earlier packets, before each combination; it stays as it is.
+
     """
+    wishes = Options(**options)
     out: list[Path] = []
     member = members_of(plan.network, service)[0]
     scripts: list[tuple[int, ...]] = [()]
@@ -92,13 +99,39 @@ def every_path(plan: Plan, sender: str, target: str, service: str = "ping", **op
         script = scripts.pop(0)
         made: list[Choice] = []
 
-        journey = trace(plan, sender, target, member, choose=_scripted(script, made), **options)
+        journey = _afresh(plan, Asked(sender, target, member, wishes), _scripted(script, made), state)
         out.append(Path(tuple(made), journey))
         numbers = tuple(c.member for c in made)
         for place in range(len(script), len(made)):
             scripts += [(*numbers[:place], other) for other in range(1, made[place].count)]
     out.sort(key=lambda p: tuple(c.member for c in p.choices))
     return Paths(tuple(out), not scripts)
+
+
+class Asked(NamedTuple):
+    """One question of many.
+
+    Attributes:
+        sender, target, service: as for ``trace``.
+        wishes: further.
+
+    """
+
+    sender: str
+    target: str
+    service: str
+    wishes: Options
+
+
+def _afresh(plan: Plan, asked: Asked, choose: Choose, state: State | None) -> Journey:
+    """A journey of which nothing stays."""
+    if state is None:
+        return trace_one(plan, *asked, choose)
+    kept = state.keep()
+    try:
+        return trace_one(plan, *asked, choose, state)
+    finally:
+        state.back_to(kept)
 
 
 def _scripted(script: tuple[int, ...], made: list[Choice]) -> Choose:
