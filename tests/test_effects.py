@@ -361,6 +361,15 @@ def test_a_route_that_is_not_missed_is_not_told() -> None:
     assert "routes lead elsewhere" in changetext.compared("a", "b", mc.compare(*(grid_of(p) for p in plans[1:])), 1, found)
 
 
+def test_a_table_that_policy_routes_ask_is_compared_too() -> None:
+    side = "routes: [{prefix: default, next-hop: NEXT, table: side}]\n    policy-routes: [{candidates: {table: side}}]"
+    before, after = (mc.Plan(network_of(HALL.replace("#HERE", side.replace("NEXT", hop)))) for hop in ("10.41.2.9", "10.41.2.8"))
+    (effect,) = ways(before, after).found
+    assert (effect.table, str(effect.prefix)) == ("side", "0.0.0.0/0")
+    words = as_text(changetext.whole("x", "", None, None, effects(before, after)))
+    assert "door, table side  default      static, by out to 10.41.2.9  static, by out to 10.41.2.8" in words
+
+
 def grid_of(plan: mc.Plan) -> Grid:
     return gathered([cell_of(mc.trace(plan, "ann", "bob", "https"), "ann", "bob", "https")])
 

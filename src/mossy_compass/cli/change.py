@@ -54,8 +54,8 @@ def change(
     last_resort: bool,
     form: str,
 ) -> None:
-    """Do the steps of CHANGE on the network in FILE, and show what is different: in the text, for every test, and
-    for each rule exactly, with an example packet. Comments and order of FILE are kept.
+    """Do the steps of CHANGE on the network in FILE, and show what is different: in the text, for every test, for each
+    rule and place of lists exactly, with an example packet, and for routes. Comments and order of FILE are kept.
 
     \b
     Example:

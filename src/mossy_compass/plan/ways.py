@@ -10,6 +10,8 @@ from mossy_compass.packet.address import Address, Prefix, prefix_of
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Route, RouteTable
 
+MAIN = "main"
+"""The table that forwarding asks."""
 MOST_ROUTES = 1_000_000
 """So many rows of tables are gone through; of a network with more, routes are not compared, and that is told."""
 
@@ -21,6 +23,7 @@ class WayEffect(NamedTuple):
         device: which.
         prefix: the destination.
         before, after: the route that serves it; None where none does. It may be one to a wider prefix.
+        table: the name of the route table.
 
     """
 
@@ -28,6 +31,7 @@ class WayEffect(NamedTuple):
     prefix: Prefix
     before: Route | None
     after: Route | None
+    table: str = MAIN
 
 
 class Ways(NamedTuple):
@@ -54,19 +58,26 @@ def ways(before: Plan, after: Plan) -> Ways:
         before, after: the network, as it was and as it would be.
 
     """
-    names = [n for n, d in after.network.devices.items() if d.layer3 and n in before.network.devices]
-    names = [n for n in names if before.network.devices[n].layer3]
     try:
-        tables = [(name, before.device(name).table, after.device(name).table) for name in names]
+        tables = [(n, before.device(n).table_named(t), after.device(n).table_named(t), t) for n, t in _tables(before, after)]
     except NotConverged:
         return Ways((), "unsettled")
-    if sum(len(one) + len(other) for _, one, other in tables) > MOST_ROUTES:
+    if sum(len(one) + len(other) for _, one, other, _ in tables) > MOST_ROUTES:
         return Ways((), "many")
-    return Ways(tuple(effect for name, one, other in tables for effect in _of_device(name, one, other)))
+    return Ways(tuple(effect for entry in tables for effect in _of_table(*entry)))
 
 
-def _of_device(name: str, before: RouteTable, after: RouteTable) -> Iterator[WayEffect]:
-    """The destinations of one device's table."""
+def _tables(before: Plan, after: Plan) -> Iterator[tuple[str, str]]:
+    """Every route table of the devices that are in both versions: the main one, and those that policy routes may ask."""
+    for name, device in after.network.devices.items():
+        earlier = before.network.devices.get(name)
+        if earlier is not None and device.layer3 and earlier.layer3:
+            named = dict.fromkeys(r.table for d in (earlier, device) for r in d.routes)
+            yield from ((name, table) for table in dict.fromkeys((MAIN, *named)))
+
+
+def _of_table(name: str, before: RouteTable, after: RouteTable, table: str) -> Iterator[WayEffect]:
+    """The destinations of one table of a device."""
     old, new = ({r.prefix: r for r in table if r.origin != "local"} for table in (before, after))
     for prefix in dict.fromkeys([*old, *new]):
         was, now = old.get(prefix), new.get(prefix)
@@ -75,7 +86,7 @@ def _of_device(name: str, before: RouteTable, after: RouteTable) -> Iterator[Way
         # Without its own row a destination is served by the next wider one, and that may lead the same way.
         was, now = was or _wider(old, prefix), now or _wider(new, prefix)
         if _way(was) != _way(now):
-            yield WayEffect(name, prefix, was, now)
+            yield WayEffect(name, prefix, was, now, table)
 
 
 def _wider(rows: dict[Prefix, Route], prefix: Prefix) -> Route | None:

@@ -15,7 +15,7 @@ from mossy_compass.lab.unlike import Unlike
 from mossy_compass.plan.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.findings import example
-from mossy_compass.plan.ways import MOST_ROUTES, WayEffect, Ways
+from mossy_compass.plan.ways import MAIN, MOST_ROUTES, WayEffect, Ways
 from mossy_compass.report.text import table
 from mossy_compass.routing.table import Route
 from mossy_compass.walk.grid import Cell, Changes, cell_dict, differences
@@ -101,7 +101,8 @@ def _ways(ways: Ways) -> list[RenderableType]:
     for effect in ways.found:
         # A device that is cut off loses every route, each of its own way: that is one thing to tell.
         was = "whatever way" if effect.device in lost else _way(effect, effect.before)
-        alike.setdefault((effect.device, was, _way(effect, effect.after)), []).append(effect)
+        device = effect.device if effect.table == MAIN else f"{effect.device}, table {effect.table}"
+        alike.setdefault((device, was, _way(effect, effect.after)), []).append(effect)
     rows = [(device, _destinations(some), was, now) for (device, was, now), some in list(alike.items())[:MOST_SHOWN]]
     heads = ("device", "destination", "before", "now")
     out: list[RenderableType] = [Text(""), Text("For routes:", style="bold"), table(heads, rows)]
@@ -265,7 +266,13 @@ def as_dict(
         "rules": [_list_dict(effect) for effect in effects.lists],
         "places": [_place_dict(effect) for effect in effects.places],
         "routes": [
-            {"device": e.device, "destination": str(e.prefix), "before": _way(e, e.before), "after": _way(e, e.after)}
+            {
+                "device": e.device,
+                "table": e.table,
+                "destination": str(e.prefix),
+                "before": _way(e, e.before),
+                "after": _way(e, e.after),
+            }
             for e in effects.ways.found
         ],
         "routes-unknown": effects.ways.unknown,
