@@ -52,14 +52,16 @@ class Sides:
         """Who sends what arrives by some interfaces, and who is sent what leaves by others; the rest after them.
 
         Args:
-            came: interfaces; empty where packets may come by any.
+            came: interfaces; empty for any but those that packets leave by.
             goes: interfaces; empty for any but those that packets came by.
 
         """
+        return Ends(self._first(came, goes), self._first(goes, came))
+
+    def _first(self, here: Collection[str], there: Collection[str]) -> list[Address]:
+        """Everybody; first who is behind some interfaces, or where none are named who is not behind some others."""
         behind = self._behind
-        sources = sorted(behind, key=lambda a: bool(came) and behind[a].isdisjoint(came))
-        destinations = sorted(behind, key=lambda a: behind[a].isdisjoint(goes) if goes else not behind[a].isdisjoint(came))
-        return Ends(sources, destinations)
+        return sorted(behind, key=lambda a: behind[a].isdisjoint(here) if here else not behind[a].isdisjoint(there))
 
 
 def _behind(here: DevicePlan, address: Address) -> frozenset[str]:
