@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from dataclasses import replace
+from unittest.mock import patch
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -13,6 +14,7 @@ from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import EVERYTHING, V6_BASE, Address, Span, in_spans, parse_address, parse_block
 from mossy_compass.packet.packet import Packet, later_fragment
 from mossy_compass.packet.service import Service
+from mossy_compass.plan import table as table_module
 from mossy_compass.plan.conditions import CONDITIONS, STATES, Reader, in_set
 from mossy_compass.plan.facts import SOME_TIME, Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SetKind
@@ -246,6 +248,10 @@ def test_near_misses_are_the_permits_with_fewest_unmet_fields(
     near = table.near(asked, most=99)
     assert [n.row.id for n in near] == expected
     assert all(len(n.misses) == counts[n.row.id] for n in near)
+    with patch.object(table_module, "MOST_INDEXED", -1):
+        scanned = list_table(source, Reader(OWN, names=None))
+        assert scanned.near(asked, most=99) == near
+        assert scanned.later_permit(asked) == table.later_permit(asked)
 
 
 @settings(max_examples=200)

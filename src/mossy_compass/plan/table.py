@@ -109,6 +109,8 @@ class Table:
         Two conditions about one field count as one: ``tcp/22`` for a packet to ``udp/22`` is wrong in one respect.
         """
         permits = self._permits()
+        if permits.masks is None:
+            return _scanned(permits.rows, facts, most)
         one, two, three = permits.disabled, 0, 0
         everything = (1 << len(permits.rows)) - 1
         for mask in permits.masks:
@@ -128,6 +130,9 @@ class Table:
         if winner is None:
             return None
         permits, after = self._permits(), self.number(winner)
+        if permits.masks is None:
+            below = (r for r in permits.rows if self.number(r) > after and r.verdict is Verdict.PERMIT)
+            return next((r for r in below if next(r.misses(facts), None) is None), None)
         met = ((1 << len(permits.rows)) - 1) & ~permits.disabled
         for mask in permits.masks:
             met &= mask(facts)
@@ -143,7 +148,8 @@ class Table:
         """The rows that let packets pass, with the index of each of their fields."""
         if self._near is None:
             rows = tuple(r for r in self.rows if r.verdict in (Verdict.PERMIT, None))
-            self._near = _Permits(rows, columns(rows), sum(1 << n for n, r in enumerate(rows) if r.disabled))
+            masks = columns(rows) if len(rows) <= MOST_INDEXED else None
+            self._near = _Permits(rows, masks, sum(1 << n for n, r in enumerate(rows) if r.disabled) if masks else 0)
         return self._near
 
 
@@ -152,18 +158,32 @@ class _Permits(NamedTuple):
 
     Attributes:
         rows: in their order.
-        masks: the index of each field that they ask about.
+        masks: the index of each field that they ask about; None for so many rows that it would take more than it saves.
         disabled: those that are passed over, a bit a row.
 
     """
 
     rows: tuple[Row, ...]
-    masks: list[Mask]
+    masks: list[Mask] | None
     disabled: int
 
 
+MOST_INDEXED = 12_000
+"""An index of so many permits takes some 30 MB, and of ten times as many a hundred times that: then they are gone through."""
 _NOTES = "(notes)"
 """Stands, among the keys of conditions, for the rows that take note of packets."""
+
+
+def _scanned(rows: Iterable[Row], facts: Facts, most: int) -> list[Near]:
+    """The rows that a packet misses by one condition, or by two where none misses by one, gone through one by one."""
+    found: dict[int, list[Near]] = {1: [], 2: []}
+    for row in rows:
+        misses = tuple(_by_field(row.misses(facts)))
+        if len(misses) in found and len(found[len(misses)]) < most:
+            found[len(misses)].append(Near(row, misses))
+        if len(found[1]) == most:
+            break
+    return found[1] or found[2]
 
 
 def _rows_in(rows: Sequence[Row], mask: int, most: int) -> list[Row]:
