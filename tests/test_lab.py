@@ -316,6 +316,31 @@ def test_a_learned_route_hangs_on_where_its_prefix_is_attached(routes: str, ospf
     assert sweep(network, flows, cases).cases == from_nothing(network, flows, cases)
 
 
+DOWN_ALREADY = """
+mossy-network: 1
+devices:
+  one: {kind: router, interfaces: {a: {address: 10.41.9.1/30}, v: {address: 10.41.8.1/24, vlan: 5}, p: {untagged: 5}, lan: 10.41.1.1/24},
+        routes: [{prefix: 10.41.2.0/24, next-hop: HOP, leaving: WAY}]}
+  two: {kind: router, interfaces: {a: {address: 10.41.9.2/30, state: STATE}, lan: 10.41.2.1/24}}
+  far: {kind: router, interfaces: {p: 10.41.8.2/24}}
+  h1: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  h2: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1}
+segments: {s: [one/a, two/a], t: [one/p, far/p], l1: [h1, one/lan], l2: [h2, two/lan]}
+"""
+
+
+@pytest.mark.parametrize("state", ["up", "disabled", "not-connected"])
+@pytest.mark.parametrize(("hop", "way"), [("10.41.9.2", "a"), ("10.41.9.3", "a"), ("10.41.8.2", "v"), ("10.41.8.9", "v")])
+def test_why_something_is_down_changes_with_what_fails_as_well(hop: str, way: str, state: str) -> None:
+    """The packets never leave: an interface is down, or nobody answers there; and either end of its cable may fail, too."""
+    text = DOWN_ALREADY.replace("HOP", hop).replace("WAY", way).replace("STATE", state)
+    network = mc.read_bytes(text.encode(), "x.yaml").network
+    assert network is not None
+    flows = every_flow(network)
+    cases = failures(network, ["link", "interface", "device"])
+    assert sweep(network, flows, cases).cases == from_nothing(network, flows, cases)
+
+
 def test_some_flow_is_taken_over_and_some_is_not(garden: mc.Network, monkeypatch: pytest.MonkeyPatch) -> None:
     """Were nothing ever reused, the two laws above would hold of themselves."""
     network = halls(3)

@@ -17,7 +17,7 @@ from mossy_compass.packet.address import Address, Prefix
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.domains import Port
 from mossy_compass.routing.table import Route
-from mossy_compass.walk.journey import Journey, Leg
+from mossy_compass.walk.journey import Journey, Leg, Ruling
 
 MOST_DEVICES = 5000
 """A search that goes beyond so many devices is given up: the journey then depends on everything."""
@@ -144,13 +144,20 @@ class _Search:
                 self.devices.update(hop.bridges)
                 self.ports.update((hop.device, p) for p in (hop.arriving, hop.leaving) if p is not None)
                 for ruling in hop.rulings:
-                    destination = ruling.saw.destination
-                    if ruling.ways:
-                        self._onwards([(hop.device, *h) for h in self._hops(hop.device, destination, None)], destination)
-                    self._onwards([(hop.device, w.interface, w.address or destination, None) for w in ruling.ways], destination)
+                    self._ruling(hop.device, ruling)
         except _Gap:
             return False
         return True
+
+    def _ruling(self, device: str, ruling: Ruling) -> None:
+        """Follow all ways that a ruling had to choose from; and what it names as the reason why it had none."""
+        destination = ruling.saw.destination
+        if ruling.ways:
+            self._onwards([(device, *h) for h in self._hops(device, destination, None)], destination)
+        self._onwards([(device, w.interface, w.address or destination, None) for w in ruling.ways], destination)
+        # An interface that is down already may be down for another reason, once more fails.
+        named = [r for r in (ruling.because, ruling.remark) if r is not None and r.code == "interface.down"]
+        self.ports.update((reason.get("device"), reason.get("port")) for reason in named)
 
     def _holder(self, address: Address) -> None:
         """Whoever has an address, and the interface that it is on."""
@@ -222,8 +229,20 @@ class _Search:
             yield name, interface, hop, onwards
 
     def found(self) -> Touched:
-        """Everything that was met, with the cables of the interfaces."""
-        return Touched(frozenset(self.devices), frozenset(self.ports), frozenset(self._segments(self.ports)))
+        """Everything that was met, with the cables of the interfaces, and the other end of a cable that has two."""
+        self.ports |= set(self._vlan_ports())
+        segments = frozenset(self._segments(self.ports))
+        cables = [self.plan.network.segments[name].members for name in segments]
+        ends = {member for members in cables if len(members) == 2 for member in members}  # either end shuts the other down
+        return Touched(frozenset(self.devices | {d for d, _ in ends}), frozenset(self.ports | ends), segments)
+
+    def _vlan_ports(self) -> Iterator[Port]:
+        """The ports that VLAN interfaces among those met live by."""
+        for name, port in self.ports:
+            interfaces = self.plan.network.devices[name].interfaces
+            vlan = interfaces[port].vlan
+            if vlan is not None and interfaces[port].parent is None:
+                yield from ((name, p.name) for p in interfaces.values() if p.access_vlan == vlan or vlan in p.trunk_vlans)
 
     def _segments(self, ports: Iterable[Port]) -> Iterator[str]:
         """The cables of some interfaces, those that are bridged to them too."""
