@@ -34,6 +34,7 @@ from mossy_compass.plan.stages.lists import SILENT, Consult, Place
 from mossy_compass.plan.table import list_table
 from mossy_compass.plan.ways import ways
 from mossy_compass.report import changetext
+from mossy_compass.report.tables import lists as list_tables
 from mossy_compass.report.text import as_text
 from mossy_compass.walk.ask import Options
 from mossy_compass.walk.grid import Grid, cell_of, gathered
@@ -165,6 +166,30 @@ def test_what_stands_otherwise_is_told_at_its_place(edit: tuple[str, str], place
             decision = here[words].place.decide(witness)
             stopped = decision is not None and isinstance(decision.actions[0], Stop)
             assert stopped is (later != "permit"), words
+
+
+def test_rules_without_numbers_keep_their_partners_when_one_is_put_above_them() -> None:
+    """Each has the number of the next one then; none but the new one is told as new, and none of them as another."""
+    rules = "".join(f"    - {{permit: tcp, from: 10.42.0.{n}}}\n" for n in range(1, 40))
+    text = HALL.replace("lists:\n", f"lists:\n  long:\n{rules}").replace(IN, IN[:-1] + ", filter: {arriving: long}}")
+    more = text.replace("  long:\n", "  long:\n    - {deny: tcp, from: 10.42.0.7}\n")
+    (long,) = effects(mc.Plan(network_of(text)), mc.Plan(network_of(more))).lists
+    assert [(row.row, row.was, row.state) for row in long.rows] == [("10", "10", "new"), ("80", "70", "")]
+    assert [(turn.before, turn.after) for turn in long.turns] == [("permit", "deny")]
+
+
+def test_an_end_that_rejects_is_told_as_such() -> None:
+    text = HALL.replace("#HERE", "settings: {end-of-list: reject}").replace(IN, IN[:-1] + ", filter: {arriving: few}}")
+    (few,) = effects(mc.Plan(network_of(text)), mc.Plan(network_of(text.replace("service: https}]", "service: ssh}]")))).lists
+    assert {(turn.before, turn.after) for turn in few.turns} == {("permit", "reject"), ("reject", "permit")}
+
+
+def test_the_list_of_a_front_is_shown_among_the_places() -> None:
+    front = "translate: [{id: shop, to: 192.0.2.1, service: https, goes-to: ann, lists: few}]"
+    plan = mc.Plan(network_of(HALL.replace("#HERE", front)))
+    places, *_ = list_tables(plan, "door")
+    assert ("front shop", "few", "end-of-list: dropped") in places.rows
+    assert len({standing.key for standing in every_place(plan.device("door"))}) == len(list(every_place(plan.device("door"))))
 
 
 def test_a_list_that_chooses_ways_is_told_as_one() -> None:

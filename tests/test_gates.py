@@ -373,7 +373,7 @@ def test_every_place_is_shown_in_its_order() -> None:
     assert found["house into world"] == ("not set", "outbound: passes")
     assert found["world into house"] == ("not set", "inbound: dropped")
     assert found["lan to itself"] == ("offers of gate/lan", "passes")
-    assert found["of itself"] == ("two", "end-of-list: deny")
+    assert found["of itself"] == ("two", "end-of-list: dropped")
     names = {t.name for t in list_tables(plan, "gate", built_in=True)}
     assert {"lists", "list one", "list two", "offers lan", "built-in to-self", "built-in from-self"} <= names
 

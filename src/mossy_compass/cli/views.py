@@ -215,12 +215,12 @@ def grid(
     network = read_network(file)
     tests = grids.questions_of(network, sources, targets, services)
     plan = Plan(network)
+    options = moment_of(at, last_resort)
     if as_drill:
-        _write_drill(plan, (sources, targets, services), moment_of(at, last_resort), at, file, as_drill)
+        _write_drill(plan, (sources, targets, services), options, at, file, as_drill)
         raise SystemExit(0)
     journeys: list[Journey] = []
-    keep = journeys.append if counters or decided or log else None
-    options = moment_of(at, last_resort)
+    keep = journeys.append if any((counters, decided, log)) else None
     made = grids.gathered(track(grids.run(plan, tests, keep, options), len(tests), "tests"))
     if log:
         write_log(plan, journeys, log, (log_from, log_to), options, form)
@@ -229,8 +229,8 @@ def grid(
         raise SystemExit(0)
     if picture:
         _draw_grid(made, network.title or file, picture, shape)
-    if baseline and (earlier is None or renew):
-        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode())
+    if earlier is None or renew:
+        _keep_baseline(made, baseline)
     found = grids.compare(earlier, made) if earlier is not None else None
     _print_grid(made, found, form, file, baseline)
     raise SystemExit(EXIT_NOT if found else 0)
@@ -315,6 +315,12 @@ def _baseline(baseline: str | None, renew: bool) -> Grid | None:
     if renew and baseline is None:
         raise InputError("--renew is about a baseline; add --baseline FILE.")
     return _earlier(Path(baseline)) if baseline else None
+
+
+def _keep_baseline(made: Grid, baseline: str | None) -> None:
+    """Write a grid down, where it shall be kept."""
+    if baseline:
+        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode())
 
 
 def _draw_grid(made: Grid, title: str, picture: str, shape: str) -> None:

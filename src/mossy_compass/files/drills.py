@@ -25,6 +25,7 @@ from mossy_compass.lab.faults import parse as parse_fault
 from mossy_compass.lab.lab import Flow
 from mossy_compass.marks import Hint, Mark, Problems, hint
 from mossy_compass.model.network import Network
+from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL
 from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.ask import Options, services_of
@@ -72,8 +73,8 @@ class ExpectIn(Part):
     application: str | None = key(NAME, "The flow is of this application.", None)
     last_resort: bool = key(YES_NO, "The uplink of last resort is in use.", False)
     family: int | None = key(number(4, 6), "4 or 6; both where both ends have both, when left out.", None)
-    size: int = key(number(28, 65535), "Length of the packet in bytes.", 64)
-    ttl: int = key(number(1, 255), "Time to live in hops.", 64)
+    size: int = key(number(28, 65535), "Length of the packet in bytes.", DEFAULT_SIZE)
+    ttl: int = key(number(1, 255), "Time to live in hops.", DEFAULT_TTL)
     source_port: int | None = key(number(0, 65535), "Source port.", None)
     sample: int = key(number(0, 20_000), "Test only so many of the flows, chosen by seed.", 0)
     seed: int = key(number(0, 1_000_000), "For the sample.", 1)
@@ -414,8 +415,8 @@ def _circumstances(entry: ExpectIn) -> str:
     parts = [f"{word} {value}" for word, value in (("at", entry.at), ("of", entry.application)) if value]
     parts += ["on the last-resort uplink"] if entry.last_resort else []
     parts += [f"IPv{entry.family}"] if entry.family else []
-    parts += [f"{entry.size} bytes"] if entry.size != ExpectIn({}).size else []
-    parts += [f"TTL {entry.ttl}"] if entry.ttl != ExpectIn({}).ttl else []
+    parts += [f"{entry.size} bytes"] if entry.size != DEFAULT_SIZE else []
+    parts += [f"TTL {entry.ttl}"] if entry.ttl != DEFAULT_TTL else []
     parts += [f"from port {entry.source_port}"] if entry.source_port is not None else []
     return f" ({', '.join(parts)})" if parts else ""
 

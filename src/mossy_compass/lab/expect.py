@@ -22,7 +22,7 @@ from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.ask import Options, addresses_of, members_of
 from mossy_compass.walk.grid import questions_of, services_at
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.many import MOST_PATHS, every_path
+from mossy_compass.walk.many import MOST_PATHS, paths
 
 MOST_FLOWS = 20_000
 """So many flows may come of one expectation; more are asked for with ``sample``."""
@@ -324,9 +324,7 @@ def _journeys(lab: Lab, flow: Flow, every: bool) -> tuple[list[Journey], str]:
     """The journey of a flow, or those of every combination of equal ways; and what is left out, where there are too many."""
     if not every:
         return [lab.test(flow)], ""
-    wishes = flow.options
-    options = {n: getattr(wishes, n) for n in wishes.__slots__}
-    found = every_path(lab.plan, flow.source, flow.target, flow.service, state=lab.state, **options)
+    found = paths(lab.plan, flow.source, flow.target, flow.service, flow.options, lab.state)
     for path in found.paths:
         lab.saw(path.journey)
     # An expectation of every way is not met by those that there was time for.

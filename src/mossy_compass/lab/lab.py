@@ -135,11 +135,8 @@ class Lab:
 
     def _tried(self, flow: Flow) -> Journey:
         """The journey of a flow of which nothing stays."""
-        kept = self.state.keep()
-        try:
+        with self.state.unchanged():
             return trace_one(self.plan, flow.source, flow.target, flow.service, flow.options, None, self.state)
-        finally:
-            self.state.back_to(kept)
 
     def send(self, flow: Flow) -> Journey:
         """Send a packet of a new flow, whose sessions stay.

@@ -67,11 +67,6 @@ class Packet(NamedTuple):
         return self.icmp < 0 or (self.protocol, self.icmp >> 8) in REPLY_TYPES
 
     @property
-    def is_error(self) -> bool:
-        """True for an ICMP error, which quotes the packet that it is about."""
-        return self.quoted is not None
-
-    @property
     def fragment(self) -> bool:
         """True for a fragment other than the first: it has addresses and a protocol, and nothing beyond."""
         return self.from_port < 0

@@ -157,17 +157,18 @@ def _rows(network: Network, device: Device, problems: Problems) -> None:
         rule = standing.rule
         if id(rule) not in asked:
             asked[id(rule)] = rule, {f for c in conditions_of(rule, Reader()) for f in c.fields}
-        lacking = [need for need in _needs(standing.stage, asked[id(rule)][1]) if need not in known[standing.stage]]
+        lacking = _needs(standing.stage, asked[id(rule)][1]) - known[standing.stage]
         if lacking:
-            wanted = "the interface that packets leave by" if "leaving" in lacking else "what packets are to the device's sessions"
-            words = f"{device.name}: {standing.words} asks for {wanted}, which is not known yet at the stage '{standing.stage}'."
-            giver = "route" if "leaving" in lacking else "recall"
-            remedy = (
-                f"Put that stage after '{giver}' in the order."
-                if device.order
-                else "Ask for arriving, or attach it to what leaves."
-            )
-            problems.add("rule.too-early", standing.rule.mark, words, remedy)
+            _too_early(device, standing, "leaving" in lacking, problems)
+
+
+def _too_early(device: Device, standing: Standing, leaving: bool, problems: Problems) -> None:
+    """A row asks for the leaving interface, or for the device's sessions, before anybody knows that."""
+    wanted = "the interface that packets leave by" if leaving else "what packets are to the device's sessions"
+    words = f"{device.name}: {standing.words} asks for {wanted}, which is not known yet at the stage '{standing.stage}'."
+    giver = "route" if leaving else "recall"
+    remedy = f"Put that stage after '{giver}' in the order." if device.order else "Ask for arriving, or attach it to what leaves."
+    problems.add("rule.too-early", standing.rule.mark, words, remedy)
 
 
 def _needs(stage: Stage, fields: Iterable[str]) -> set[str]:

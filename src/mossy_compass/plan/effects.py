@@ -13,9 +13,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set, bounded
-from mossy_compass.model.check import attached
 from mossy_compass.model.network import Device, Network, Verdict
-from mossy_compass.model.settings import EndOfList
 from mossy_compass.plan.actions import Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.exact import Space, Vocabulary, effective
@@ -106,6 +104,11 @@ class PlaceEffect(NamedTuple):
     turns: tuple[Turn, ...]
     unknown: str = ""
 
+    @property
+    def verdicts(self) -> tuple[tuple[str, str], ...]:
+        """The pairs of verdicts that change."""
+        return tuple((t.before, t.after) for t in self.turns)
+
 
 class Effects(NamedTuple):
     """All that a change does to packets, as far as that can be said without sending any.
@@ -176,23 +179,17 @@ def _renamed(before: Network, after: Network) -> Iterator[tuple[str, str]]:
 
 def _readers(plan: Plan, name: str) -> set[str]:
     """The devices where a list stands."""
-    return {device for device, _, _ in attached(plan.network).get(name, ()) if device in plan.network.devices}
+    return {device for device, _, _ in plan.attached[name]}
 
 
 def _read(plan: Plan, name: str, device: str) -> Table:
-    """A list as a device reads it; an empty one where there is none."""
-    source = plan.network.lists.get(name)
-    if source is None:
-        return Table(f"list {name}", ())
-    if device in plan.network.devices:
-        return plan.device(device).read_list(name)
-    return list_table(source, Reader(names=None))
+    """A list as a device reads it; as nobody in particular does where it stands nowhere."""
+    return plan.device(device).read_list(name) if device else list_table(plan.network.lists[name], Reader(names=None))
 
 
 def _end(plan: Plan, device: str) -> Verdict:
-    """What the end of a list does at a device."""
-    found = plan.network.devices.get(device)
-    return Verdict.PERMIT if found is not None and found.settings.end_of_list is EndOfList.PERMIT else Verdict.DENY
+    """What the end of a list does at a device; without one it stops packets."""
+    return Verdict(plan.network.devices[device].settings.end_of_list.value) if device else Verdict.DENY
 
 
 def _compare(
@@ -212,7 +209,7 @@ def _compare(
 
 def _ends(plan: Plan, name: str, devices: Sequence[str]) -> Ends:
     """Who is at the ends of packets that a list is about, where it stands first."""
-    for device, where, way in attached(plan.network).get(name, ()):
+    for device, where, way in plan.attached[name]:
         if device in devices:
             came, goes = sides(plan.device(device), where, way)
             return Sides(plan.network, plan.device(device)).ends(came, goes)
@@ -247,8 +244,9 @@ def _difference(
         grew, shrank = space.witness(now & ~was, hosts), space.witness(was & ~now, hosts)
         if grew is not None or shrank is not None:
             rows.append(RowEffect(ident, grew, shrank, "" if earlier is not None else "new", earlier or ident))
+    still = set(was_called.values())
     for ident, was in old.items():
-        shrank = space.witness(was, hosts) if ident not in was_called.values() else None
+        shrank = space.witness(was, hosts) if ident not in still else None
         if shrank is not None:
             rows.append(RowEffect(ident, None, shrank, "gone", ident))
     return tuple(rows), tuple(_turns(space, _by_verdict(before, old, end), _by_verdict(after, new, end), hosts))
@@ -267,20 +265,17 @@ def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
     """Which rule was which: the same words first, wherever they stand, for a rule without a written id is counted; then the same id."""
     left = {row.id: row for row in before if row.verdict is not Verdict.NOTE}
     found: dict[str, str] = {}
-
-    def pair(alike: Callable[[Row, Row], bool]) -> None:
-        """Pair what is alike and has no partner yet."""
-        for row in after:
-            if row.verdict is not Verdict.NOTE and row.id not in found:
-                same = next((o for o in left.values() if alike(o, row)), None)
-                if same is not None:
-                    found[row.id] = same.id
-                    del left[same.id]
-
+    rounds: tuple[Callable[[Row], object], ...] = (lambda r: (r.id, _meaning(r)), _meaning, lambda r: r.id)
     # From the likeliest pair to the least likely; whoever has a partner takes no part in the next round.
-    pair(lambda o, row: o == row)
-    pair(lambda o, row: _meaning(o) == _meaning(row))
-    pair(lambda o, row: o.id == row.id)
+    for key in rounds:
+        waiting: dict[object, list[Row]] = {}
+        for row in reversed(left.values()):
+            waiting.setdefault(key(row), []).append(row)
+        for row in after:
+            alike = waiting.get(key(row)) if row.verdict is not Verdict.NOTE and row.id not in found else None
+            if alike:
+                found[row.id] = alike.pop().id
+                del left[found[row.id]]
     return found
 
 
@@ -316,13 +311,8 @@ def _of_places(before: Plan, after: Plan) -> Iterator[PlaceEffect]:
         # Pairs of interfaces in the same two zones are one place to whoever reads it.
         told: dict[object, PlaceEffect] = {}
         for effect in filter(None, (ground.effect(standing, was) for standing, was in changed)):
-            told.setdefault((effect.where, effect.lists, effect.ends, _verdicts(effect)), effect)
+            told.setdefault((effect.where, effect.lists, effect.ends, effect.verdicts), effect)
         yield from told.values()
-
-
-def _verdicts(effect: PlaceEffect) -> tuple[tuple[str, str], ...]:
-    """The pairs of verdicts that change."""
-    return tuple((t.before, t.after) for t in effect.turns)
 
 
 def _stand_alike(before: Device, after: Device) -> bool:

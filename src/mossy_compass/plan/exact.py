@@ -20,7 +20,7 @@ from mossy_compass.packet.address import BITS, V6_BASE, Address, Spans
 from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS
 from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Facts, Known, Moment, Recollection, Relation
+from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
 from mossy_compass.plan.likely import Ends
 from mossy_compass.plan.rows import Row, runs
@@ -610,8 +610,3 @@ def _meeting(spans: Spans, starts: list[int], masks: list[int]) -> int:
         for place in range(bisect_right(starts, first) - 1, bisect_right(starts, last)):
             found |= masks[place]
     return found
-
-
-def known_of(facts: Facts) -> Known:
-    """What a ruling would keep of the facts of an example."""
-    return Known(facts.moment, facts.number, facts.names, facts.names)

@@ -303,8 +303,8 @@ class _Reading(NamedTuple):
 
     def fits(self, source: AccessList, reader: Reader) -> bool:
         """Whether the same would come of a list and a reader."""
-        own = reader.own if self.says_self else self.reader.own
-        return self.source is source and self.reader == reader._replace(own=self.reader.own) and self.reader.own == own
+        alike = self.reader if self.says_self else self.reader._replace(own=reader.own)
+        return self.source is source and alike == reader
 
 
 def _says_self(source: AccessList) -> bool:

@@ -72,8 +72,8 @@ def _tables(before: Plan, after: Plan) -> Iterator[tuple[str, str]]:
     for name, device in after.network.devices.items():
         earlier = before.network.devices.get(name)
         if earlier is not None and device.layer3 and earlier.layer3:
-            named = dict.fromkeys(r.table for d in (earlier, device) for r in d.routes)
-            yield from ((name, table) for table in dict.fromkeys((MAIN, *named)))
+            named = dict.fromkeys(table for plan in (before, after) for table in plan.routing.table_names(name))
+            yield from ((name, table) for table in named)
 
 
 def _of_table(name: str, before: RouteTable, after: RouteTable, table: str) -> Iterator[WayEffect]:

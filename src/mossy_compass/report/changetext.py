@@ -5,7 +5,6 @@ from __future__ import annotations
 import difflib
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from types import MappingProxyType
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -187,7 +186,7 @@ def _effect(effect: ListEffect) -> list[RenderableType]:
     out: list[RenderableType] = [Text(f"list {effect.name}{_where(effect)}:")]
     if effect.unknown:
         return [*out, Text(f"  {effect.unknown}")]
-    out += _turns(effect.turns, _CHOSEN if effect.chooses and not effect.devices else {})
+    out += _turns(effect.turns, _CHOSEN if effect.chooses and not effect.devices else None)
     rows = [(_called(row), _shown(row.grew), _shown(row.shrank)) for row in effect.rows]
     if not effect.turns:
         out.append(Text("  no packet gets another verdict; other rules decide:"))
@@ -215,8 +214,9 @@ def _called(row: RowEffect) -> str:
     return f"{row.row} ({more})" if more else row.row
 
 
-def _turns(turns: Sequence[Turn], words: Mapping[str, str] = MappingProxyType({})) -> list[RenderableType]:
+def _turns(turns: Sequence[Turn], words: Mapping[str, str] | None = None) -> list[RenderableType]:
     """The verdicts that change, a line each, in other words where a verdict comes to something else."""
+    words = words or {}
     pairs = [(words.get(t.before, t.before), words.get(t.after, t.after), t.witness) for t in turns]
     return [
         Text.assemble("  ", (f"{before} becomes {after}", "bold"), f", for example {example(witness)}")
@@ -229,8 +229,7 @@ def _places(effects: Sequence[PlaceEffect]) -> list[RenderableType]:
     """What a change does where lists stand; places alike together, with the first one's example."""
     alike: dict[tuple[object, ...], list[PlaceEffect]] = {}
     for effect in effects:
-        verdicts = tuple((t.before, t.after) for t in effect.turns)
-        alike.setdefault((effect.device, effect.lists, effect.ends, effect.unknown, verdicts), []).append(effect)
+        alike.setdefault((effect.device, effect.lists, effect.ends, effect.unknown, effect.verdicts), []).append(effect)
     out: list[RenderableType] = []
     for some in list(alike.values())[:MOST_SHOWN]:
         first = some[0]

@@ -19,8 +19,8 @@ from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.order import SPECS
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.plan.reasons import Did
-from mossy_compass.plan.stages.gates import crossing_place, pair_words, places_of, to_self_place
-from mossy_compass.plan.stages.lists import Otherwise, Place, place_at
+from mossy_compass.plan.stages.gates import Standing, Where, every_place, places_of
+from mossy_compass.plan.stages.lists import Otherwise, Place
 from mossy_compass.plan.stages.translate import as_rule
 from mossy_compass.plan.table import Table
 from mossy_compass.report.words import candidate
@@ -311,9 +311,7 @@ def lists(plan: Plan, name: str, built_in: bool = False) -> list[Rows]:
     rows: list[tuple[str, ...]] = []
     if gates.everywhere and not gates.everywhere_on:
         rows.append(("everywhere", "\n".join(gates.everywhere), "switched off: none of these is asked"))
-    rows += [row for port in here.device.interfaces.values() if not port.loopback for row in _at_port(here, port)]
-    rows += _crossing_rows(here)
-    rows += _own_rows(here)
+    rows += _place_rows(here)
     about = f"what is examined at {name}, in this order; the first rule that matches decides"
     out = [Rows("lists", about, ("where", "lists in order", "when no rule decides"), tuple(rows))]
     used = dict.fromkeys(n for names, _, _ in standing_lists(here.device) for n in names if n in plan.network.lists)
@@ -338,40 +336,23 @@ def _consults(place: Place) -> str:
     return "\n".join(lines) or "not set"
 
 
-def _at_port(here: DevicePlan, port: Interface) -> Iterator[tuple[str, ...]]:
-    """An interface's two directions."""
-    outside = ", outside" if here.is_outside(port.name) else ""
-    for way in ("arriving", "leaving"):
-        place = place_at(here, port.name, way)
-        yield f"{port.name} {way}{outside if way == 'arriving' else ''}", _consults(place), _end(place.otherwise)
-
-
-def _crossing_rows(here: DevicePlan) -> Iterator[tuple[str, ...]]:
-    """What stands between each pair of zones; pairs alike are told once."""
+def _place_rows(here: DevicePlan) -> Iterator[tuple[str, ...]]:
+    """What stands at each place of a device; pairs of zones alike are told once, and profiles with the place that they are of."""
     told: set[tuple[str, ...]] = set()
-    ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
-    for origin in ports:
-        for into in ports:
-            place = crossing_place(here, origin, into)
-            row = (pair_words(here, origin, into), _consults(place), _end(place.otherwise))
-            if origin != into and row not in told:
-                told.add(row)
-                yield row
+    for standing in every_place(here):
+        outside = standing.where is Where.ARRIVING and here.is_outside(standing.came[0])
+        row = (standing.words + ", outside" * outside, _consults(standing.place), _placed_end(here, standing))
+        if standing.where is not Where.PROFILE and row not in told:
+            told.add(row)
+            yield row
 
 
-def _own_rows(here: DevicePlan) -> Iterator[tuple[str, ...]]:
-    """What stands before the device itself, by interface, and before what it says."""
-    settings = here.settings
-    for port in here.device.interfaces.values():
-        if port.loopback:
-            continue
-        place = to_self_place(here, port.name)
-        end = _end(place.otherwise) if not place.silent else f"to-self: {'passes' if settings.to_self else 'dropped'}"
-        yield f"{port.name} to itself", _consults(place), end
-    written = ", ".join(here.device.gates.from_self) or "not set"
-    passes = settings.end_of_list.value if here.device.gates.from_self else "passes" if settings.from_self else "dropped"
-    name = "end-of-list" if here.device.gates.from_self else "from-self"
-    yield "of itself", written, f"{name}: {passes}"
+def _placed_end(here: DevicePlan, standing: Standing) -> str:
+    """What a place does when no rule decides; before the device itself, and what it says, a setting of its own may."""
+    settings = {Where.TO_SELF: here.settings.to_self, Where.FROM_SELF: here.settings.from_self}
+    if standing.where in settings and standing.place.silent:
+        return f"{standing.where}: {'passes' if settings[standing.where] else 'dropped'}"
+    return _end(standing.place.otherwise)
 
 
 def _list_rows(table: Table, rules: Sequence[Rule]) -> Rows:

@@ -45,18 +45,22 @@ def _some(names: Sequence[str], most: int) -> str:
 def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
     """The answer, then failure by failure what is lost, and by what other way flows go."""
     parts: list[RenderableType] = [Text(head(found, name), style="bold"), Text("")]
-    loud = [c for c in found.cases if not c.harmless]
-    rows = [(c.words, str(len(c.lost)), str(len(c.moved)), str(len(c.gained)), c.error or _first(c)) for c in loud]
+    rows = [_row(c) for c in found.cases if not c.harmless]
     if rows:
         parts.append(
             table(("without", "flows lost", "another way", "gained", "first of what is lost, or goes another way"), rows, 4)
         )
-    quiet = [c for c in found.cases if c.harmless]
+    quiet = [c.words for c in found.cases if c.harmless]
     if quiet:
-        parts += [Text(""), Text(f"Nothing changes without {_some([c.words for c in quiet], 6)}.", style="dim")]
+        parts += [Text(""), Text(f"Nothing changes without {_some(quiet, 6)}.", style="dim")]
     most, flows = (len(found.cases), found.answered) if details else (3, MOST_FLOWS)
     parts += [part for case in [c for c in found.cases if c.lost][:most] for part in _lost(case, flows)]
     return Group(*parts)
+
+
+def _row(case: Case) -> tuple[str, ...]:
+    """What a failure does, in numbers, with one flow of those."""
+    return case.words, str(len(case.lost)), str(len(case.moved)), str(len(case.gained)), case.error or _first(case)
 
 
 def _lost(case: Case, most: int) -> list[RenderableType]:

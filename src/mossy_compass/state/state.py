@@ -7,7 +7,8 @@ The words are those of RFC 2663 and RFC 4787 (translation), RFC 5382 (TCP), RFC 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import partial
 from typing import NamedTuple
@@ -290,6 +291,15 @@ class State:
         """Undo everything that was written since; it costs what was written."""
         while len(self._journal) > moment:
             self._journal.pop()()
+
+    @contextmanager
+    def unchanged(self) -> Iterator[None]:
+        """Whatever is written inside is undone at the end."""
+        kept = self.keep()
+        try:
+            yield
+        finally:
+            self.back_to(kept)
 
 
 def _put_back(names: dict[Address, frozenset[str]], address: Address, before: frozenset[str] | None) -> None:

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import Any
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.packet.packet import Packet
@@ -91,47 +91,24 @@ def every_path(plan: Plan, sender: str, target: str, service: str = "ping", *, s
         state: what devices remember of earlier packets, before each combination; it stays as it is.
 
     """
-    wishes = Options(**options)
+    return paths(plan, sender, target, members_of(plan.network, service)[0], Options(**options), state or State())
+
+
+def paths(plan: Plan, sender: str, target: str, service: str, wishes: Options, state: State) -> Paths:
+    """The same for one service and its wishes, with what devices remember; the arguments are those of ``trace_one``."""
     out: list[Path] = []
-    member = members_of(plan.network, service)[0]
     scripts: list[tuple[int, ...]] = [()]
     while scripts and len(out) < MOST_PATHS:
         script = scripts.pop(0)
         made: list[Choice] = []
-
-        journey = _afresh(plan, Asked(sender, target, member, wishes), _scripted(script, made), state)
+        with state.unchanged():
+            journey = trace_one(plan, sender, target, service, wishes, _scripted(script, made), state)
         out.append(Path(tuple(made), journey))
         numbers = tuple(c.member for c in made)
         for place in range(len(script), len(made)):
             scripts += [(*numbers[:place], other) for other in range(1, made[place].count)]
     out.sort(key=lambda p: tuple(c.member for c in p.choices))
     return Paths(tuple(out), not scripts)
-
-
-class Asked(NamedTuple):
-    """One question of many.
-
-    Attributes:
-        sender, target, service: as for ``trace``.
-        wishes: further.
-
-    """
-
-    sender: str
-    target: str
-    service: str
-    wishes: Options
-
-
-def _afresh(plan: Plan, asked: Asked, choose: Choose, state: State | None) -> Journey:
-    """A journey of which nothing stays."""
-    if state is None:
-        return trace_one(plan, *asked, choose)
-    kept = state.keep()
-    try:
-        return trace_one(plan, *asked, choose, state)
-    finally:
-        state.back_to(kept)
 
 
 def _scripted(script: tuple[int, ...], made: list[Choice]) -> Choose:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Sequence
+from enum import StrEnum
 from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.headers.spans import merge
@@ -248,48 +249,66 @@ def places_of(here: DevicePlan) -> Sequence[tuple[str, Table]]:
     return [(t.id, t) for t in (*offers, built_in_table(here, TO_SELF), built_in_table(here, FROM_SELF))]
 
 
+class Where(StrEnum):
+    """Kinds of places."""
+
+    ARRIVING = "arriving"
+    PROFILE = "profile"
+    LEAVING = "leaving"
+    CROSSING = "crossing"
+    TO_SELF = "to-self"
+    FROM_SELF = "from-self"
+    FRONT = "front"
+
+
 class Standing(NamedTuple):
     """A place of a device.
 
     Attributes:
-        key: tells it from every other place of the device.
+        where: its kind.
         words: what people call it; pairs of interfaces by their zones.
         place: the lists there.
         came, goes: the interfaces that packets come by, and go out of; empty where any.
         meets: what is true of every packet that comes to it.
+        name: of the profile or front.
 
     """
 
-    key: tuple[str, ...]
+    where: Where
     words: str
     place: Place
     came: tuple[str, ...] = ()
     goes: tuple[str, ...] = ()
     meets: tuple[Condition, ...] = ()
+    name: str = ""
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """What tells it from every other place of the device, whatever zones are called."""
+        return self.where, self.came, self.goes, self.name
 
 
 def every_place(here: DevicePlan) -> Iterator[Standing]:
-    """Every place of a device where lists may stand, in the order in which a packet comes to them; profiles each for itself."""
+    """Every place of a device where lists may stand: interfaces, crossings, the device itself, fronts."""
     ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
     for port in ports:
-        place, came = place_at(here, port, "arriving"), (_by("arriving", port),)
-        yield Standing((port, "arriving"), f"{port} arriving", place, (port,), (), came)
+        place, came, left = place_at(here, port, "arriving"), (_by("arriving", port),), (_by("leaving", port),)
+        yield Standing(Where.ARRIVING, f"{port} arriving", place, (port,), (), came)
         for variant in place.variants:
-            own = Place(variant.consults, variant.otherwise)
-            yield Standing((port, "arriving", variant.name), f"{port} arriving, profile {variant.name}", own, (port,), (), came)
+            own, words = Place(variant.consults, variant.otherwise), f"{port} arriving, profile {variant.name}"
+            yield Standing(Where.PROFILE, words, own, (port,), (), came, variant.name)
+        yield Standing(Where.LEAVING, f"{port} leaving", place_at(here, port, "leaving"), (), (port,), left)
     for port, into in itertools.permutations(ports, 2):
         both = (_by("arriving", port), _by("leaving", into))
-        yield Standing((port, "into", into), pair_words(here, port, into), crossing_place(here, port, into), (port,), (into,), both)
+        yield Standing(Where.CROSSING, pair_words(here, port, into), crossing_place(here, port, into), (port,), (into,), both)
     for port in ports:
-        left = (_by("leaving", port),)
-        yield Standing((port, "leaving"), f"{port} leaving", place_at(here, port, "leaving"), (), (port,), left)
         to_own = (_by("arriving", port), Condition("to", (("destination", here.own_spans),)))
-        yield Standing((port, "to-self"), f"{port} to itself", to_self_place(here, port), (port,), (), to_own)
+        yield Standing(Where.TO_SELF, f"{port} to itself", to_self_place(here, port), (port,), (), to_own)
     from_own = (Condition("from", (("source", here.own_spans),)),)
-    yield Standing(("from-self",), "of itself", from_self_place(here), (), (), from_own)
+    yield Standing(Where.FROM_SELF, "of itself", from_self_place(here), (), (), from_own)
     for rule in here.device.translate:
         if rule.lists:
-            yield Standing(("front", rule.id), f"front {rule.id}", front_place(here, rule))
+            yield Standing(Where.FRONT, f"front {rule.id}", front_place(here, rule), name=rule.id)
 
 
 def sides(here: DevicePlan, where: str, way: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
