@@ -120,6 +120,7 @@ class Problems:
         self._counts[kind] += 1
         known = self.lines.get(mark.file, [])
         source = known[mark.line - 1] if 0 < mark.line <= len(known) else None
+        # The one that is too many is not told itself: it is the place where somebody may go on reading.
         if self._counts[kind] <= most:
             self.found.append(Problem(code, severity, mark, message, str(remedy), source, tuple(also)))
             return

@@ -101,6 +101,7 @@ class Touching:
     def attached(self, prefix: Prefix) -> list[Port]:
         """The interfaces that a prefix is attached to, from which others learn of it; loopbacks are told as hosts."""
         if self._attached is None:
+            # Made once for all journeys: every learned route of each of them asks.
             self._attached = {}
             for device in self.plan.network.devices.values():
                 for interface in device.interfaces.values():
@@ -125,7 +126,14 @@ class _Gap(Exception):
 
 
 class _Search:
-    """Goes every way that the packets of some legs might take."""
+    """Goes every way that the packets of some legs might take.
+
+    Attributes:
+        touching: who asks, and for what plan.
+        devices, ports: what was met so far.
+        seen: the devices that were asked already where they would send a destination, with what was followed.
+
+    """
 
     def __init__(self, touching: Touching) -> None:
         self.touching = touching

@@ -262,7 +262,10 @@ def _turns(space: Space, one: Mapping[str, Set], other: Mapping[str, Set], hosts
 
 
 def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
-    """Which rule was which: the same words first, wherever they stand, for a rule without a written id is counted; then the same id."""
+    """Which rule was which, by their ids, new to old.
+
+    The same words count first, wherever they stand, for a rule without a written id is counted; then the same id.
+    """
     left = {row.id: row for row in before if row.verdict is not Verdict.NOTE}
     found: dict[str, str] = {}
     rounds: tuple[Callable[[Row], object], ...] = (lambda r: (r.id, _meaning(r)), _meaning, lambda r: r.id)
@@ -309,6 +312,7 @@ def _of_places(before: Plan, after: Plan) -> Iterator[PlaceEffect]:
         changed = [(standing, was) for standing, was in pairs if not _alike(was, standing.place)]
         ground = _Ground(after, name, [place for standing, was in changed for place in (was, standing.place)])
         # Pairs of interfaces in the same two zones are one place to whoever reads it.
+        # The first of them brings the example.
         told: dict[object, PlaceEffect] = {}
         for effect in filter(None, (ground.effect(standing, was) for standing, was in changed)):
             told.setdefault((effect.where, effect.lists, effect.ends, effect.verdicts), effect)
@@ -379,6 +383,7 @@ class _Ground:
     def effect(self, standing: Standing, before: Place) -> PlaceEffect | None:
         """What differs between two versions of a place; None where no packet gets another verdict."""
         after = standing.place
+        # Sets may outgrow their room in any of these lines, and what is told then is that nothing can be said.
         told = (self.device, standing.words, (_names(before), _names(after)), (_after(before), _after(after)))
         try:
             within = self.space.where(standing.meets)

@@ -119,7 +119,12 @@ class Space:
         return self._universe.union(sets)
 
     def where(self, conditions: Iterable[Condition]) -> Set:
-        """The packets that meet conditions of the place where rows are asked; of an interface that no row says, any is as good."""
+        """The packets that meet conditions of the place where rows are asked; of an interface that no row says, any is as good.
+
+        Args:
+            conditions: over fields that rows ask about, or addresses; others say nothing here.
+
+        """
         found = self.possible
         for condition in conditions:
             if all(name in self._one or FIELDS[name].kind is SetKind.INTERVALS for name in condition.fields):

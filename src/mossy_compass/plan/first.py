@@ -86,7 +86,13 @@ class Places(NamedTuple):
 
 
 def places(rows: Sequence[Row], side: str) -> Places:
-    """Give the rows their places on one side, the narrowest first; a place that has many already takes no more."""
+    """Give the rows their places on one side, the narrowest first; a place that has many already takes no more.
+
+    Args:
+        rows: in their order.
+        side: ``source`` or ``destination``.
+
+    """
     narrow = {n: s for n, s in enumerate(single(rows, side)) if s is not None and len(s) <= _MOST_RUNS}
     ends = _ends(narrow.values())
     there: list[list[int]] = [[] for _ in ends]
@@ -152,7 +158,13 @@ def _grounds(rows: Sequence[Row], stood: Places, far: str) -> list[_Here]:
 
 
 def divided(rows: Sequence[Row], stood: Places) -> Callable[[Facts], Row | None]:
-    """The function for a long list: the few rows at the packet's address one by one, the rest together."""
+    """The function for a long list: the few rows at the packet's address one by one, the rest together.
+
+    Args:
+        rows: in their order.
+        stood: where they stand on one side.
+
+    """
     by_source = stood.side == "source"
     ends, there = stood.ends, _grounds(rows, stood, "destination" if by_source else "source")
     rest = first_of([row for number, row in enumerate(rows) if number not in stood.held])

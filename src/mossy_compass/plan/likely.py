@@ -60,6 +60,7 @@ class Sides:
 
     def _first(self, here: Collection[str], there: Collection[str]) -> list[Address]:
         """Everybody; first who is behind some interfaces, or where none are named who is not behind some others."""
+        # Sorted, not sifted: the set that an example is taken from may hold nobody of the right side.
         behind = self._behind
         return sorted(behind, key=lambda a: behind[a].isdisjoint(here) if here else not behind[a].isdisjoint(there))
 

@@ -62,21 +62,26 @@ class Row:
 
 
 Mask = Callable[[Facts], int]
+"""The rows that hold for a packet in one respect, a bit a row."""
 Runs = tuple[list[int], list[int]]
+"""Where the runs of a field begin, and the rows that hold from each such place on, a bit a row."""
 
 
 def runs(sets: Sequence[Spans | None]) -> Runs:
     """Where the rows' sets begin and end, and the rows that hold from each such place on. None holds everywhere."""
+    # Rows that want the same set are one entry here, so that a group in a thousand rules is cut into runs once.
     bits: dict[Spans | None, int] = {}
     for number, spans in enumerate(sets):
         bits[spans] = bits.get(spans, 0) | 1 << number
     everywhere = bits.pop(None, 0)
+    # At either end of a run its rows begin or cease to hold: from left to right, a mask is the one before with those turned.
     flips: dict[int, int] = {-1: 0}
     for spans, rows in bits.items():
         for first, last in spans or ():
             flips[first] = flips.get(first, 0) ^ rows
             flips[last + 1] = flips.get(last + 1, 0) ^ rows
     starts = sorted(flips)
+    # Equal masks are one object: between two rules about one net there are many runs in which the same rows hold.
     masks, mask, known = [], everywhere, {everywhere: everywhere}
     for start in starts:
         mask ^= flips[start]

@@ -111,6 +111,7 @@ class Table:
         permits = self._permits()
         if permits.masks is None:
             return _scanned(permits.rows, facts, most)
+        # Bits of the rows that are missed at least once, twice, three times: a column more moves some of them on by one.
         one, two, three = permits.disabled, 0, 0
         everything = (1 << len(permits.rows)) - 1
         for mask in permits.masks:
@@ -133,6 +134,7 @@ class Table:
         if permits.masks is None:
             below = (r for r in permits.rows if self.number(r) > after and r.verdict is Verdict.PERMIT)
             return next((r for r in below if next(r.misses(facts), None) is None), None)
+        # All permits that the packet meets, and of those the first one below; most often there are few.
         met = ((1 << len(permits.rows)) - 1) & ~permits.disabled
         for mask in permits.masks:
             met &= mask(facts)

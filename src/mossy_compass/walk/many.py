@@ -101,6 +101,7 @@ def paths(plan: Plan, sender: str, target: str, service: str, wishes: Options, s
     while scripts and len(out) < MOST_PATHS:
         script = scripts.pop(0)
         made: list[Choice] = []
+        # Each combination starts from what devices remembered at first: none is to profit from the sessions of another.
         with state.unchanged():
             journey = trace_one(plan, sender, target, service, wishes, _scripted(script, made), state)
         out.append(Path(tuple(made), journey))

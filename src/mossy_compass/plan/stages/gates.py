@@ -290,6 +290,7 @@ class Standing(NamedTuple):
 
 def every_place(here: DevicePlan) -> Iterator[Standing]:
     """Every place of a device where lists may stand: interfaces, crossings, the device itself, fronts."""
+    # Nothing arrives or leaves by a loopback: its address is met by way of another interface.
     ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
     for port in ports:
         place, came, left = place_at(here, port, "arriving"), (_by("arriving", port),), (_by("leaving", port),)
