@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
 import os
+import signal
 import stat
 import subprocess
 import sys
+import time
 import xml.etree.ElementTree as ElementTree
 from dataclasses import replace
 from pathlib import Path
@@ -24,7 +27,13 @@ from mossy_compass.walk import grid as grids
 from tests.conftest import DATA
 from tests.test_cli import mossy
 
+OLD, NEW = b'{"mossy-grid": 1, "cells": []}', b'{"mossy-grid": 1, "cells": [1]}'
 HOSTILE = "a\x1b[31mred\x9b\u202e\u2066\x07$x_2$"
+
+
+@pytest.fixture(autouse=True)
+def _a_command_of_its_own() -> None:
+    output.begin()
 
 
 @pytest.fixture
@@ -35,19 +44,19 @@ def folder(tmp_path: Path) -> Path:
 
 def test_a_link_stays_a_link_and_a_mode_stays_a_mode(tmp_path: Path) -> None:
     real, link = tmp_path / "real.json", tmp_path / "link.json"
-    real.write_text("old")
+    real.write_bytes(OLD)
     real.chmod(0o640)
     link.symlink_to(real)
-    output.write_whole(link, b"new")
+    output.write_whole(link, NEW, output.Kind.GRID)
     assert link.is_symlink()
-    assert real.read_bytes() == b"new"
+    assert real.read_bytes() == NEW
     assert stat.S_IMODE(real.stat().st_mode) == 0o640
     assert sorted(p.name for p in tmp_path.iterdir()) == ["link.json", "real.json"]
 
 
 def test_a_new_file_gets_the_mode_that_new_files_get(tmp_path: Path) -> None:
     (tmp_path / "plain").write_bytes(b"")
-    output.write_whole(tmp_path / "ours", b"x")
+    output.write_whole(tmp_path / "ours", b"x", output.Kind.GRID)
     assert (tmp_path / "ours").stat().st_mode == (tmp_path / "plain").stat().st_mode
 
 
@@ -57,11 +66,11 @@ def test_what_cannot_be_written_leaves_the_old_file(tmp_path: Path, monkeypatch:
         raise OSError(28, "No space left on device")
 
     path = tmp_path / "before.json"
-    path.write_text("old")
+    path.write_bytes(OLD)
     monkeypatch.setattr(os, fails, full)
     with pytest.raises(mc.InputError, match=r"no space left on device\. Nothing was changed"):
-        output.write_whole(path, b"new")
-    assert path.read_text() == "old"
+        output.write_whole(path, NEW, output.Kind.GRID)
+    assert path.read_bytes() == OLD
     assert [p.name for p in tmp_path.iterdir()] == ["before.json"]
 
 
@@ -69,7 +78,123 @@ def test_folders_pipes_and_long_names_are_refused(tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
     for name, words in (("", "folder"), ("pipe", "no plain file"), ("x" * 300, "too long"), ("a\0b", "cannot be written")):
         with pytest.raises(mc.InputError, match=words):
-            output.write_whole(tmp_path / name, b"x")
+            output.write_whole(tmp_path / name, b"x", output.Kind.GRID)
+
+
+OUTPUTS = {
+    "draw": ["draw", "fern.yaml", "{out}"],
+    "grid --picture": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--picture", "{out}"],
+    "grid --log": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--log", "{out}"],
+    "grid --baseline": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--baseline", "{out}", "--renew"],
+    "grid --as-drill": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--as-drill", "{out}"],
+    "trace --log": ["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--log", "{out}"],
+    "drill --junit": ["drill", "fern.drill.yaml", "--junit", "{out}"],
+    "change --undo": ["change", "fern.yaml", "step.yaml", "--undo", "{out}"],
+    "compare --picture": ["compare", "fern.yaml", "--change", "step.yaml", "--from", "kiosk-1", "--to", "ledger", "--picture", "{out}"],
+    "lists-out --out": ["lists-out", "fern.yaml", "world-in", "--out", "{out}"],
+    "demo --write": ["demo", "--write", "{out}"],
+    "new": ["new", "{out}"],
+}
+"""Every command that writes a file, so that one more is seen to be missing here."""
+
+
+@pytest.fixture
+def inputs(folder: Path) -> Path:
+    (folder / "fern.yaml").write_text((folder / "fern.yaml").read_text() + "# mine\n")
+    drill = "mossy-drill: 1\nnetwork: fern.yaml\nsteps:\n  - expect: kiosk-1 reaches ledger for ticketing\n"
+    (folder / "fern.drill.yaml").write_text(drill)
+    (folder / "step.yaml").write_text("mossy-change: 1\nchanges:\n  - disable: lists/world-in/20\n")
+    return folder
+
+
+def _asked(command: str, out: str) -> list[str]:
+    return [word.format(out=out) for word in OUTPUTS[command]]
+
+
+@pytest.mark.parametrize("command", OUTPUTS)
+def test_no_output_takes_the_place_of_an_input(inputs: Path, command: str) -> None:
+    """By its name, a symbolic link or a hard link; nor of a file that somebody made by hand; and never under an empty name."""
+    mine = "picture.png" if "picture" in command or command == "draw" else "notes.txt"
+    names = {"link": "soft.png", "hard": "hard.png", "mine": mine, "empty": "", "folder": "dir.png", "loop": "loop.png"}
+    (inputs / "soft.png").symlink_to("fern.yaml")
+    os.link(inputs / "fern.yaml", inputs / "hard.png")
+    (inputs / mine).write_text("what I wrote\n")
+    (inputs / "dir.png").mkdir()
+    (inputs / "loop.png").symlink_to("loop.png")
+    before = {p.name: p.read_bytes() for p in inputs.iterdir() if p.is_file()}
+    for name in names.values():
+        done = mossy(inputs, *_asked(command, name))
+        assert done.returncode == 2, (name, done.stdout[-300:], done.stderr)
+        assert done.stderr.strip(), name
+        assert "Traceback" not in done.stderr
+    assert {p.name: p.read_bytes() for p in inputs.iterdir() if p.is_file()} == before
+
+
+def test_every_option_that_names_an_output_is_tried_here() -> None:
+    from click import Context
+
+    from mossy_compass.cli.common import OUTPUT
+    from mossy_compass.cli.main import HOMES, main
+
+    found = set()
+    for name in HOMES:
+        command = main.get_command(Context(main), name)  # type: ignore[attr-defined]
+        found |= {(name, p.opts[-1].removeprefix("--")) for p in command.params if p.type is OUTPUT}
+    tried = {tuple(c.split(" --")) if " --" in c else (c, "picture" if c == "draw" else "file") for c in OUTPUTS}
+    assert found - tried == {("grid", "log"), ("compare", "picture"), ("what-if", "picture")} - tried
+
+
+def test_an_output_of_the_same_kind_is_renewed(inputs: Path) -> None:
+    """Drawn, counted and kept again: what these commands made themselves they may make anew."""
+    for command, out in (("draw", "a.png"), ("drill --junit", "a.xml"), ("lists-out --out", "a.json"), ("trace --log", "a.log")):
+        for _ in range(2):
+            assert mossy(inputs, *_asked(command, out)).returncode in (0, 1), command
+    assert mossy(inputs, "demo", "--write", "mine.yaml").returncode == 0
+    assert mossy(inputs, "demo", "--write", "mine.yaml").returncode == 0
+    (inputs / "mine.yaml").write_text((inputs / "mine.yaml").read_text() + "# my own line\n")
+    assert mossy(inputs, "demo", "--write", "mine.yaml").returncode == 2
+    assert (inputs / "mine.yaml").read_text().endswith("# my own line\n")
+
+
+def test_the_demo_is_written_with_its_drill_or_not_at_all(inputs: Path) -> None:
+    (inputs / "d.drill.yaml").write_text("mine\n")
+    assert mossy(inputs, "demo", "--write", "d.yaml").returncode == 2
+    assert not (inputs / "d.yaml").exists()
+
+
+def test_two_outputs_of_one_name(inputs: Path) -> None:
+    done = mossy(inputs, *_asked("grid --picture", "a.png"), "--log", "a.png")
+    assert done.returncode == 2
+    assert "two outputs" in done.stderr
+
+
+@pytest.mark.parametrize("after", [0.02, 0.1, 0.2, 0.35, 0.6, 1.0])
+@pytest.mark.parametrize("jobs", ["1", "2"])
+def test_an_interrupt_is_one_line(inputs: Path, after: float, jobs: str) -> None:
+    """Whenever it comes once our own code runs: while importing, reading, computing, in worker processes, at the end."""
+    (inputs / "other.drill.yaml").write_text((inputs / "fern.drill.yaml").read_text())
+    code = "import signal, sys; from mossy_compass.cli.start import run; sys.stderr.write('begun\\n'); sys.stderr.flush(); run()"
+    running = subprocess.Popen(
+        [sys.executable, "-c", code, "drill", "fern.drill.yaml", "other.drill.yaml", "--jobs", jobs],
+        cwd=inputs, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, start_new_session=True,
+    )  # fmt: skip
+    assert running.stderr is not None
+    assert running.stderr.readline() == "begun\n"
+    time.sleep(after)
+    with contextlib.suppress(ProcessLookupError):
+        os.killpg(running.pid, signal.SIGINT)
+    _, said = running.communicate(timeout=30)
+    assert (running.returncode, said.strip()) in ((130, "stopped."), (0, ""))  # a terminal shows ^C, and needs a new line
+
+
+def test_little_memory_is_said_and_no_panic(inputs: Path) -> None:
+    """Exact sets use no more address space than they need; without room for any, each list says so, and the rest is done."""
+    for limit, words in ((700_000, "can be used"), (330_000, "more memory than is given")):
+        run = f"ulimit -v {limit}; '{sys.executable}' -m mossy_compass check fern.yaml"
+        done = subprocess.run(["bash", "-c", run], cwd=inputs, capture_output=True, text=True)
+        assert (done.returncode, done.stderr) == (0, ""), done.stderr
+        assert words in " ".join(done.stdout.split())
+        assert ("more memory" in done.stdout) == (limit == 330_000)
 
 
 def test_a_pipe_is_not_waited_for(folder: Path) -> None:

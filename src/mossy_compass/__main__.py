@@ -1,6 +1,6 @@
 """``python -m mossy_compass`` is ``mossy``."""
 
-from mossy_compass.cli.main import run
+from mossy_compass.cli.start import run
 
 if __name__ == "__main__":
     run()

@@ -14,6 +14,9 @@ import click
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
+    OUTPUT,
+    Kind,
+    Once,
     form_option,
     moment_of,
     moment_options,
@@ -36,7 +39,7 @@ if TYPE_CHECKING:
 @click.argument("file")
 @click.argument("change_file", metavar="CHANGE")
 @click.option("--write", is_flag=True, help="Write the changed network to FILE, if it has no error.")
-@click.option("--undo", metavar="UNDO", type=click.Path(dir_okay=False), help="Also keep the text of FILE as it was, as UNDO.")
+@click.option("--undo", metavar="UNDO", type=OUTPUT, help="Also keep the text of FILE as it was, as UNDO.")
 @click.option("--from", "sources", multiple=True, metavar="HOST", help="Test only packets of this host; every host when left out.")
 @click.option("--to", "targets", multiple=True, metavar="TARGET", help="... only to this target; every host when left out.")
 @click.option("--service", "services", multiple=True, metavar="SERVICE", help="... only this service.")
@@ -88,10 +91,10 @@ def change(
     grids = [_tested(plan, (sources, targets, services), options) for plan in plans]
     found = effects(*plans)
     if undo:
-        write_whole(Path(undo), data, overwrite=False)
+        write_whole(Path(undo), data, Kind.NETWORK, Once.NEVER)
     if write:
         mark = b"\xef\xbb\xbf" if data.startswith(b"\xef\xbb\xbf") else b""
-        write_whole(Path(file), mark + made.text.encode())
+        write_whole(Path(file), mark + made.text.encode(), Kind.NETWORK, Once.ITSELF)
     from mossy_compass.walk.grid import compare
 
     one, other = grids

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from mossy_compass.cli.output import say, write_whole
+from mossy_compass.cli.output import Kind, Once, say, write_whole
 from mossy_compass.errors import InputError
 
 if TYPE_CHECKING:
@@ -32,6 +32,23 @@ F = TypeVar("F", bound="Callable[..., Any]")
 EXIT_NOT = 1
 EXIT_INPUT = 2
 CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
+
+
+class _Output(click.ParamType):
+    """The name of a file that is written. An empty one would be a wish that is not fulfilled, and nobody told."""
+
+    name = "file"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> str:
+        """The name as it was given; refused where no file can have it."""
+        if not str(value).strip():
+            self.fail("an output has an empty name. Name a file.", param, ctx)
+        if value != "-" and Path(value).is_dir():
+            self.fail(f"{value}: this is a folder. Name a file in it.", param, ctx)
+        return str(value)
+
+
+OUTPUT = _Output()
 
 
 def shipped(name: str) -> Path:
@@ -59,7 +76,7 @@ def log_options(command: F) -> F:
     command = click.option("--log-to", metavar="TARGET", help="Only lines about packets to this host or prefix.")(command)
     command = click.option("--log-from", metavar="HOST", help="Only lines about packets from this host or prefix.")(command)
     return click.option(
-        "--log", metavar="LOGFILE", help="Write the lines that devices would log (RFC 5424) to LOGFILE, or - for the output."
+        "--log", metavar="LOGFILE", type=OUTPUT, help="Write the lines that devices would log (RFC 5424) to LOGFILE, or - for the output."
     )(command)
 
 
@@ -90,7 +107,7 @@ def write_log(
     if log == "-":
         say(text)
     else:
-        write_whole(Path(log), text.encode())
+        write_whole(Path(log), text.encode(), Kind.LOG)
 
 
 def _held(plan: Plan, word: str | None) -> Callable[[Address], bool] | None:
@@ -186,6 +203,9 @@ __all__ = [
     "CONTEXT",
     "EXIT_INPUT",
     "EXIT_NOT",
+    "OUTPUT",
+    "Kind",
+    "Once",
     "form_option",
     "log_options",
     "moment_of",

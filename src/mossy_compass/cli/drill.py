@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, EXIT_NOT, form_option, say, say_json, show, show_faults, write_whole
+from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, EXIT_NOT, OUTPUT, Kind, form_option, say, say_json, show, show_faults, write_whole
+from mossy_compass.cli.output import begin
 from mossy_compass.errors import InputError, MossyError, NetworkFileError
 
 if TYPE_CHECKING:
@@ -16,8 +17,11 @@ if TYPE_CHECKING:
 
     from mossy_compass.lab.drill import Report
     from mossy_compass.lab.expect import Outcome
+    from mossy_compass.files.opened import Identity
     from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
+
+T = TypeVar("T")
 
 
 @click.command(context_settings=CONTEXT, short_help="Test what a network must do, as a drill file says.")
@@ -29,7 +33,7 @@ if TYPE_CHECKING:
 @click.option(
     "--details", is_flag=True, help="Show every step, the whole way of each flow that fails, and everything that was never tested."
 )
-@click.option("--junit", metavar="XMLFILE", type=click.Path(dir_okay=False), help="Write the results as JUnit XML, too.")
+@click.option("--junit", metavar="XMLFILE", type=OUTPUT, help="Write the results as JUnit XML, too.")
 @click.option("--watch", is_flag=True, help="Run again whenever one of the files changes, until you stop it.")
 @form_option("text", "json")
 def drill(
@@ -73,7 +77,7 @@ def _run(
     if junit:
         from mossy_compass.exchange.junit import junit as as_junit
 
-        write_whole(Path(junit), as_junit(reports))
+        write_whole(Path(junit), as_junit(reports), Kind.JUNIT)
     _tell(reports, details, form)
     if any(report.broken for report in reports):
         return EXIT_INPUT
@@ -96,12 +100,20 @@ def _one(file: str, network: str | None, only: str, fail_fast: bool) -> Report:
 def _many(asked: Sequence[tuple[str, str | None, str, bool]], jobs: int) -> list[Report]:
     """Several drills, each in a process of its own; told in the order in which they were named."""
     from concurrent.futures import ProcessPoolExecutor
-    from multiprocessing import get_context
+    from multiprocessing import active_children, get_context
+
+    from mossy_compass.files.opened import read_elsewhere
 
     with ProcessPoolExecutor(min(jobs, len(asked)), mp_context=get_context("spawn")) as pool:
-        found = list(pool.map(_packed, asked))
+        try:
+            found = list(_unheard(lambda: pool.map(_packed, asked)))
+        except KeyboardInterrupt:
+            for child in active_children():  # they do not hear it, and would be waited for
+                child.terminate()
+            raise
     reports: list[Report] = []
-    for report, problems, words in found:
+    for report, problems, words, reads in found:
+        read_elsewhere(reads)
         if problems:
             raise NetworkFileError(problems)
         if report is None:
@@ -110,21 +122,40 @@ def _many(asked: Sequence[tuple[str, str | None, str, bool]], jobs: int) -> list
     return reports
 
 
-def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tuple[Problem, ...], str]:
-    """One drill in a process of its own, or what is wrong with it.
+def _unheard(start: Callable[[], T]) -> T:
+    """Start processes that take no notice of an interrupt: it reaches the whole group, and one of it is to answer.
+
+    What is ignored when a process begins stays ignored in it, so that it is silent from its first moment.
+    """
+    import signal
+    from threading import current_thread, main_thread
+
+    if current_thread() is not main_thread():  # only there may a signal be set
+        return start()
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        return start()
+    finally:
+        signal.signal(signal.SIGINT, before)
+
+
+def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tuple[Problem, ...], str, set[Identity]]:
+    """One drill in a process of its own, or what is wrong with it, and which files it read.
 
     What cannot travel between processes (plans, ways to make networks) is left behind.
     """
     from dataclasses import replace
 
+    from mossy_compass.files.opened import note_reads
     from mossy_compass.lab.drill import Change
 
+    reads = note_reads()
     try:
         report = _one(*asked)
     except NetworkFileError as fault:
-        return None, fault.problems, ""
+        return None, fault.problems, "", reads
     except MossyError as fault:
-        return None, (), str(fault)
+        return None, (), str(fault), reads
 
     def bare(outcome: Outcome) -> Outcome:
         """An outcome without its plan."""
@@ -138,7 +169,7 @@ def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tu
         )
         for r in report.results
     )
-    return report._replace(results=results, drill=replace(report.drill, steps=(), source=None)), (), ""
+    return report._replace(results=results, drill=replace(report.drill, steps=(), source=None)), (), "", reads
 
 
 def _nothing(source: Any) -> tuple[Any, Network]:
@@ -171,6 +202,7 @@ def _watch(files: Sequence[str], again: Callable[[], int]) -> None:
 
     def told() -> None:
         """Run once; a faulty file is shown, and waited for to be mended."""
+        begin()
         try:
             again()
         except NetworkFileError as fault:

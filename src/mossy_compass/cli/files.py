@@ -12,7 +12,21 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, form_option, say, say_json, shipped, show, show_problems, write_whole
+from mossy_compass.cli.common import (
+    CONTEXT,
+    EXIT_INPUT,
+    OUTPUT,
+    Kind,
+    Once,
+    form_option,
+    say,
+    say_json,
+    shipped,
+    show,
+    show_problems,
+    write_whole,
+)
+from mossy_compass.cli.output import may_write_all
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -81,7 +95,7 @@ _STARTS = {
 
 
 @click.command(context_settings=CONTEXT, short_help="Write a commented network file to start from.")
-@click.argument("file", type=click.Path(dir_okay=False))
+@click.argument("file", type=OUTPUT)
 @click.option(
     "--like",
     type=click.Choice(["two-rooms", "fernhollow", "grounds"]),
@@ -97,7 +111,7 @@ def new(file: str, like: str) -> None:
       mossy new my.yaml
     """
     name, ends = _STARTS[like]
-    write_whole(Path(file), shipped(name).read_bytes(), overwrite=False)
+    write_whole(Path(file), shipped(name).read_bytes(), Kind.NETWORK, Once.NEVER)
     say(f"{file}: written. Try: mossy trace {file} {ends}\n")
 
 
@@ -134,7 +148,7 @@ DEMO: tuple[tuple[str, str, str, str, int | None], ...] = (
 @click.option(
     "--write",
     "target",
-    type=click.Path(dir_okay=False),
+    type=OUTPUT,
     metavar="FILE",
     help="Also write the demo network to FILE, and its drill beside it.",
 )
@@ -161,14 +175,7 @@ def demo(target: str | None, details: bool) -> None:
     assert reading.network is not None
     plan = Plan(reading.network)
     if target:
-        # The drill beside the network names it as it was written.
-        steps_text = (
-            shipped("fernhollow.drill.yaml")
-            .read_text(encoding="utf-8")
-            .replace("network: fernhollow.yaml", f"network: {Path(target).name}")
-        )
-        write_whole(Path(target), data)
-        write_whole(_drill_beside(Path(target)), steps_text.encode())
+        _write_demo(Path(target), data)
     kinds: dict[str, list[str]] = {}
     for device in reading.network.devices.values():
         kinds.setdefault(device.kind.value, []).append(device.name)
@@ -194,6 +201,18 @@ def demo(target: str | None, details: bool) -> None:
     else:
         parts.append(Text(f"Go on with: mossy demo --write fernhollow.yaml, then mossy trace fernhollow.yaml {then}"))
     show(Group(*parts))
+
+
+def _write_demo(target: Path, data: bytes) -> None:
+    """The demo network, and its drill beside it, which names the network as it was written; both or neither."""
+    from mossy_compass.files.edit import flow
+
+    drill = shipped("fernhollow.drill.yaml").read_text(encoding="utf-8")
+    steps = drill.replace("network: fernhollow.yaml", f"network: {flow(target.name)}").encode()
+    outputs = ((target, data, Kind.NETWORK, Once.SAME), (_drill_beside(target), steps, Kind.DRILL, Once.SAME))
+    may_write_all(outputs)
+    for output in outputs:
+        write_whole(*output)
 
 
 def _drill_beside(network: Path) -> Path:

@@ -11,6 +11,8 @@ from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
     EXIT_NOT,
+    OUTPUT,
+    Kind,
     form_option,
     moment_of,
     moment_options,
@@ -101,7 +103,7 @@ def flows_of(
 @click.option(
     "--picture",
     metavar="PICTURE",
-    type=click.Path(dir_okay=False),
+    type=OUTPUT,
     help="Draw the tests that fare otherwise in NEW, as PICTURE (.png or .svg).",
 )
 @form_option("text", "json", "csv")
@@ -152,7 +154,7 @@ def compare(
     if picture:
         from mossy_compass.report import drawing
 
-        write_whole(Path(picture), drawing.render_grid(other, f"{before.title or old} beside {by}", shape, found))
+        write_whole(Path(picture), drawing.render_grid(other, f"{before.title or old} beside {by}", shape, found), Kind[shape.upper()])
     if form == "csv":
         say(changes_csv(found))
     elif form == "json":
@@ -221,7 +223,7 @@ KINDS = {"each-link": "link", "each-device": "device", "each-interface": "interf
 @moment_options
 @click.option("--details", is_flag=True, help="Show every flow that is lost.")
 @click.option(
-    "--picture", metavar="PICTURE", type=click.Path(dir_okay=False), help="Draw what each failure costs, as PICTURE (.png or .svg)."
+    "--picture", metavar="PICTURE", type=OUTPUT, help="Draw what each failure costs, as PICTURE (.png or .svg)."
 )
 @form_option("text", "json")
 def what_if(
@@ -262,7 +264,7 @@ def what_if(
     if picture:
         from mossy_compass.report import drawing
 
-        write_whole(Path(picture), drawing.render_sweep(found, network.title or file, shape))
+        write_whole(Path(picture), drawing.render_sweep(found, network.title or file, shape), Kind[shape.upper()])
     if form == "json":
         say_json(whatiftext.as_dict(found, file))
     else:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, read_network, say, say_json, write_whole
+from mossy_compass.cli.common import CONTEXT, OUTPUT, Kind, read_network, say, say_json, write_whole
 from mossy_compass.errors import InputError
 
 
@@ -16,7 +16,7 @@ from mossy_compass.errors import InputError
 @click.argument("file")
 @click.argument("names", nargs=-1, metavar="[LIST]...")
 @click.option("--device", metavar="DEVICE", default="", help="Whose self is meant; also say where on it the lists are attached.")
-@click.option("--out", "target", metavar="DATA", type=click.Path(dir_okay=False), help="Write DATA instead of printing it.")
+@click.option("--out", "target", metavar="DATA", type=OUTPUT, help="Write DATA instead of printing it.")
 def lists_out(file: str, names: tuple[str, ...], device: str, target: str | None) -> None:
     """Give the lists of the network in FILE, or those named, as data of RFC 8519 in the JSON of RFC 7951. What the
     standard has no word for is refused by name; what the data does not say is told on the error stream.
@@ -29,7 +29,7 @@ def lists_out(file: str, names: tuple[str, ...], device: str, target: str | None
 
     made = to_data(read_network(file), names, device)
     if target:
-        write_whole(Path(target), (json.dumps(made.json, indent=2) + "\n").encode())
+        write_whole(Path(target), (json.dumps(made.json, indent=2) + "\n").encode(), Kind.LISTS)
     else:
         say_json(made.json)
     if sys.stderr is not None:

@@ -14,8 +14,9 @@ import sys
 import click
 
 from mossy_compass.cli.common import CONTEXT, EXIT_INPUT
-from mossy_compass.cli.output import finish, lost, silence
+from mossy_compass.cli.output import begin, finish, lost, silence
 from mossy_compass.errors import MossyError, NetworkFileError
+from mossy_compass.files.opened import note_reads
 from mossy_compass.marks import nearest
 
 EXIT_STOPPED, EXIT_PIPE = 130, 141
@@ -94,6 +95,8 @@ def run() -> None:
 def _run() -> int:
     """Run the command that was asked for; gives its exit code."""
     try:
+        begin()
+        note_reads()
         main(standalone_mode=False)
     except (click.exceptions.Abort, KeyboardInterrupt):
         _tell("stopped.")
@@ -110,6 +113,8 @@ def _run() -> int:
         show_faults(fault)
     except MossyError as fault:
         _tell(f"mossy: {fault}")
+    except MemoryError:
+        _tell("mossy: there is not enough memory for this. Ask about a part of the network, or give it more room (ulimit -v).")
     except RecursionError:
         _tell("mossy: the input is nested too deeply. Is this the right file?")
     else:

@@ -15,6 +15,8 @@ import click
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_NOT,
+    OUTPUT,
+    Kind,
     form_option,
     log_options,
     moment_of,
@@ -157,7 +159,7 @@ MOST_BOXES = 160
 
 @click.command(context_settings=CONTEXT, short_help="Draw a network, and a test packet's way.")
 @click.argument("file")
-@click.argument("picture", type=click.Path(dir_okay=False))
+@click.argument("picture", type=OUTPUT)
 @click.option("--from", "sender", metavar="HOST", help="Draw a journey too: who sends.")
 @click.option("--to", "target", metavar="TARGET", help="... and to whom.")
 @click.option("--service", default="ping", show_default=True, metavar="SERVICE", help="... and what.")
@@ -191,6 +193,6 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
             "Draw a part: --around DEVICE --within 2."
         )
     made = layout.place(network, only)
-    write_whole(Path(picture), drawing.render(made, network.title or file, form, journey))
+    write_whole(Path(picture), drawing.render(made, network.title or file, form, journey), Kind[form.upper()])
     words = f"{len(network.devices) if only is None else len(only)} devices" + (f" around {around}" if around else "")
     say(f"{picture}: {words} drawn.\n")

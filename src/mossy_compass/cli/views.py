@@ -16,6 +16,9 @@ import click
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_NOT,
+    OUTPUT,
+    Kind,
+    Once,
     form_option,
     log_options,
     moment_of,
@@ -159,16 +162,16 @@ def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
 @click.option(
     "--baseline",
     metavar="BASELINE",
-    type=click.Path(dir_okay=False),
+    type=OUTPUT,
     help="Keep the grid in this file the first time; afterwards say what changed since.",
 )
 @click.option("--renew", is_flag=True, help="Say what changed, then keep the grid of now as the baseline.")
-@click.option("--picture", metavar="PICTURE", type=click.Path(dir_okay=False), help="Draw it too, as PICTURE (.png or .svg).")
+@click.option("--picture", metavar="PICTURE", type=OUTPUT, help="Draw it too, as PICTURE (.png or .svg).")
 @click.option(
     "--as-drill",
     "as_drill",
     metavar="DRILL",
-    type=click.Path(dir_okay=False),
+    type=OUTPUT,
     help="Write today's answers as a drill to start from.",
 )
 @click.option("--counters", is_flag=True, help="Count what each rule and default decided; say which rules no test met.")
@@ -252,7 +255,7 @@ def _write_drill(
         for f in track(flows, len(flows), "tests")
     )
     text, number = as_drill(tested, file, out, at)
-    write_whole(Path(out), text.encode(), overwrite=False)
+    write_whole(Path(out), text.encode(), Kind.DRILL, Once.NEVER)
     say(f"{out}: written, with {number} expectations. Run it: mossy drill {out}\n")
 
 
@@ -320,14 +323,14 @@ def _baseline(baseline: str | None, renew: bool) -> Grid | None:
 def _keep_baseline(made: Grid, baseline: str | None) -> None:
     """Write a grid down, where it shall be kept."""
     if baseline:
-        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode())
+        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode(), Kind.GRID)
 
 
 def _draw_grid(made: Grid, title: str, picture: str, shape: str) -> None:
     """Draw a grid into a file."""
     from mossy_compass.report import drawing
 
-    write_whole(Path(picture), drawing.render_grid(made, title, shape))
+    write_whole(Path(picture), drawing.render_grid(made, title, shape), Kind[shape.upper()])
 
 
 def _earlier(path: Path) -> Grid | None:

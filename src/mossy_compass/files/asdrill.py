@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
-from pathlib import Path
 
 from mossy_compass.files.edit import flow as written
 from mossy_compass.lab.lab import Flow
@@ -26,7 +25,7 @@ def as_drill(tested: Iterable[tuple[Flow, Cell]], network: str, drill: str, at: 
         at: the time of the tests, as it was given.
 
     """
-    beside = os.path.relpath(Path(network).resolve(), Path(drill).resolve().parent)
+    beside = os.path.relpath(os.path.realpath(network), os.path.dirname(os.path.realpath(drill)))
     groups: dict[tuple[str, str, str], list[tuple[Flow, Cell]]] = {}
     for flow, cell in tested:
         groups.setdefault((flow.source, flow.target, flow.service), []).append((flow, cell))

@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from mossy_compass.errors import NetworkFileError, QuestionError
+from mossy_compass.files import opened
 from mossy_compass.files.context import context
 from mossy_compass.files.resolve import network as resolved
 from mossy_compass.files.tree import Node, decode, read_tree
@@ -20,6 +21,9 @@ from mossy_compass.marks import Problem, Problems
 from mossy_compass.model.check import check_network
 from mossy_compass.model.network import Network
 from mossy_compass.plan.check import check_orders, check_rules
+
+MOST_READ = 64 * 1024 * 1024
+"""Bytes of a file that are read at most; what is larger than its format allows is refused by its reader, with its true size."""
 
 
 @dataclass(frozen=True)
@@ -72,7 +76,8 @@ def plain_bytes(path: str | Path, kind: str = "mossy-network") -> bytes:
         if place.exists() and not (place.is_file() or place.is_dir()):
             raise QuestionError(f"{path}: is no plain file, and might be waited for without end. Write its text to a file first.")
         with place.open("rb") as stream:
-            return stream.read(64 * 1024 * 1024)
+            opened.read(stream.fileno())
+            return stream.read(MOST_READ)
     except OSError as fault:
         reason = fault.strerror or str(fault)
         remedy = "'mossy new FILE' writes a network to start from." if kind == "mossy-network" else f"It begins with '{kind}: 1'."

@@ -8,6 +8,8 @@ ends with an error (``bounded`` tells it from others), and is never cut short.
 
 from __future__ import annotations
 
+import mmap
+import os
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
@@ -20,6 +22,35 @@ NODES = 1 << 17
 """Room for the smallest universe, in nodes of diagrams."""
 MOST_NODES = 1 << 23
 """Room for the largest: about 0.4 GB."""
+
+
+_STACK = 16 * 1024 * 1024
+"""Bytes of stack for each worker of the library; it reserves a gigabyte if its variable OXIDD_STACK_SIZE says nothing, which
+a machine that bounds address space does not have. Diagrams are as deep as there are bits: some hundreds of calls."""
+_FIXED, _PER_NODE = 192 * 1024 * 1024, 64
+"""Address space that a manager was seen to take (bytes): 155 MiB at once, for its threads, and 67 a node when it is full."""
+
+
+def _room(wanted: int) -> int:
+    """As many nodes as wanted, or as there is address space for.
+
+    The library ends the whole process where it cannot have what it asks for, so the room is asked for beforehand, and let go.
+
+    Raises:
+        MemoryError: there is not even room for the smallest universe.
+
+    """
+    os.environ.setdefault("OXIDD_STACK_SIZE", str(_STACK))
+    room = wanted
+    while True:
+        try:
+            mmap.mmap(-1, _FIXED + _PER_NODE * room).close()
+        except (OSError, ValueError) as fault:
+            if room <= NODES:
+                raise MemoryError("there is no room for exact sets of packets") from fault
+            room >>= 1
+        else:
+            return room
 
 
 class Bits(NamedTuple):
@@ -51,7 +82,7 @@ class Universe:
             nodes: how many nodes all diagrams together may have.
 
         """
-        room = min(max(nodes, NODES), MOST_NODES)
+        room = _room(min(max(nodes, NODES), MOST_NODES))
         self._manager = BCDDManager(room, max(room >> 1, 1 << 14), 1)
         self._bits: dict[str, list[int]] = {b.name: [] for group in order for b in group}
         count = 0
