@@ -37,7 +37,7 @@ ALLOWED: dict[str, set[str]] = {
     "cli": OUTER | {"files", "exchange", "report", "cli"},
 }
 CORE = ("packet", "headers", "model", "routing", "plan", "state", "walk", "lab")
-EVERYWHERE = {"errors", "marks", "voice"}
+EVERYWHERE = {"errors", "marks", "safe", "voice"}
 OF_PLAN_IN_STATE = {"facts", "actions"}
 BARRED_IN_CORE = {
     "argparse",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from pathlib import Path
+from typing import Any
 
 import pytest
 import yaml
@@ -255,6 +256,104 @@ def test_pieces_know_their_characters() -> None:
             walk(inner)
 
     walk(root)
+
+
+RULES = (
+    "{{id: {0}, permit: tcp, about: 'one: line'}}",
+    "{{id: {0}, permit: tcp,\n        about: over two}}",
+    "id: {0}\n      permit: tcp\n      about: |\n        text: with a colon\n\n        # no comment\n",
+    "id: {0}\n      permit: tcp\n      about: >-\n        folded\n        text",
+    "id: {0}\n      about: |+\n        kept\n\n\n      permit: tcp",
+    "permit: tcp\n      about: plain over\n        two lines   # c\n      id: {0}",
+    "id: {0}\n      permit: tcp\n      about: 'quoted\n        over lines'",
+    "id: {0}   # here: and there\n      permit: tcp\n      from:\n        - a\n        - b",
+    "id: {0}\n      permit: tcp\n      from:\n      - a\n      # between\n      - b",
+)
+"""How one rule may be written. In every one of them the list goes on at the same depth."""
+
+
+@st.composite
+def written_texts(draw: st.DrawFn) -> str:
+    """A network file's text with lists, their rules written in every way that somebody might write them."""
+    lists = []
+    for name in ("first", "second", "third")[: draw(st.integers(1, 3))]:
+        rules = draw(st.lists(st.sampled_from(RULES), min_size=1, max_size=4))
+        gaps = draw(st.lists(st.sampled_from(["", "", "\n", "    # a comment: with a colon\n", "\n\n# far left\n"]), min_size=4, max_size=4))
+        body = "".join(f"{gap}    - {rule.format(n * 10)}\n" for n, (rule, gap) in enumerate(zip(rules, gaps, strict=False), 1))
+        lists.append(f"  {name}:{draw(st.sampled_from(['', '   # why: because']))}\n{body}")
+    last = draw(st.sampled_from(["", "groups: {g: [a, b]}\n", "about: |\n  the end\n\n", "# only a comment"]))
+    text = "mossy-network: 1\nlists:\n" + "".join(lists) + last
+    if draw(st.booleans()):
+        text = text.removesuffix("\n")
+    return text.replace("\n", draw(st.sampled_from(["\n", "\r\n"])))
+
+
+def meant(data: dict[str, Any], verb: str, name: str, number: int, other: int) -> None:
+    """What a step means, done on plain data by other code than the editor's."""
+    rules = data["lists"][name]
+    if verb == "insert last":
+        rules.append({"id": "new", "deny": "any"})
+    elif verb == "insert before":
+        rules.insert(number, {"id": "new", "deny": "any"})
+    elif verb == "remove":
+        del rules[number]
+    elif verb == "disable":
+        rules[number]["disabled"] = "yes"
+    elif verb == "replace":
+        rules[number] = {"id": "new", "deny": "any"}
+    elif verb == "move":
+        rule = rules.pop(number)
+        rules.insert(other - (other > number), rule)
+    elif verb == "rename":
+        rules[number]["id"] = "new"
+    elif verb == "copy":
+        rules.insert(number + 1, {**rules[number], "id": "new"})
+
+
+VERBS = {
+    "insert last": lambda e, n, a, b: e.insert(f"lists/{n}", {"id": "new", "deny": "any"}),
+    "insert before": lambda e, n, a, b: e.insert(f"lists/{n}", {"id": "new", "deny": "any"}, before=a),
+    "remove": lambda e, n, a, b: e.remove(f"lists/{n}/{a}"),
+    "disable": lambda e, n, a, b: e.disable(f"lists/{n}/{a}"),
+    "replace": lambda e, n, a, b: e.replace(f"lists/{n}/{a}", {"id": "new", "deny": "any"}),
+    "move": lambda e, n, a, b: e.move(f"lists/{n}/{a}", before=b),
+    "rename": lambda e, n, a, b: e.rename(f"lists/{n}/{a}", "new"),
+    "copy": lambda e, n, a, b: e.copy(f"lists/{n}/{a}", "new"),
+}
+
+
+@settings(max_examples=150)
+@given(written_texts(), st.sampled_from(sorted(VERBS)), st.data())
+def test_a_step_means_in_the_text_what_it_means_in_the_data(text: str, verb: str, data: st.DataObject) -> None:
+    """However the text is written, a step does what it says, there and nowhere else, or is refused and does nothing."""
+    before = yaml.load(text, yaml.BaseLoader)
+    name = data.draw(st.sampled_from(sorted(before["lists"])))
+    rules = before["lists"][name]
+    number, other = (data.draw(st.integers(0, len(rules) - 1)) for _ in range(2))
+    editor = Editor(text)
+    try:
+        undo = VERBS[verb](editor, name, rules[number]["id"], rules[other]["id"])
+    except InputError:
+        assert verb in ("move", "replace") or "not edited" in text
+        assert editor.text == text
+        return
+    meant(before, verb, name, number, other)
+    assert yaml.load(editor.text, yaml.BaseLoader) == before
+    assert ("\r" in text) == ("\r" in editor.text), "line ends stay as they are"
+    assert ("\r" not in text) or "\n" not in editor.text.replace("\r\n", "")
+    editor.patch(*undo)
+    assert editor.text == text
+
+
+@pytest.mark.parametrize("text, says", [("lists:\n  a: &x [{permit: any}]\n", ""), ("lists:\n  a:\n  -  # c\n    permit: any\n", "")])
+def test_unusual_texts_are_changed_rightly_or_not_at_all(text: str, says: str) -> None:
+    editor = Editor(text)
+    try:
+        editor.insert("lists/a", {"deny": "any"})
+    except InputError:
+        assert editor.text == text
+        return
+    assert yaml.load(editor.text, yaml.BaseLoader) == {"lists": {"a": [{"permit": "any"}, {"deny": "any"}]}}
 
 
 # --- change files -----------------------------------------------------------------------------------------------

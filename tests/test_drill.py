@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 import xml.etree.ElementTree as ET
@@ -12,13 +13,19 @@ from textwrap import dedent, indent
 import jsonschema
 import pytest
 import yaml
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from junitparser import TestSuite
+from lxml import etree
 
 import mossy_compass as mc
 from mossy_compass.errors import NetworkFileError
 from mossy_compass.exchange.junit import junit
 from mossy_compass.files.drills import DrillIn, drill_of, read_drill
-from mossy_compass.lab.drill import Report, run_drill
+from mossy_compass.lab.drill import Drill, Report, Restore, Result, Step, run_drill
 from mossy_compass.lab.expect import flows, short
+from mossy_compass.marks import NOWHERE
+from mossy_compass.model.network import Network
 from mossy_compass.report.drillrecord import report_dict
 from mossy_compass.report.drilltext import head, whole
 from mossy_compass.report.text import as_text
@@ -573,32 +580,36 @@ def test_junit_is_read_by_another_reader(hall: Path) -> None:
     assert cases[2].find("error") is not None
 
 
-JUNIT_RULES = {  # the published schema of the format: the children and attributes of each element
-    "testsuites": ({"testsuite"}, {"name", "time", "tests", "failures", "disabled", "errors", "skipped"}),
-    "testsuite": (
-        {"properties", "testcase", "system-out", "system-err"},
-        {"name", "tests", "failures", "errors", "time", "disabled", "skipped", "timestamp", "hostname", "id", "package"},
-    ),
-    "testcase": (
-        {"skipped", "error", "failure", "system-out", "system-err"},
-        {"name", "assertions", "time", "classname", "status"},
-    ),
-    "failure": (set(), {"type", "message"}),
-    "error": (set(), {"type", "message"}),
-}
+SCHEMA = etree.XMLSchema(etree.parse(Path(__file__).parent / "standards" / "junit-10.xsd"))
+ANY_TEXT = st.text(st.characters(), max_size=40)
 
 
-def test_junit_keeps_to_the_format_whatever_the_text(hall: Path) -> None:
-    step = '- expect: ann reaches ben for ssh\n  about: "bell \\a, escape \\e, half \\uD83D, ]]> and \\x00"'
-    try:
-        report = drilled(hall, step)
-    except NetworkFileError:
-        report = drilled(hall, '- expect: ann reaches ben for ssh\n  about: "]]> & <b>"')
-    root = ET.fromstring(junit([report, report]))
-    for element in root.iter():
-        children, attributes = JUNIT_RULES[element.tag]
-        assert {c.tag for c in element} <= children
-        assert set(element.attrib) <= attributes
+def reported(words: str, about: str, said: str, seconds: float, broken: bool) -> Report:
+    """A report whose texts are anything at all, as they might come from a file that was not read by us."""
+    step = Step(words, about, NOWHERE)
+    result = Result(1, step, False, said=said, seconds=seconds, broken=broken)
+    drill = Drill(words, Network("", NOWHERE, {}, {}, {}), (step,), None, about, words)
+    passed = result._replace(ok=True, tests=1, step=Restore(words, about, NOWHERE))
+    return Report(drill, (result, passed), ())  # type: ignore[arg-type]
+
+
+@settings(max_examples=60)
+@given(ANY_TEXT, ANY_TEXT, ANY_TEXT, st.floats(0, 1e5), st.booleans())
+def test_junit_keeps_to_the_format_whatever_the_text(words: str, about: str, said: str, seconds: float, broken: bool) -> None:
+    found = junit([reported(words, about, said, seconds, broken)] * 2)
+    assert SCHEMA.validate(etree.fromstring(found)), SCHEMA.error_log
+    assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f-\x9f]|&#x?[01]?[0-9a-f];", found.decode())
+
+
+def test_junit_counts_each_suite_once(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Counting anew with each case would make ten thousand of them take minutes."""
+    counted = []
+    once = TestSuite.update_statistics
+    monkeypatch.setattr(TestSuite, "update_statistics", lambda self: (counted.append(self), once(self))[1])
+    report = reported("a", "b", "c", 0.1, False)
+    root = etree.fromstring(junit([report._replace(results=report.results[:1] * 300)]))
+    assert len(root[0]) == 300
+    assert len(counted) == 1
 
 
 def test_the_command(hall: Path) -> None:
@@ -834,3 +845,27 @@ def test_watching_runs_again_when_a_file_changes(hall: Path) -> None:
             going.send_signal(2)
             going.wait(20)
     assert "Traceback" not in seen.read_text()
+
+
+SECRET = "hunter2-of-the-gardener"
+
+
+@pytest.mark.parametrize(
+    "drill",
+    [
+        "mossy-drill: 1\nnetwork: secret\nsteps: [{restore: all}]\n",
+        "mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{table-file: secret}]\n",
+        "mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{change: secret}]\n",
+    ],
+)
+@pytest.mark.parametrize(
+    "content", [SECRET, f"{SECRET}: x\n", f"a: '{SECRET}\n", f"{SECRET},b\n1,2\n", f"- {SECRET}\n\t- x", f"a: [{SECRET}\n", f"\x00{SECRET}"]
+)
+def test_what_a_drill_names_is_not_shown_unless_it_is_ours(hall: Path, drill: str, content: str) -> None:
+    (hall / "secret").write_text(content)
+    (hall / "d.drill.yaml").write_text(drill)
+    for more in ([], ["--format", "json"], ["--junit", "r.xml"]):
+        done = mossy(hall, "drill", "d.drill.yaml", *more)
+        assert done.returncode == 2
+        assert SECRET not in done.stdout + done.stderr
+        assert "secret" in done.stderr, "the file is named"

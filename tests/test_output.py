@@ -22,7 +22,7 @@ import mossy_compass as mc
 from mossy_compass.cli import output
 from mossy_compass.exchange.csvtable import grid_csv
 from mossy_compass.report.layout import MOST_WIDE, place
-from mossy_compass.report.safe import safe, safe_json
+from mossy_compass.safe import safe, safe_json
 from mossy_compass.walk import grid as grids
 from tests.conftest import DATA
 from tests.test_cli import mossy

@@ -99,7 +99,7 @@ def write_log(
         raise InputError(f"--log - and --format {form} would write one into the other; name a file: --log FILE.")
     from mossy_compass.exchange.syslog import lines
     from mossy_compass.files.hours import moment_text
-    from mossy_compass.report.safe import safe
+    from mossy_compass.safe import safe
 
     at = moment_text(options.at) if options.at is not None else "-"
     source, target = (_held(plan, word) for word in ends)
@@ -157,7 +157,7 @@ def say_json(data: Any) -> None:
     """Print plain data as JSON."""
     import json
 
-    from mossy_compass.report.safe import safe_json
+    from mossy_compass.safe import safe_json
 
     say(safe_json(json.dumps(data, indent=2, ensure_ascii=False)) + "\n")
 

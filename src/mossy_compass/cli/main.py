@@ -130,7 +130,7 @@ def _usage(fault: click.ClickException) -> str:
 
 def _tell(words: str) -> None:
     """One message on the error stream, if there is one."""
-    from mossy_compass.report.safe import safe
+    from mossy_compass.safe import safe
 
     with contextlib.suppress(OSError, ValueError, AttributeError):
         sys.stderr.write(safe(words).rstrip() + "\n")

@@ -11,12 +11,13 @@ from __future__ import annotations
 import csv
 import io
 
+from mossy_compass.safe import safe_line
 from mossy_compass.walk.grid import Cell, Changes, Grid
 
 
 def safe_cell(text: str) -> str:
     """A cell that is no formula, whatever it begins with; and without what steers a terminal."""
-    shown = "".join(c if c.isprintable() else f"\\x{ord(c):02x}" for c in text)
+    shown = safe_line(text)
     return f"'{shown}" if shown[:1] in ("=", "+", "-", "@") else shown
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple, TypeVar
 
@@ -16,14 +16,14 @@ from mossy_compass.errors import InputError, MossyError, NetworkFileError, Quest
 from mossy_compass.files.change import StepIn, change_steps, read_change
 from mossy_compass.files.hours import parse_moment
 from mossy_compass.files.keys import YES_NO, Kind, Part, by_name, fault, key, listed, number, of, one_of, some, words
-from mossy_compass.files.load import plain_bytes, read_bytes
+from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part
 from mossy_compass.lab.drill import BackTo, Change, Compare, Count, Drill, Expect, Fail, Keep, Repeat, Restore, Send, Step
 from mossy_compass.lab.expect import Expectation, Wanted, flows, members, short
 from mossy_compass.lab.faults import parse as parse_fault
 from mossy_compass.lab.lab import Flow
-from mossy_compass.marks import Hint, Mark, Problems, hint
+from mossy_compass.marks import Hint, Mark, Problem, Problems, Severity, hint
 from mossy_compass.model.network import Network
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL
 from mossy_compass.plan.causes import CAUSES
@@ -280,7 +280,7 @@ def drill_of(data: bytes, name: str, folder: Path, network: str | Path | None = 
     if document.network == "-":
         raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
     place = Path(network) if network is not None else folder / document.network
-    source, found = _network(place, tree.at("network").mark)
+    source, found = _network(place, tree.at("network").mark, text.splitlines())
     reader = _Reader(found, problems, folder, document, text, name)
     return Drill(document.title or name, found, _steps(reader, document, tree), source, document.about, name)
 
@@ -330,9 +330,14 @@ def _steps(reader: _Reader, document: DrillIn, tree: Node) -> tuple[Step, ...]:
     return tuple(_compared(s, reader.compared) for s in steps)
 
 
-def _network(place: Path, mark: Mark) -> tuple[Source, Network]:
-    """The network that a drill is about; its faults are shown as they are."""
+def _network(place: Path, mark: Mark, lines: Sequence[str] = ()) -> tuple[Source, Network]:
+    """The network that a drill is about; its faults are shown as they are, but nothing of a file that is none."""
     data = plain_bytes(place)
+    if not begins_as(data, "mossy-network"):
+        words = f"{place} is no network file."
+        source = lines[mark.line - 1] if 0 < mark.line <= len(lines) else None
+        remedy = "Name one; it begins with 'mossy-network: 1'."
+        raise NetworkFileError([Problem("drill.network", Severity.ERROR, mark, words, remedy, source)])
     reading = read_bytes(data, str(place))
     if reading.network is None:
         raise NetworkFileError(reading.errors)
@@ -474,7 +479,8 @@ def _change(reader: _Reader, entry: Any, about: str, node: Node) -> Iterator[Ste
     """A change file, or its steps written here. What they come to is found out when the step is done."""
     if isinstance(entry, str):
         path = reader.folder / entry
-        plain_bytes(path, "mossy-change")
+        if not begins_as(plain_bytes(path, "mossy-change"), "mossy-change"):
+            raise QuestionError(f"{path} is no change file. Name one; it begins with 'mossy-change: 1'.")
 
         def from_file(source: Source) -> tuple[Source, Network]:
             """The changed text, and its network."""
@@ -630,6 +636,13 @@ def _lacking(held: Container[str], words: str) -> str:
 
 def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[IntentIn, Mark]]:
     """The lines of a table of intents (RFC 4180), each fault at its line."""
+    remedy = f"The first line names the columns: {', '.join(COLUMNS)}."
+    first = data[:1000].lower().partition(b"\n")[0]
+    lacking = next((column for column in ("source", "target", "wanted") if column.encode() not in first), "")
+    if lacking:
+        # A file that is no such table is shown to nobody: a drill of somebody else's may name anything.
+        problems.add("drill.table", Mark(name, 1, 1), f"the column '{lacking}' is missing.", remedy)
+        return
     text = decode(data, name)
     problems.lines[name] = text.splitlines()
     rows = csv.reader(io.StringIO(text, newline=""))
@@ -639,7 +652,7 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
             head, "the column '{}' is missing"
         )
         if said:
-            problems.add("drill.table", Mark(name, 1, 1), f"{said}.", f"The first line names the columns: {', '.join(COLUMNS)}.")
+            problems.add("drill.table", Mark(name, 1, 1), f"{said}.", remedy)
             return
         for row in rows:
             mark = Mark(name, rows.line_num, 1)

@@ -3,6 +3,9 @@
 An ``Editor`` holds a text. Each call changes it, and gives the ``Patch`` that takes the change back, byte for byte. What is
 meant is said by a path: ``lists/visitors-in/20`` is a rule by its id, ``groups/kiosks`` a group, ``devices/gate/settings/inbound``
 a key. Whether the result makes sense as a network is for the reader of network files to say.
+
+A text can be written in more ways than anybody thinks of, so each change is made twice: in the characters, and in the data that
+they mean. The changed text is read again, and where it does not mean the changed data it is put back as it was, with an error.
 """
 
 from __future__ import annotations
@@ -10,6 +13,8 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
+
+import yaml
 
 from mossy_compass.errors import InputError
 from mossy_compass.files.references import references
@@ -20,6 +25,10 @@ _CARRIERS = ("rules", "members", "lists")
 """Keys that a path may leave out: ``lists/visitors-in/20`` is a rule of its ``rules``."""
 
 
+_ENDS = ("\n", "\r", "\x85", "\u2028", "\u2029")
+"""What ends a line for a reader of YAML 1.1 (section 4.2)."""
+_BREAK = re.compile("\r\n|[\n\r\x85\u2028\u2029]")
+_LAST_BREAK = re.compile("(?:\r\n|[\n\r\x85\u2028\u2029])$")
 LEAD = 40
 """So many characters before a patch must be what they were."""
 
@@ -96,9 +105,13 @@ class Editor:
             InputError: there is no such place, or the name is taken.
 
         """
-        parent, key = self._lacking(into) if not before and not after else (None, "")
-        if parent is not None:
-            return (self._put(self._insertion(parent, len(parent.items), self._first(parent, key, name, value), into)),)
+        above, key = self._lacking(into) if not before and not after else (None, "")
+        if above is not None:
+            parent, path = above
+            goal = self._data()
+            _at(goal, path)[key] = {name: _texts(value)} if name else [_texts(value)]
+            first = self._first(parent, key, name, value)
+            return self._made(goal, into, self._put(self._insertion(parent, len(parent.items), first, into)))
         holder, path = self._holder(into)
         text = value if isinstance(value, Written) else Written(flow(value))
         if isinstance(holder.value, dict):
@@ -108,7 +121,9 @@ class Editor:
                 raise InputError(f"{into} has '{name}' already. Use replace, or another name.")
             text = Written(f"{flow(name)}:{self._spread(value, None if holder.flow else self._column(holder))}")
         number = self._beside(holder, path, before, after)
-        return (self._put(self._insertion(holder, number, text, into)),)
+        goal = self._data()
+        _add(_at(goal, path), number, name, _texts(value))
+        return self._made(goal, into, self._put(self._insertion(holder, number, text, into)))
 
     def remove(self, what: str) -> tuple[Patch, ...]:
         """Take something out, with the comment lines right above it.
@@ -118,7 +133,9 @@ class Editor:
 
         """
         place = self.find(what)
-        return (self._put(self._removal(place)),)
+        goal = self._data()
+        del _at(goal, place.path[:-1])[place.path[-1]]
+        return self._made(goal, what, self._put(self._removal(place)))
 
     def replace(self, what: str, value: object) -> tuple[Patch, ...]:
         """Another value in the place of one.
@@ -127,9 +144,12 @@ class Editor:
             InputError: there is no such thing.
 
         """
-        piece = self.find(what).piece
+        place = self.find(what)
+        piece = place.piece
         text = str(value) if isinstance(value, Written) else flow(value)
-        return (self._put(Patch(piece.start, self.text[piece.start : piece.end], text)),)
+        goal = self._data()
+        _at(goal, place.path[:-1])[place.path[-1]] = _texts(value)
+        return self._made(goal, what, self._put(Patch(piece.start, self.text[piece.start : piece.end], text)))
 
     def move(self, what: str, *, before: str = "", after: str = "") -> tuple[Patch, ...]:
         """Another place within the same list; what is said of it goes along.
@@ -147,13 +167,19 @@ class Editor:
         goal = neighbour + bool(after and not before)
         if goal in (place.number, place.number + 1):
             return ()
+        data = self._data()
+        _move(_at(data, place.path[:-1]), place.number, goal)
         removal = self._removal(place)
         carried = Written(self._carried(place))
         undo = self._put(removal)
         holder, _ = self._holder("/".join(map(str, self._spoken(place.path[:-1]))))
         goal -= goal > place.number
-        again = self._put(self._insertion(holder, goal, carried, what, whole=not holder.flow))
-        return (again, undo)
+        try:
+            again = self._put(self._insertion(holder, goal, carried, what, whole=not holder.flow))
+        except InputError:
+            self._put(undo)
+            raise
+        return self._made(data, what, again, undo)
 
     def copy(self, what: str, new: str, *, before: str = "", after: str = "") -> tuple[Patch, ...]:
         """The same again under another id or name; right after the old one, unless a neighbour is named.
@@ -172,6 +198,9 @@ class Editor:
         if self._numbered(place.holder, new) is not None:
             raise InputError(f"{into} has '{new}' already. Choose another id.")
         text = Written(self._with_id(place.piece, new))
+        meant = _at(self._data(), place.path)
+        if not _same(_texts(text), {**({} if "id" in meant else {"id": new}), **meant, "id": new}):
+            raise InputError(f"{what} is written in a way that is not copied. Nothing was changed; do it by hand.")
         old = self._names(place.holder)[place.number]
         return self.insert(into, text, before=before, after=after or ("" if before else old))
 
@@ -186,9 +215,11 @@ class Editor:
         written = piece.value["disabled"] if isinstance(piece.value, dict) and "disabled" in piece.value else None
         if written is not None and written.value in ("yes", "true"):
             raise InputError(f"{what} is disabled already.")
+        goal = self._data()
+        _at(goal, self.find(what).path)["disabled"] = "yes"
         if written is not None:
-            return (self._put(Patch(written.start, self.text[written.start : written.end], "yes")),)
-        return (self._put(self._insertion(piece, len(piece.items), Written("disabled: yes"), what)),)
+            return self._made(goal, what, self._put(Patch(written.start, self.text[written.start : written.end], "yes")))
+        return self._made(goal, what, self._put(self._insertion(piece, len(piece.items), Written("disabled: yes"), what)))
 
     def enable(self, what: str) -> tuple[Patch, ...]:
         """Take ``disabled`` away.
@@ -202,7 +233,9 @@ class Editor:
         if written is None or written.value not in ("yes", "true"):
             raise InputError(f"{what} is not disabled.")
         number = [*piece.value].index("disabled")
-        return (self._put(self._removal(Place(piece, written, number, ()))),)
+        goal = self._data()
+        del _at(goal, self.find(what).path)["disabled"]
+        return self._made(goal, what, self._put(self._removal(Place(piece, written, number, ()))))
 
     def rename(self, what: str, new: str) -> tuple[Patch, ...]:
         """Another name or id; whatever refers to it follows.
@@ -221,11 +254,13 @@ class Editor:
         found = [place.piece.key] if place.piece.key is not None else []
         found += [p for p, _ in references(self.root, str(section), str(spoken[1]) if len(spoken) == 4 else "", old)]
         undo = []
-        for piece in sorted({id(p): p for p in found}.values(), key=lambda p: -p.start):
-            written = self.text[piece.start : piece.end]
-            changed = re.sub(rf"(?<![A-Za-z0-9._-]){re.escape(old)}(?![A-Za-z0-9._-])", new, written, count=1)
-            undo.append(self._put(Patch(piece.start, written, changed)))
-        return tuple(reversed(undo))
+        word = re.compile(rf"(?<![A-Za-z0-9._-]){re.escape(old)}(?![A-Za-z0-9._-])")
+        named = {p.start: p for p in found}
+        goal = _renamed(self.root, {start: word.sub(lambda _: new, str(p.value), count=1) for start, p in named.items()})
+        for start, piece in sorted(named.items(), reverse=True):
+            written = self.text[start : piece.end]
+            undo.append(self._put(Patch(start, written, word.sub(lambda _: new, written, count=1))))
+        return self._made(goal, what, *reversed(undo))
 
     def patch(self, *patches: Patch) -> None:
         """Put characters in the place of others, as an earlier change gave them.
@@ -236,6 +271,26 @@ class Editor:
         """
         for one in patches:
             self._put(one)
+
+    def _data(self) -> Any:
+        """What the text means, to be changed beside it."""
+        return plain(self.root)
+
+    def _made(self, goal: Any, what: str, *undo: Patch) -> tuple[Patch, ...]:
+        """The patches that take a change back, once the text is seen to mean what it was to mean.
+
+        Raises:
+            InputError: it does not; it is as it was then.
+
+        """
+        try:
+            fits = _same(plain(self.root), goal)
+        except (yaml.YAMLError, AssertionError):
+            fits = False
+        if fits:
+            return undo
+        self.patch(*undo)
+        raise InputError(f"{what} stands in a text that is written in a way that is not edited here. Nothing was changed; do it by hand.")
 
     # --- where things are
 
@@ -274,17 +329,18 @@ class Editor:
             raise InputError(f"{into} is one value, and nothing can be put into it. Replace it by a list.")
         return piece, path
 
-    def _lacking(self, into: str) -> tuple[Piece | None, str]:
-        """The mapping that a part would belong to, and its key there, when the part is not there yet; else None."""
+    def _lacking(self, into: str) -> tuple[tuple[Piece, tuple[str | int, ...]] | None, str]:
+        """The mapping that a part would belong to with its path, and its key there, when the part is not there yet; else None."""
         *above, key = [s for s in into.split("/") if s] or [""]
         if not key:
             return None, ""
-        parent = self.find("/".join(above)).piece if above else self.root
+        place = self.find("/".join(above)) if above else Place(self.root, self.root, 0, ())
+        parent = place.piece
         if not isinstance(parent.value, dict) or key in parent.value or not parent.items:
             return None, ""
         # what a carrier holds is spoken of without it: lists/visitors-in/20 is a rule, and no part that lacks
         carried = bool(above) and (above[0] == "lists" or any(c in parent.value for c in _CARRIERS))
-        return (None, "") if carried else (parent, key)
+        return (None, "") if carried else ((parent, place.path), key)
 
     def _first(self, parent: Piece, key: str, name: str, value: object) -> Written:
         """A part that was not there, with the first thing in it."""
@@ -384,12 +440,18 @@ class Editor:
 
     def _line(self, at: int) -> int:
         """Where the line of a character begins."""
-        return self.text.rfind("\n", 0, at) + 1
+        return max(self.text.rfind(end, 0, at) for end in _ENDS) + 1
 
     def _line_end(self, at: int) -> int:
         """Where the next line begins."""
-        found = self.text.find("\n", at)
-        return len(self.text) if found < 0 else found + 1
+        found = _BREAK.search(self.text, at)
+        return found.end() if found else len(self.text)
+
+    @property
+    def _newline(self) -> str:
+        """How the lines of this text end: as the first of them does."""
+        found = _BREAK.search(self.text)
+        return found[0] if found else "\n"
 
     def _extent(self, place: Place) -> tuple[int, int]:
         """The lines of a piece that is written in lines, with the comment lines right above it."""
@@ -397,12 +459,12 @@ class Editor:
         lead = self.text[start : place.piece.first].strip()
         if lead not in ("", "-"):
             raise InputError("what is written behind something else on one line is not moved; put it on a line of its own.")
-        column = len(self.text[start:]) - len(self.text[start:].lstrip(" "))
+        column = _margin(self.text, start)
         floor = place.holder.items[place.number - 1].end if place.number else place.holder.first
         while start > floor:
-            above = self._line(start - 1)
-            line = self.text[above : start - 1]
-            if above <= floor or not line.strip().startswith("#") or len(line) - len(line.lstrip(" ")) != column:
+            above = self._line(start - len(_LAST_BREAK.search(self.text, max(0, start - 2), start)[0]))  # type: ignore[index]
+            line = self.text[above:start]
+            if above <= floor or not line.strip().startswith("#") or _margin(line, 0) != column:
                 break
             start = above
         return start, self._line_end(place.piece.end)
@@ -417,19 +479,28 @@ class Editor:
         if not holder.flow:  # the last one: an empty list or mapping must be written as such
             start, end = self._extent(place)
             holding = "[]" if isinstance(holder.value, list) else "{}"
-            at = self.text.rfind(":", 0, start) + 1
-            return Patch(at, self.text[at:end], f" {holding}\n")
+            if holder.key is None:
+                raise InputError("this is the only part of what it stands in. Remove that instead.")
+            at = self.text.index(":", holder.key.end) + 1
+            ends = self._newline if _BREAK.search(self.text, max(at, end - 2), end) else ""
+            return Patch(at, self.text[at:end], f" {holding}{self._beside_key(at)}{ends}")
         if number + 1 < len(items):
             return Patch(piece.first, self.text[piece.first : items[number + 1].first], "")
         start = items[number - 1].end if number else piece.first
         return Patch(start, self.text[start : piece.end], "")
+
+    def _beside_key(self, at: int) -> str:
+        """What stands behind a key on its line, as a comment; it stays where the value below goes."""
+        found = _BREAK.search(self.text, at)
+        rest = self.text[at : found.start() if found else len(self.text)]
+        return rest if rest.strip().startswith("#") else ""
 
     def _carried(self, place: Place) -> str:
         """The characters of a piece that is moved: its lines, or its text."""
         if place.holder.flow:
             return self.text[place.piece.first : place.piece.end]
         start, end = self._extent(place)
-        return self.text[start:end] if self.text[end - 1 : end] == "\n" else self.text[start:end] + "\n"
+        return self.text[start:end] if self.text[end - 1 : end] in _ENDS else self.text[start:end] + self._newline
 
     def _insertion(self, holder: Piece, number: int, text: Written, where: str, whole: bool = False) -> Patch:
         """What to put in so that a piece gets a number.
@@ -455,13 +526,14 @@ class Editor:
         column = items[0].first - start if not mark else self.text[start : items[0].first].rfind("-")
         if column < 0:
             raise InputError(f"{where}: this list is written in a way that is not edited; put each entry on a line of its own.")
-        line = str(text) if whole else f"{' ' * column}{mark}{text}\n"
+        ends = self._newline
+        line = str(text) if whole else f"{' ' * column}{mark}{text}\n".replace("\n", ends)
         if number < len(items):
             at = self._extent(Place(holder, items[number], number, ()))[0]
             return Patch(at, "", line)
         at = self._line_end(items[-1].end)
-        before = "" if self.text[at - 1 : at] in ("\n", "") else "\n"
-        return Patch(at, "", before + (line if not before else line.rstrip("\n")))
+        before = "" if self.text[at - 1 : at] in (*_ENDS, "") else ends
+        return Patch(at, "", before + (line if not before else line.removesuffix(ends)))
 
     def _with_id(self, piece: Piece, new: str) -> str:
         """A rule's text with another id; written on one line."""
@@ -482,9 +554,13 @@ class Editor:
         if not isinstance(place.piece.value, dict):
             raise InputError(f"{what} has no name of its own; rename what it refers to.")
         ident = place.piece.value.get("id")
+        goal = self._data()
+        rule = _at(goal, place.path)
         if ident is None:
-            return (self._put(self._insertion(place.piece, 0, Written(f"id: {flow(new)}"), what)),)
-        return (self._put(Patch(ident.start, self.text[ident.start : ident.end], flow(new))),)
+            _add(rule, 0, "id", new)
+            return self._made(goal, what, self._put(self._insertion(place.piece, 0, Written(f"id: {flow(new)}"), what)))
+        rule["id"] = new
+        return self._made(goal, what, self._put(Patch(ident.start, self.text[ident.start : ident.end], flow(new))))
 
 
 class Written(str):
@@ -498,6 +574,79 @@ def plain(piece: Piece) -> Any:
     if isinstance(piece.value, dict):
         return {key: plain(inner) for key, inner in piece.value.items()}
     return [plain(inner) for inner in piece.value] if isinstance(piece.value, list) else piece.value
+
+
+Data = Any
+"""What a text means: texts, lists and dicts, whose order counts, since that of profiles and settings is seen by people."""
+
+
+def _at(data: Data, path: Sequence[str | int]) -> Data:
+    """The part of data on a path."""
+    for step in path:
+        data = data[step]
+    return data
+
+
+def _add(holder: Data, number: int, name: str, value: Data) -> None:
+    """Put something into a list or mapping so that it gets a number."""
+    if isinstance(holder, list):
+        holder.insert(number, value)
+        return
+    after = list(holder.items())[number:]
+    for key, _ in after:
+        del holder[key]
+    holder[name] = value
+    holder.update(after)
+
+
+def _move(holder: Data, number: int, goal: int) -> None:
+    """Give an item of a list or mapping the place before what stands at ``goal``."""
+    goal -= goal > number
+    if isinstance(holder, list):
+        holder.insert(goal, holder.pop(number))
+        return
+    items = list(holder.items())
+    items.insert(goal, items.pop(number))
+    holder.clear()
+    holder.update(items)
+
+
+def _texts(value: object) -> Data:
+    """A value as a text would give it back: texts, lists and dicts."""
+    if isinstance(value, Written):
+        return plain(pieces(f"- {value}\n"))[0]
+    if isinstance(value, Mapping):
+        return {str(_texts(k)): _texts(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_texts(v) for v in value]
+    return ("yes" if value else "no") if isinstance(value, bool) else str(value)
+
+
+def _renamed(piece: Piece, words: Mapping[int, str]) -> Data:
+    """What a text means with other words at some places."""
+    if isinstance(piece.value, dict):
+        held = piece.value.items()
+        return {words.get(p.key.start, key) if p.key is not None else key: _renamed(p, words) for key, p in held}
+    if isinstance(piece.value, list):
+        return [_renamed(p, words) for p in piece.value]
+    return words.get(piece.start, piece.value)
+
+
+def _same(one: Data, other: Data) -> bool:
+    """Whether two data are equal, the order of keys included."""
+    if isinstance(one, dict) and isinstance(other, dict):
+        return list(one) == list(other) and all(_same(one[k], other[k]) for k in one)
+    if isinstance(one, list) and isinstance(other, list):
+        return len(one) == len(other) and all(map(_same, one, other))
+    return bool(one == other)
+
+
+def _margin(text: str, start: int) -> int:
+    """How many blanks stand at the beginning of a line."""
+    at = start
+    while text[at : at + 1] == " ":
+        at += 1
+    return at - start
 
 
 _PLAIN = re.compile(r"[A-Za-z0-9./_(][A-Za-z0-9./_ ()+%*=;'-]*(:[A-Za-z0-9/._-]+)?")
@@ -528,8 +677,8 @@ def _text(text: str) -> str:
         InputError: it holds what no network file does.
 
     """
-    if not text.isprintable():
+    if not text.replace("\n", "").isprintable():
         raise InputError("a value has a control character, or another that is not printed. Write plain text on one line.")
     if _PLAIN.fullmatch(text) and text == text.strip() and text not in ("~", "null", "Null", "NULL"):
         return text
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n") + '"'

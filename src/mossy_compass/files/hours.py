@@ -30,9 +30,16 @@ class Clock:
         return Wall(shown.weekday(), shown.hour * 60 + shown.minute)
 
 
+_NO_ZONES = ("localtime", "posixrules", "Factory", "right/", "posix/")
+"""What lies beside the zones on a system: its own time, a stand-in for none, and the same zones with leap seconds or without.
+With them the same file would mean something else on another machine."""
+
+
 @cache
 def _zone(name: str) -> ZoneInfo:
     """A time zone by its name; what is no name of one gives an error of the standard library."""
+    if name.startswith(_NO_ZONES):
+        raise ZoneInfoNotFoundError(name)
     return ZoneInfo(name)
 
 
@@ -43,7 +50,7 @@ def hours(ctx: Context, name: str, entry: HoursIn) -> Hours:
     try:
         _zone(zone)
     except (ZoneInfoNotFoundError, ValueError, OSError):
-        known = hint(zone, available_timezones, "time zones")
+        known = hint(zone, lambda: {z for z in available_timezones() if not z.startswith(_NO_ZONES)}, "time zones")
         ctx.fault("hours.zone", ctx.spot(*path, "zone"), f"there is no time zone '{zone}'.", known)
         zone = "UTC"
     if entry.from_ == entry.until or entry.from_ == 24 * 60:

@@ -7,6 +7,7 @@ out only when there was no error at all.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -84,6 +85,14 @@ def plain_bytes(path: str | Path, kind: str = "mossy-network") -> bytes:
         raise QuestionError(f"{path}: cannot be read: {reason.lower()}. Check the name; {remedy}") from None
     except ValueError as fault:
         raise QuestionError(f"{path!r}: cannot be read: {fault}.") from None
+
+
+def begins_as(data: bytes, heading: str) -> bool:
+    """Whether a file begins as one of ours: its heading stands near its beginning as a key of its own line.
+
+    What is named by somebody else's file is shown to nobody, not even as a faulty line, unless it is such a file.
+    """
+    return re.search(rb"(?:\A|[\r\n])[\s{\"'\xef\xbb\xbf]*" + heading.encode() + rb"[\"']?\s*:", data[:4096]) is not None
 
 
 def read_bytes(data: bytes, name: str) -> Reading:

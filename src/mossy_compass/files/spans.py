@@ -59,7 +59,7 @@ def pieces(text: str) -> Piece:
             done.end = _at(event.end_mark) if done.flow else max((p.end for p in done.items), default=done.start)
             _close(stack, keys, done)
             continue
-        made = _made(event)
+        made = _made(event, text)
         if made is None:
             continue
         if root is None:
@@ -78,11 +78,22 @@ def _at(mark: Any) -> int:
     return int(mark.index)
 
 
-def _made(event: Any) -> Piece | None:
+def _end_of_block(event: Any, text: str) -> int:
+    """Where the last line of a block scalar ends. The parser's own mark stands behind the blank lines that follow, where the next
+    part begins; they belong to the scalar only where it keeps them (``+``)."""
+    start, end = _at(event.start_mark), _at(event.end_mark)
+    written = text[start:end]
+    if "+" in written.splitlines()[0]:
+        return end - 1 if written[-1:] in "\r\n" else end
+    return start + len(written.rstrip())
+
+
+def _made(event: Any, text: str) -> Piece | None:
     """The piece that an event begins; None for what is no piece."""
     if isinstance(event, yaml.ScalarEvent):
         quoted = event.style if event.style in ("'", '"') else ""
-        return Piece(_at(event.start_mark), _at(event.end_mark), event.value, quoted=quoted)
+        end = _at(event.end_mark) if event.style not in ("|", ">") else _end_of_block(event, text)
+        return Piece(_at(event.start_mark), end, event.value, quoted=quoted)
     if isinstance(event, yaml.MappingStartEvent | yaml.SequenceStartEvent):
         value: dict[str, Piece] | list[Piece] = {} if isinstance(event, yaml.MappingStartEvent) else []
         return Piece(_at(event.start_mark), _at(event.end_mark), value, flow=bool(event.flow_style))

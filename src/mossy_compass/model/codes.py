@@ -12,6 +12,7 @@ FINDINGS: dict[str, str] = {
     "builder.twice": "A part is added to a network in Python under a name that is taken.",
     "change.step": "A step of a change file cannot be done.",
     "drill.change": "A change file of a drill has faults.",
+    "drill.network": "A drill names a file that is no network file.",
     "drill.step": "A step of a drill cannot be meant.",
     "drill.table": "A line of a table of intents cannot be read.",
     "device.alone": "A device is connected to nothing.",

@@ -21,7 +21,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did, Fate
 from mossy_compass.report import sentences
 from mossy_compass.report.record import noted
-from mossy_compass.report.safe import safe
+from mossy_compass.safe import safe
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
 WIDTH = 100

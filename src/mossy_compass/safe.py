@@ -1,6 +1,7 @@
 """Text that is safe to show: what comes from files must not steer a terminal, nor change the order of what is read.
 
-There is no second way: whatever is printed goes through here, and so does what is drawn.
+There is no second way: whatever is printed, drawn or written as data for others goes through here. Only a person's own text is
+given back byte for byte (``change --write`` and ``--undo``).
 """
 
 from __future__ import annotations
@@ -22,6 +23,16 @@ def safe(text: str) -> str:
 def safe_json(text: str) -> str:
     """JSON with the same characters as JSON's own escapes, so that it says the same to whoever reads it (RFC 8259 section 7)."""
     return _UNSAFE.sub(lambda found: _escape(found[0], "\\u{:04x}", "\\u{:04x}"), text)
+
+
+def safe_xml(text: str) -> str:
+    """Text for XML: the same escapes, and so are the two characters that XML 1.0 cannot hold besides (section 2.2)."""
+    return safe(text).replace("\ufffe", "\\ufffe").replace("\uffff", "\\uffff")
+
+
+def safe_line(text: str) -> str:
+    """Text for one cell or line: its line breaks and tabs are escaped too."""
+    return safe(text).replace("\n", "\\n").replace("\t", "\\t")
 
 
 def _escape(character: str, short: str, long: str) -> str:
