@@ -278,7 +278,9 @@ def written_texts(draw: st.DrawFn) -> str:
     lists = []
     for name in ("first", "second", "third")[: draw(st.integers(1, 3))]:
         rules = draw(st.lists(st.sampled_from(RULES), min_size=1, max_size=4))
-        gaps = draw(st.lists(st.sampled_from(["", "", "\n", "    # a comment: with a colon\n", "\n\n# far left\n"]), min_size=4, max_size=4))
+        gaps = draw(
+            st.lists(st.sampled_from(["", "", "\n", "    # a comment: with a colon\n", "\n\n# far left\n"]), min_size=4, max_size=4)
+        )
         body = "".join(f"{gap}    - {rule.format(n * 10)}\n" for n, (rule, gap) in enumerate(zip(rules, gaps, strict=False), 1))
         lists.append(f"  {name}:{draw(st.sampled_from(['', '   # why: because']))}\n{body}")
     last = draw(st.sampled_from(["", "groups: {g: [a, b]}\n", "about: |\n  the end\n\n", "# only a comment"]))
@@ -345,7 +347,9 @@ def test_a_step_means_in_the_text_what_it_means_in_the_data(text: str, verb: str
     assert editor.text == text
 
 
-@pytest.mark.parametrize("text, says", [("lists:\n  a: &x [{permit: any}]\n", ""), ("lists:\n  a:\n  -  # c\n    permit: any\n", "")])
+@pytest.mark.parametrize(
+    "text, says", [("lists:\n  a: &x [{permit: any}]\n", ""), ("lists:\n  a:\n  -  # c\n    permit: any\n", "")]
+)
 def test_unusual_texts_are_changed_rightly_or_not_at_all(text: str, says: str) -> None:
     editor = Editor(text)
     try:

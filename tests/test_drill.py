@@ -603,9 +603,14 @@ def test_junit_keeps_to_the_format_whatever_the_text(words: str, about: str, sai
 
 def test_junit_counts_each_suite_once(monkeypatch: pytest.MonkeyPatch) -> None:
     """Counting anew with each case would make ten thousand of them take minutes."""
-    counted = []
+    counted: list[TestSuite] = []
     once = TestSuite.update_statistics
-    monkeypatch.setattr(TestSuite, "update_statistics", lambda self: (counted.append(self), once(self))[1])
+
+    def counting(self: TestSuite) -> None:
+        counted.append(self)
+        once(self)  # type: ignore[no-untyped-call]
+
+    monkeypatch.setattr(TestSuite, "update_statistics", counting)
     report = reported("a", "b", "c", 0.1, False)
     root = etree.fromstring(junit([report._replace(results=report.results[:1] * 300)]))
     assert len(root[0]) == 300
@@ -859,7 +864,8 @@ SECRET = "hunter2-of-the-gardener"
     ],
 )
 @pytest.mark.parametrize(
-    "content", [SECRET, f"{SECRET}: x\n", f"a: '{SECRET}\n", f"{SECRET},b\n1,2\n", f"- {SECRET}\n\t- x", f"a: [{SECRET}\n", f"\x00{SECRET}"]
+    "content",
+    [SECRET, f"{SECRET}: x\n", f"a: '{SECRET}\n", f"{SECRET},b\n1,2\n", f"- {SECRET}\n\t- x", f"a: [{SECRET}\n", f"\x00{SECRET}"],
 )
 def test_what_a_drill_names_is_not_shown_unless_it_is_ours(hall: Path, drill: str, content: str) -> None:
     (hall / "secret").write_text(content)

@@ -90,7 +90,18 @@ OUTPUTS = {
     "trace --log": ["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--log", "{out}"],
     "drill --junit": ["drill", "fern.drill.yaml", "--junit", "{out}"],
     "change --undo": ["change", "fern.yaml", "step.yaml", "--undo", "{out}"],
-    "compare --picture": ["compare", "fern.yaml", "--change", "step.yaml", "--from", "kiosk-1", "--to", "ledger", "--picture", "{out}"],
+    "compare --picture": [
+        "compare",
+        "fern.yaml",
+        "--change",
+        "step.yaml",
+        "--from",
+        "kiosk-1",
+        "--to",
+        "ledger",
+        "--picture",
+        "{out}",
+    ],
     "lists-out --out": ["lists-out", "fern.yaml", "world-in", "--out", "{out}"],
     "demo --write": ["demo", "--write", "{out}"],
     "new": ["new", "{out}"],
@@ -138,7 +149,8 @@ def test_every_option_that_names_an_output_is_tried_here() -> None:
 
     found = set()
     for name in HOMES:
-        command = main.get_command(Context(main), name)  # type: ignore[attr-defined]
+        command = main.get_command(Context(main), name)
+        assert command is not None
         found |= {(name, p.opts[-1].removeprefix("--")) for p in command.params if p.type is OUTPUT}
     tried = {tuple(c.split(" --")) if " --" in c else (c, "picture" if c == "draw" else "file") for c in OUTPUTS}
     assert found - tried == {("grid", "log"), ("compare", "picture"), ("what-if", "picture")} - tried

@@ -30,8 +30,8 @@ from mossy_compass.files.edit import Editor, Patch
 from mossy_compass.lab.faults import KNOWN
 from mossy_compass.report.drillrecord import report_dict
 from mossy_compass.report.drilltext import whole
-from mossy_compass.report.safe import safe
 from mossy_compass.report.text import as_text
+from mossy_compass.safe import safe
 
 DATA = Path(mc.__file__).parent / "data"
 SLOW = 10.0

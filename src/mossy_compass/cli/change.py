@@ -25,7 +25,7 @@ from mossy_compass.cli.common import (
     show_problems,
     write_whole,
 )
-from mossy_compass.errors import QuestionError
+from mossy_compass.errors import InputError, QuestionError
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -93,6 +93,8 @@ def change(
     if undo:
         write_whole(Path(undo), data, Kind.NETWORK, Once.NEVER)
     if write:
+        if plain_bytes(file) != data:
+            raise InputError(f"{file}: was changed by somebody else in the meantime. Nothing was written; try the change again.")
         mark = b"\xef\xbb\xbf" if data.startswith(b"\xef\xbb\xbf") else b""
         write_whole(Path(file), mark + made.text.encode(), Kind.NETWORK, Once.ITSELF)
     from mossy_compass.walk.grid import compare

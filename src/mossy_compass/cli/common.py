@@ -34,7 +34,7 @@ EXIT_INPUT = 2
 CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
 
 
-class _Output(click.ParamType):
+class _Output(click.ParamType):  # type: ignore[type-arg]  # generic in the newest releases alone
     """The name of a file that is written. An empty one would be a wish that is not fulfilled, and nobody told."""
 
     name = "file"
@@ -76,7 +76,10 @@ def log_options(command: F) -> F:
     command = click.option("--log-to", metavar="TARGET", help="Only lines about packets to this host or prefix.")(command)
     command = click.option("--log-from", metavar="HOST", help="Only lines about packets from this host or prefix.")(command)
     return click.option(
-        "--log", metavar="LOGFILE", type=OUTPUT, help="Write the lines that devices would log (RFC 5424) to LOGFILE, or - for the output."
+        "--log",
+        metavar="LOGFILE",
+        type=OUTPUT,
+        help="Write the lines that devices would log (RFC 5424) to LOGFILE, or - for the output.",
     )(command)
 
 

@@ -8,16 +8,28 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, EXIT_INPUT, EXIT_NOT, OUTPUT, Kind, form_option, say, say_json, show, show_faults, write_whole
+from mossy_compass.cli.common import (
+    CONTEXT,
+    EXIT_INPUT,
+    EXIT_NOT,
+    OUTPUT,
+    Kind,
+    form_option,
+    say,
+    say_json,
+    show,
+    show_faults,
+    write_whole,
+)
 from mossy_compass.cli.output import begin
 from mossy_compass.errors import InputError, MossyError, NetworkFileError
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
+    from mossy_compass.files.opened import Identity
     from mossy_compass.lab.drill import Report
     from mossy_compass.lab.expect import Outcome
-    from mossy_compass.files.opened import Identity
     from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
 

@@ -146,11 +146,7 @@ DEMO: tuple[tuple[str, str, str, str, int | None], ...] = (
 
 @click.command(context_settings=CONTEXT, short_help="Show the demo network and its test packets, explained.")
 @click.option(
-    "--write",
-    "target",
-    type=OUTPUT,
-    metavar="FILE",
-    help="Also write the demo network to FILE, and its drill beside it.",
+    "--write", "target", type=OUTPUT, metavar="FILE", help="Also write the demo network to FILE, and its drill beside it."
 )
 @click.option("--details", is_flag=True, help="Show each hop too.")
 def demo(target: str | None, details: bool) -> None:

@@ -101,10 +101,7 @@ def flows_of(
 @flow_options
 @moment_options
 @click.option(
-    "--picture",
-    metavar="PICTURE",
-    type=OUTPUT,
-    help="Draw the tests that fare otherwise in NEW, as PICTURE (.png or .svg).",
+    "--picture", metavar="PICTURE", type=OUTPUT, help="Draw the tests that fare otherwise in NEW, as PICTURE (.png or .svg)."
 )
 @form_option("text", "json", "csv")
 def compare(
@@ -154,7 +151,9 @@ def compare(
     if picture:
         from mossy_compass.report import drawing
 
-        write_whole(Path(picture), drawing.render_grid(other, f"{before.title or old} beside {by}", shape, found), Kind[shape.upper()])
+        write_whole(
+            Path(picture), drawing.render_grid(other, f"{before.title or old} beside {by}", shape, found), Kind[shape.upper()]
+        )
     if form == "csv":
         say(changes_csv(found))
     elif form == "json":
@@ -222,9 +221,7 @@ KINDS = {"each-link": "link", "each-device": "device", "each-interface": "interf
 @flow_options
 @moment_options
 @click.option("--details", is_flag=True, help="Show every flow that is lost.")
-@click.option(
-    "--picture", metavar="PICTURE", type=OUTPUT, help="Draw what each failure costs, as PICTURE (.png or .svg)."
-)
+@click.option("--picture", metavar="PICTURE", type=OUTPUT, help="Draw what each failure costs, as PICTURE (.png or .svg).")
 @form_option("text", "json")
 def what_if(
     file: str,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -36,6 +37,21 @@ def lists_out(file: str, names: tuple[str, ...], device: str, target: str | None
         say("".join(f"note: {words}\n" for words in made.beside), sys.stderr)
 
 
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """A JSON object; one that says the same name twice says two things, and readers differ about which (RFC 7493 section 2.3)."""
+    out: dict[str, Any] = {}
+    for key, value in pairs:
+        if key in out:
+            raise InputError(f"the name {key[:80]!r} is there twice in one object. Take one out.")
+        out[key] = value
+    return out
+
+
+def _no_number(word: str) -> Any:
+    """Infinity and what is not a number are no JSON (RFC 8259 section 6)."""
+    raise InputError(f"{word} is no number of JSON. Write one.")
+
+
 MOST_DATA = 16 * 1024 * 1024
 """Bytes of data that are read; more is no access list that a person keeps."""
 
@@ -53,8 +69,13 @@ def lists_in(data: str) -> None:
     from mossy_compass.files.edit import flow
     from mossy_compass.files.load import plain_bytes
 
+    found_bytes = plain_bytes(data, "ietf-access-control-list")
+    if len(found_bytes) > MOST_DATA:
+        raise InputError(f"{data}: has {len(found_bytes):,} bytes, and at most {MOST_DATA:,} are read. Is this the right file?")
     try:
-        held = json.loads(plain_bytes(data, "ietf-access-control-list")[:MOST_DATA].decode("utf-8-sig"))
+        held = json.loads(found_bytes.decode("utf-8-sig"), object_pairs_hook=_once, parse_constant=_no_number)
+    except InputError as fault:
+        raise InputError(f"{data}: {fault}") from None
     except (ValueError, RecursionError) as fault:
         raise InputError(f"{data}: this is no JSON ({str(fault)[:80]}). It is data of RFC 8519, as RFC 7951 writes it.") from None
     try:

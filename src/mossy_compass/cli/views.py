@@ -167,13 +167,7 @@ def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
 )
 @click.option("--renew", is_flag=True, help="Say what changed, then keep the grid of now as the baseline.")
 @click.option("--picture", metavar="PICTURE", type=OUTPUT, help="Draw it too, as PICTURE (.png or .svg).")
-@click.option(
-    "--as-drill",
-    "as_drill",
-    metavar="DRILL",
-    type=OUTPUT,
-    help="Write today's answers as a drill to start from.",
-)
+@click.option("--as-drill", "as_drill", metavar="DRILL", type=OUTPUT, help="Write today's answers as a drill to start from.")
 @click.option("--counters", is_flag=True, help="Count what each rule and default decided; say which rules no test met.")
 @click.option("--decided-by", "decided", metavar="LIST/RULE", help="Only whose packets this rule decides, such as visitors-in/20.")
 @moment_options

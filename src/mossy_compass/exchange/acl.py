@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import fields
 from itertools import product
 from typing import Any, NamedTuple
 
@@ -26,6 +27,14 @@ MOST_ENTRIES = 5000
 """A rule that would become more entries than this is refused: it would be unreadable."""
 _ANY = "any"
 SCTP = 132
+MOST_NAME = 64
+"""Characters of a name, in the standard and here."""
+SAYABLE = frozenset(
+    "id mark verdict protocol sources destinations from_ports services service_words arriving leaving log about".split()
+)
+"""What a rule may say and still go out. Whatever else it says is refused by name, what is added to rules later too."""
+_KEYS = {"states": "state", "applications": "application", "names": "name", "last_resort": "while"}
+"""How a network file calls an attribute of a rule, where that is not its own name."""
 Json = dict[str, Any]
 
 
@@ -76,24 +85,71 @@ def to_data(network: Network, names: Sequence[str] = (), device: str = "") -> Da
         raise InputError(f"there is no list '{unknown}'. Known lists: {', '.join(network.lists) or 'none'}.")
     if device and device not in network.devices:
         raise InputError(f"there is no device '{device}'. Known devices: {', '.join(network.devices)}.")
-    own = Plan(network).device(device).own_spans if device and network.devices[device].layer3 else None
-    acls = [_acl(network.lists[name], own) for name in wanted]
+    plan = Plan(network)
+    network = plan.network  # with the addresses that are leased in it
+    own = plan.device(device).own_spans if device and network.devices[device].layer3 else None
+    acls = [_acl(network.lists[name], _Sides(network, device, own)) for name in wanted]
     held: Json = {"acl": acls}
     points = _points(network, device, set(wanted)) if device else []
     if points:
         held["attachment-points"] = {"interface": points}
-    return Data({f"{MODULE}:acls": held}, tuple(_beside(network, wanted, bool(points))))
+    return Data({f"{MODULE}:acls": held}, tuple(_beside(network, device, wanted, bool(points))))
 
 
-def _beside(network: Network, names: Sequence[str], attached: bool) -> Iterator[str]:
+class _Sides(NamedTuple):
+    """Where lists go out for: what words of places mean there.
+
+    Attributes:
+        network: the network.
+        device: whose; empty for none.
+        own: its addresses, for ``self``.
+
+    """
+
+    network: Network
+    device: str
+    own: Spans | None
+
+    def ports(self, words: Sequence[str] | None, where: str) -> Sequence[str | None]:
+        """Interfaces that a rule names; a zone or a group of uplinks is no interface, and stands for those of the device.
+
+        Raises:
+            InputError: it stands for none, or no device is named.
+
+        """
+        return list(dict.fromkeys(port for word in words or () for port in self._port(word, where))) or [None]
+
+    def _port(self, word: str, where: str) -> Sequence[str]:
+        """The interfaces that one word stands for."""
+        devices = self.network.devices.values()
+        if not self.device:
+            if any(word in d.uplinks or word in (i.zone for i in d.interfaces.values()) for d in devices):
+                raise InputError(
+                    f"{where}: '{word}' is a zone or a group of uplinks, and no interface. Name a device with --device."
+                )
+            return [word]
+        here = self.network.devices[self.device]
+        if word in here.interfaces:
+            return [word]
+        found = list(here.uplinks.get(word, ())) or [i.name for i in here.interfaces.values() if i.zone == word]
+        if not found:
+            raise InputError(f"{where}: {self.device} has no interface '{word}', and none in a zone of that name.")
+        return found
+
+
+def _beside(network: Network, device: str, names: Sequence[str], attached: bool) -> Iterator[str]:
     """What the data does not say."""
+    elsewhere = _elsewhere(network, device, names) if device else []
+    if elsewhere:
+        yield f"The standard attaches lists to interfaces alone; {', '.join(elsewhere)} of {device} has no place in it."
     yield "What happens to a packet that no entry matches is left to the device (here: the setting end-of-list)."
     if not attached:
         yield "Where the lists are attached is not part of it; name a device for that."
     about = sum(bool(r.about) for n in names for r in network.lists[n].rules)
     if about:
         yield f"The purpose of {about} rule{'s' * (about != 1)} (about) has no place in RFC 8519."
-    spread = sum(len(list(_entries(r, None, ""))) > 1 for n in names for r in network.lists[n].rules if _plain(r))
+    sides = _Sides(network, device, ())
+    spread = sum(len(list(_entries(r, sides, ""))) > 1 for n in names for r in network.lists[n].rules if _plain(r))
     if spread:
         yield f"{spread} rule{'s' * (spread != 1)} with several addresses, services or families became several entries each."
 
@@ -103,23 +159,56 @@ def _plain(rule: Rule) -> bool:
     return not any(t.spans is None for t in (*(rule.sources or ()), *(rule.destinations or ())))
 
 
-def _acl(source: AccessList, own: Spans | None) -> Json:
+def _elsewhere(network: Network, device: str, names: Sequence[str]) -> list[str]:
+    """Where else than at interfaces the lists stand on a device."""
+    here = network.devices[device]
+    gates = here.gates
+    asked = {
+        "everywhere": gates.everywhere,
+        "to-self": gates.to_self,
+        "from-self": gates.from_self,
+        "crossings": tuple(n for c in gates.crossings for n in c.lists),
+        "profiles": tuple(n for p in gates.profiles for n in p.lists),
+        "policy-routes": tuple(e.classifier for e in here.policy_routes if e.classifier),
+        "translate": tuple(n for t in here.translate for n in t.lists),
+    }
+    return [place for place, lists in asked.items() if set(lists) & set(names)]
+
+
+def _acl(source: AccessList, sides: _Sides) -> Json:
     """One list."""
     aces: list[Json] = []
     families: set[int] = set()
+    taken = {rule.id for rule in source.rules}
     for rule in source.rules:
         where = f"rule {rule.id} of list {source.name} ({rule.mark})"
         _refuse(rule, where)
-        entries = list(_entries(rule, own, where))
-        for number, entry in enumerate(entries, 1):
+        entries = list(_entries(rule, sides, where))
+        for entry, name in zip(entries, _entry_names(rule.id, len(entries), taken, where), strict=True):
             families.add(entry.family)
-            name = rule.id if len(entries) == 1 else f"{rule.id}.{number}"
             actions: Json = {"forwarding": FORWARDING[rule.verdict]}
             if rule.log:
                 actions["logging"] = "log-syslog"
             aces.append({"name": name, **({"matches": entry.matches} if entry.matches else {}), "actions": actions})
     kind = TYPES[families.pop()] if len(families) == 1 and families <= {4, 6} else MIXED
     return {"name": source.name, "type": kind, "aces": {"ace": aces}}
+
+
+def _entry_names(ident: str, count: int, taken: set[str], where: str) -> list[str]:
+    """Names for the entries that a rule becomes: its own, or numbered after it, and none that another rule has.
+
+    Raises:
+        InputError: there are none that are short enough and free.
+
+    """
+    if count < 2:
+        return [ident] * count
+    for sign in (".", "-", "_"):
+        names = [f"{ident}{sign}{number}" for number in range(1, count + 1)]
+        if len(names[-1]) <= MOST_NAME and taken.isdisjoint(names):
+            taken |= set(names)
+            return names
+    raise InputError(f"{where}: it becomes {count} entries, and no names of at most {MOST_NAME} characters are free. Rename it.")
 
 
 def _sctp_ports(rule: Rule) -> bool:
@@ -137,16 +226,9 @@ def _refuse(rule: Rule, where: str) -> None:
     """
     said = {
         f"the verdict {rule.verdict}": rule.verdict not in FORWARDING,
-        "answer": bool(rule.answer),
+        **{_KEYS.get(f.name, f.name): bool(getattr(rule, f.name)) for f in fields(rule) if f.name not in SAYABLE},
         f"log: {rule.log}": rule.log not in ("", "informational"),
-        "disabled": rule.disabled,
-        "opening": rule.opening,
-        "state": rule.states is not None,
-        "fragments": rule.fragments,
-        "hours": rule.hours is not None,
-        "application": rule.applications is not None,
-        "name": rule.names is not None,
-        "while": rule.last_resort,
+        "an address that is leased, and not known": any(t.leased and not t.spans for t in _all_terms(rule)),
         "from-port of any protocol (which sctp has too)": rule.from_ports is not None and rule.protocol is None,
         "ports of sctp": _sctp_ports(rule),
         "a wildcard mask that is no run of addresses": any(t.masked for t in (*(rule.sources or ()), *(rule.destinations or ()))),
@@ -154,6 +236,15 @@ def _refuse(rule: Rule, where: str) -> None:
     for word, there in said.items():
         if there:
             raise InputError(f"{where}: RFC 8519 has no word for {word}. Take the rule out of the list, or write it otherwise.")
+
+
+def _all_terms(rule: Rule) -> Iterator[Term]:
+    """The words of a rule's addresses, members of groups included."""
+    waiting = [*(rule.sources or ()), *(rule.destinations or ())]
+    while waiting:
+        term = waiting.pop()
+        yield term
+        waiting += term.members
 
 
 def _fits(service: Service | None, family: int) -> bool:
@@ -166,13 +257,13 @@ def _matches(family: int, source: Prefix | None, destination: Prefix | None, ser
     return _l3(family, source, destination, service) | (_l4(service, port) if service is not None else {})
 
 
-def _entries(rule: Rule, own: Spans | None, where: str) -> Iterator[_Entry]:
+def _entries(rule: Rule, sides: _Sides, where: str) -> Iterator[_Entry]:
     """A rule as entries, one for each pair of prefixes, each service, each family and each interface."""
-    sources, destinations = _prefixes(rule.sources, own, where), _prefixes(rule.destinations, own, where)
+    sources, destinations = _prefixes(rule.sources, sides.own, where), _prefixes(rule.destinations, sides.own, where)
     services = _services_of(rule)
     ports = rule.from_ports or (None,)
     families = (4, 6) if services != [None] or sources or destinations else (0,)
-    ways = list(product(rule.arriving or (None,), rule.leaving or (None,)))
+    ways = list(product(sides.ports(rule.arriving, where), sides.ports(rule.leaving, where)))
     count = 0
     for family in families:
         ends = list(product(_of_family(sources, family), _of_family(destinations, family)))
@@ -318,9 +409,13 @@ def from_data(data: object) -> Lists:
         lists[name] = rules
     points = _mapping(held.get("attachment-points", {}), "attachment-points")
     _only(points, ("interface",), "attachment-points")
-    return Lists(
-        lists, dict(_read_point(_mapping(p, "an interface"), lists) for p in _sequence(points.get("interface", []), "interface"))
-    )
+    attached: dict[str, dict[str, list[str]]] = {}
+    for point in _sequence(points.get("interface", []), "interface"):
+        port, ways = _read_point(_mapping(point, "an interface"), lists)
+        if port in attached:
+            raise InputError(f"interface {port} is there twice. Join the two.")
+        attached[port] = ways
+    return Lists(lists, attached)
 
 
 def _mapping(value: object, what: str) -> Mapping[str, Any]:
@@ -345,19 +440,29 @@ def _only(held: Mapping[str, Any], known: Iterable[str], where: str) -> None:
 
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*")
+_PORT_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._:-]*")
 
 
-def _named(held: Mapping[str, Any], what: str, most: int) -> str:
-    """The name of an acl or ace, which must be one of ours too."""
-    name = held.get("name")
-    if not isinstance(name, str) or not _NAME.fullmatch(name) or len(name) > most:
-        raise InputError(f"{what} is called {name!r}: names here are letters, digits, '.', '_' and '-', at most {most}. Rename it.")
+def _named(held: Mapping[str, Any], what: str, key: str = "name", pattern: re.Pattern[str] = _NAME) -> str:
+    """The name of an acl, ace or interface, which must be one of ours too."""
+    name = held.get(key)
+    if not isinstance(name, str) or not pattern.fullmatch(name) or len(name) > MOST_NAME:
+        shown = f"called {str(name)[:80]!r}" if key in held else f"without its {key}"
+        signs = "'.', '_', ':' and '-'" if pattern is _PORT_NAME else "'.', '_' and '-'"
+        raise InputError(f"{what} is {shown}: names here are letters, digits, {signs}, at most {MOST_NAME}. Rename it.")
     return name
+
+
+def _number(value: object, most: int, what: str) -> int:
+    """A whole number; True and 8.0 are none in JSON's sense either (RFC 7951 section 6.1)."""
+    if type(value) is not int or not 0 <= value <= most:
+        raise InputError(f"{what} is {str(value)[:80]!r}, and no whole number from 0 to {most}.")
+    return value
 
 
 def _read_acl(acl: Mapping[str, Any]) -> tuple[str, list[dict[str, Any]]]:
     """One list with its rules."""
-    name = _named(acl, "an acl", 63)
+    name = _named(acl, "an acl")
     _only(acl, ("name", "type", "aces"), f"acl {name}")
     kind = str(acl.get("type", MIXED)).removeprefix(f"{MODULE}:")
     if kind not in (*TYPES.values(), MIXED):
@@ -366,17 +471,21 @@ def _read_acl(acl: Mapping[str, Any]) -> tuple[str, list[dict[str, Any]]]:
     _only(aces, ("ace",), f"acl {name}: aces")
     rules: list[dict[str, Any]] = []
     for ace in _sequence(aces.get("ace", []), f"acl {name}: ace"):
-        rules.append(_read_ace(_mapping(ace, f"acl {name}: an ace"), name))
-    ids = [r["id"] for r in rules]
-    for ident in ids:
-        if ids.count(ident) > 1:
-            raise InputError(f"acl {name}: ace {ident} is there twice. Give one another name.")
+        rules.append(_read_ace(_mapping(ace, f"acl {name}: an ace"), name, FAMILY_OF.get(kind)))
+    seen: set[str] = set()
+    for rule in rules:
+        if rule["id"] in seen:
+            raise InputError(f"acl {name}: ace {rule['id']} is there twice. Give one another name.")
+        seen.add(rule["id"])
     return name, rules
 
 
-def _read_ace(ace: Mapping[str, Any], acl: str) -> dict[str, Any]:
-    """One entry as a rule."""
-    ident = _named(ace, f"acl {acl}: an ace", 32)
+FAMILY_OF = {kind: family for family, kind in TYPES.items()}
+
+
+def _read_ace(ace: Mapping[str, Any], acl: str, of_type: int | None) -> dict[str, Any]:
+    """One entry as a rule; a list whose type is of one family is about no other."""
+    ident = _named(ace, f"acl {acl}: an ace")
     where = f"acl {acl}, ace {ident}"
     _only(ace, ("name", "matches", "actions"), where)
     actions = _mapping(ace.get("actions", {}), f"{where}: actions")
@@ -388,7 +497,7 @@ def _read_ace(ace: Mapping[str, Any], acl: str) -> dict[str, Any]:
     matches = _mapping(ace.get("matches", {}), f"{where}: matches")
     _only(matches, ("ipv4", "ipv6", "tcp", "udp", "icmp", "ingress-interface", "egress-interface"), f"{where}: matches")
     rule: dict[str, Any] = {"id": ident}
-    protocol, more = _read_matches(matches, where)
+    protocol, more = _read_matches(matches, where, of_type)
     rule[words[forwarding].value] = protocol
     rule |= more
     logging = str(actions.get("logging", "log-none")).removeprefix(f"{MODULE}:")
@@ -397,24 +506,40 @@ def _read_ace(ace: Mapping[str, Any], acl: str) -> dict[str, Any]:
     return rule | ({"log": "yes"} if logging == "log-syslog" else {})
 
 
-def _read_matches(matches: Mapping[str, Any], where: str) -> tuple[str, dict[str, Any]]:
+def _family(matches: Mapping[str, Any], of_type: int | None, where: str) -> int | None:
+    """The family that an entry is about: what it says, else the type of its list; None for both."""
+    said = [f for f in (4, 6) if f"ipv{f}" in matches]
+    if len(said) > 1:
+        raise InputError(f"{where}: ipv4 and ipv6 together match nothing. Write an entry for each.")
+    if said and of_type not in (None, said[0]):
+        raise InputError(f"{where}: ipv{said[0]} in a list of {TYPES[of_type or 4]} matches nothing. Correct one of the two.")
+    return said[0] if said else of_type
+
+
+def _read_matches(matches: Mapping[str, Any], where: str, of_type: int | None) -> tuple[str, dict[str, Any]]:
     """What an entry asks: its protocol, and the keys of a rule."""
     out: dict[str, Any] = {}
+    family = _family(matches, of_type, where)
     protocol: int | None = None
-    families = [f for f in (4, 6) if f"ipv{f}" in matches]
-    if len(families) > 1:
-        raise InputError(f"{where}: ipv4 and ipv6 together match nothing. Write an entry for each.")
-    for family in families:
+    if family is not None and f"ipv{family}" in matches:
         protocol = _read_l3(_mapping(matches[f"ipv{family}"], f"{where}: ipv{family}"), family, out, where)
-    for word, number in (("tcp", TCP), ("udp", UDP), ("icmp", ICMP6 if families == [6] else ICMP)):
+    for word, number in (("tcp", TCP), ("udp", UDP), ("icmp", ICMP6 if family == 6 else ICMP)):
         if word in matches:
             if protocol is not None and protocol != number:
                 raise InputError(f"{where}: {word} and protocol {protocol} exclude one another.")
             protocol = number
             _read_l4(word, _mapping(matches[word], f"{where}: {word}"), out, where)
+    if family is None and "icmp" in matches:
+        raise InputError(f"{where}: icmp of which family? Each has kinds of its own. Say ipv4 or ipv6 too.")
+    if (family, protocol) in ((4, ICMP6), (6, ICMP)):
+        raise InputError(
+            f"{where}: protocol {protocol} in IPv{family} is not the ICMP of that family, and a network file has no word for it."
+        )
+    if family is not None and "from" not in out and "to" not in out and protocol not in (ICMP, ICMP6):
+        out["from"] = _prefix_text(Prefix(family, 0, 0))  # the family alone is asked for
     for key, ours in (("ingress-interface", "arriving"), ("egress-interface", "leaving")):
         if key in matches:
-            out[ours] = [str(matches[key])]
+            out[ours] = [_named(matches, f"{where}: an interface", key, _PORT_NAME)]
     return (protocol_name(protocol) if protocol is not None else "any"), out
 
 
@@ -423,18 +548,15 @@ def _read_l3(held: Mapping[str, Any], family: int, out: dict[str, Any], where: s
     ends = {f"source-ipv{family}-network": "from", f"destination-ipv{family}-network": "to"}
     _only(held, ("protocol", *ends), f"{where}: ipv{family}")
     out |= {ours: _read_prefix(held[key], family, f"{where}: {key}") for key, ours in ends.items() if key in held}
-    protocol = held.get("protocol")
-    if protocol is not None and (not isinstance(protocol, int) or not 0 <= protocol <= 255):
-        raise InputError(f"{where}: protocol is {protocol!r}, and no number from 0 to 255.")
-    if "from" not in out and "to" not in out and protocol not in (ICMP, ICMP6):
-        out["from"] = _prefix_text(Prefix(family, 0, 0))  # the family alone is asked for
-    return protocol
+    return _number(held["protocol"], 255, f"{where}: protocol") if "protocol" in held else None
 
 
 def _read_prefix(value: object, family: int, where: str) -> str:
     """A prefix of an entry, of the family that it is for."""
+    if not isinstance(value, str) or "/" not in value:  # we have further words for prefixes, and the standard has not
+        raise InputError(f"{where} is {str(value)[:80]!r}, and no prefix like 192.0.2.0/24.")
     try:
-        prefix = parse_prefix(str(value))
+        prefix = parse_prefix(value)
     except AddressError as fault:
         raise InputError(f"{where}: {fault}") from None
     if prefix.family != family:
@@ -447,8 +569,8 @@ def _read_l4(word: str, held: Mapping[str, Any], out: dict[str, Any], where: str
     if word == "icmp":
         _only(held, ("type", "code"), f"{where}: icmp")
         if "type" in held:
-            code = f"/{held['code']}" if "code" in held else ""
-            out["icmp"] = [f"{held['type']}{code}"]
+            code = f"/{_number(held['code'], 255, f'{where}: code')}" if "code" in held else ""
+            out["icmp"] = [f"{_number(held['type'], 255, f'{where}: type')}{code}"]
         elif "code" in held:
             raise InputError(f"{where}: an ICMP code without its type means nothing.")
         return
@@ -462,8 +584,8 @@ def _read_port(held: Mapping[str, Any], where: str) -> list[str]:
     """A port, or a range, as the standard says it: by its ends, or by an operator."""
     _only(held, ("lower-port", "upper-port", "operator", "port"), where)
     numbers = {k: v for k, v in held.items() if k != "operator"}
-    if any(not isinstance(v, int) or not 0 <= v <= 65535 for v in numbers.values()):
-        raise InputError(f"{where}: ports are numbers from 0 to 65535.")
+    for key, value in numbers.items():
+        _number(value, 65535, f"{where}: {key}")
     if set(held) == {"lower-port", "upper-port"}:
         low, high = held["lower-port"], held["upper-port"]
         if low > high:
@@ -488,20 +610,19 @@ def _range(low: int, high: int) -> str:
 
 def _read_point(point: Mapping[str, Any], lists: Mapping[str, Any]) -> tuple[str, dict[str, list[str]]]:
     """Which lists stand at an interface."""
-    name = str(point.get("interface-id", ""))
-    where = f"interface {name or '(without interface-id)'}"
-    if not name:
-        raise InputError(f"{where}: interface-id is missing.")
+    name = _named(point, "an interface", "interface-id", _PORT_NAME)
+    where = f"interface {name}"
     _only(point, ("interface-id", "ingress", "egress"), where)
     out: dict[str, list[str]] = {}
     for key, way in (("ingress", "arriving"), ("egress", "leaving")):
         if key in point:
             sets = _mapping(_mapping(point[key], f"{where}: {key}").get("acl-sets", {}), f"{where}: acl-sets")
-            names = [
-                str(_mapping(s, f"{where}: acl-set").get("name")) for s in _sequence(sets.get("acl-set", []), f"{where}: acl-set")
-            ]
-            for listed in names:
+            held = [_mapping(s, f"{where}: acl-set") for s in _sequence(sets.get("acl-set", []), f"{where}: acl-set")]
+            names = [_named(s, f"{where}: an acl-set") for s in held]
+            for number, listed in enumerate(names):
                 if listed not in lists:
                     raise InputError(f"{where}: there is no acl '{listed}'.")
+                if listed in names[:number]:
+                    raise InputError(f"{where}: acl {listed} is there twice. Take one out.")
             out[way] = names
     return name, out

@@ -23,7 +23,7 @@ def junit(reports: Iterable[Report]) -> bytes:
         suite = TestSuite(_line(report.drill.name or report.drill.title))
         suite.add_testcases([_case(r, report) for r in report.results if r.expects or not r.ok])
         suite.time = round(sum(r.seconds for r in report.results), DECIMALS)
-        xml.append(suite)
+        xml.append(suite)  # type: ignore[no-untyped-call]
     suites = list(xml)
     for count in ("tests", "failures", "errors"):
         setattr(xml, count, sum(getattr(s, count) for s in suites))

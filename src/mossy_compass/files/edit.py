@@ -290,7 +290,9 @@ class Editor:
         if fits:
             return undo
         self.patch(*undo)
-        raise InputError(f"{what} stands in a text that is written in a way that is not edited here. Nothing was changed; do it by hand.")
+        raise InputError(
+            f"{what} stands in a text that is written in a way that is not edited here. Nothing was changed; do it by hand."
+        )
 
     # --- where things are
 

@@ -31,17 +31,17 @@ STATES = ("new", "continuing", "answering", "related", "none")
 
 def _name(value: str) -> str:
     """A name without what would break a line or look like another thing: no spaces at its ends, no slash, no quotes."""
-    if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,62})", value):
+    if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._-]{0,63})", value):
         raise AddressError(
-            f"'{value}' is not a name: names begin with a letter or digit and hold letters, digits, '.', '_' and '-', at most 63."
+            f"'{value}' is not a name: names begin with a letter or digit and hold letters, digits, '.', '_' and '-', at most 64."
         )
     return value
 
 
 def _port_name(value: str) -> str:
     """The name of an interface, which stands after a slash in segments."""
-    if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._:-]{0,62})", value):
-        raise AddressError(f"'{value}' is not an interface name: letters, digits, '.', '_', ':' and '-', at most 63.")
+    if not re.fullmatch(r"[A-Za-z0-9](?:[A-Za-z0-9._:-]{0,63})", value):
+        raise AddressError(f"'{value}' is not an interface name: letters, digits, '.', '_', ':' and '-', at most 64.")
     return value
 
 
@@ -75,7 +75,7 @@ PORT_NAME = text(_port_name, "inside", json={"type": "string", "pattern": "^[A-Z
 CLOCK = text(_clock, "08:00", "24:00")
 WORDS = words(1000)
 REFERENCE = words(200, 1, json={"type": ["string", "integer"]})
-IDENT = words(32, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,31}$", json={"type": ["string", "integer"]})
+IDENT = words(64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$", json={"type": ["string", "integer"]})
 WANTED = some(REFERENCE, 1)
 """What a condition wants: an empty list would want nothing, and is refused."""
 PORTS = some(PORT, 1)

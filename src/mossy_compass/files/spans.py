@@ -80,7 +80,8 @@ def _at(mark: Any) -> int:
 
 def _end_of_block(event: Any, text: str) -> int:
     """Where the last line of a block scalar ends. The parser's own mark stands behind the blank lines that follow, where the next
-    part begins; they belong to the scalar only where it keeps them (``+``)."""
+    part begins; they belong to the scalar only where it keeps them (``+``).
+    """
     start, end = _at(event.start_mark), _at(event.end_mark)
     written = text[start:end]
     if "+" in written.splitlines()[0]:

@@ -90,7 +90,7 @@ def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = Networ
     if kind in _WANTED:
         return "value.wrong", _WANTED[kind], ""
     if kind == "string_pattern_mismatch":
-        return ("value.wrong", f"'{error['input']}' is not a name or number of at most 32 letters, digits, '.', '_' and '-'.", "")
+        return ("value.wrong", f"'{error['input']}' is not a name or number of at most 64 letters, digits, '.', '_' and '-'.", "")
     return "value.wrong", error["msg"][:1].lower() + error["msg"][1:] + ".", ""
 
 

@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING, Any
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import sentences
 from mossy_compass.report.layout import MOST_WIDE
-from mossy_compass.safe import safe
 from mossy_compass.report.sheet import FONT, SMALL, Box, Line, Picture, Rect, curve, text_width
+from mossy_compass.safe import safe
 from mossy_compass.walk.grid import Cell, Changes, Grid
 from mossy_compass.walk.journey import Journey, Leg, Way
 
