@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from yangson import DataModel
 from yangson.enumerations import ContentType
 
@@ -27,6 +27,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.table import list_table
+from tests.effort import examples
 from tests.test_cli import mossy
 from tests.test_rows import OWN, lists, packet
 
@@ -147,7 +148,7 @@ def test_operators_are_ranges_here(port: dict[str, Any], wanted: list[tuple[int,
     assert [tuple(s.ports) for s in rule.services or () if s.ports] == wanted
 
 
-@settings(max_examples=50)
+@examples(50, 150)
 @given(lists, packet())
 def test_random_lists_mean_the_same_after_a_way_out_and_in(source: AccessList, packet: Packet) -> None:
     """Rules that the standard has no word for are left out here; each of them alone is refused by name below."""

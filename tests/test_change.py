@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 import yaml
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
@@ -17,6 +17,7 @@ from mossy_compass.files.change import change
 from mossy_compass.files.edit import Editor, Patch, flow
 from mossy_compass.files.spans import pieces
 from tests.conftest import DATA
+from tests.effort import examples
 
 TEXT = """\
 # a house
@@ -180,7 +181,7 @@ def test_a_patch_that_no_longer_fits_is_refused() -> None:
 SHIPPED = [(DATA / name).read_text(encoding="utf-8") for name in ("fernhollow.yaml", "grounds.yaml", "starter.yaml")]
 
 
-@settings(max_examples=60)
+@examples(20, 180)
 @given(st.sampled_from([TEXT, *SHIPPED]), st.integers(0, 10_000))
 def test_random_changes_and_their_inverses_give_the_first_bytes_back(text: str, seed: int) -> None:
     """Comments and the order of keys stay in between: every line that no change touched is still there, in its order."""
@@ -324,7 +325,7 @@ VERBS = {
 }
 
 
-@settings(max_examples=150)
+@examples(50, 450)
 @given(written_texts(), st.sampled_from(sorted(VERBS)), st.data())
 def test_a_step_means_in_the_text_what_it_means_in_the_data(text: str, verb: str, data: st.DataObject) -> None:
     """However the text is written, a step does what it says, there and nowhere else, or is refused and does nothing."""

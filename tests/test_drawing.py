@@ -7,10 +7,11 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 
 import mossy_compass as mc
 from mossy_compass.report import drawing, labels, layout, sheet
+from tests.effort import examples
 from tests.test_laws import networks
 
 
@@ -133,7 +134,7 @@ def test_sixty_routers_that_all_meet_in_two_keep_their_boxes_and_say_what_is_lef
     assert b"labels found no room" in drawing.render(picture, "dense", "svg")
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@examples(25, 75, suppress_health_check=[HealthCheck.too_slow])
 @given(networks())
 def test_boxes_of_random_networks_do_not_overlap(network: mc.Network) -> None:
     picture = layout.place(network)

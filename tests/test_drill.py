@@ -13,7 +13,7 @@ from textwrap import dedent, indent
 import jsonschema
 import pytest
 import yaml
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from junitparser import TestSuite
 from lxml import etree
@@ -31,6 +31,7 @@ from mossy_compass.report.drilltext import head, whole
 from mossy_compass.report.text import as_text
 from mossy_compass.walk import many
 from tests.conftest import DATA
+from tests.effort import examples
 from tests.test_cli import mossy, process
 
 HALL = """
@@ -593,7 +594,7 @@ def reported(words: str, about: str, said: str, seconds: float, broken: bool) ->
     return Report(drill, (result, passed), ())  # type: ignore[arg-type]
 
 
-@settings(max_examples=60)
+@examples(60, 180)
 @given(ANY_TEXT, ANY_TEXT, ANY_TEXT, st.floats(0, 1e5), st.booleans())
 def test_junit_keeps_to_the_format_whatever_the_text(words: str, about: str, said: str, seconds: float, broken: bool) -> None:
     found = junit([reported(words, about, said, seconds, broken)] * 2)

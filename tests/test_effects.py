@@ -8,7 +8,7 @@ import re
 from dataclasses import replace
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
@@ -40,6 +40,7 @@ from mossy_compass.walk.ask import Options
 from mossy_compass.walk.grid import Grid, cell_of, gathered
 from mossy_compass.walk.trace import trace_one
 from tests.conftest import DATA
+from tests.effort import examples
 from tests.test_exact import MOMENTS, WORDS, asked, possible
 from tests.test_laws import networks
 from tests.test_rows import OWN, lists, packet, where
@@ -62,7 +63,7 @@ def verdict_of(chain: list[AccessList], facts: Facts) -> str:
     return "permit"
 
 
-@settings(max_examples=80)
+@examples(40, 240)
 @given(
     st.lists(lists, max_size=2),
     st.lists(lists, max_size=2),
@@ -95,7 +96,7 @@ def test_the_verdicts_that_change_at_a_place_are_those_that_change(
         assert was == now or (was, now) in {(t.before, t.after) for t in told}
 
 
-@settings(max_examples=100)
+@examples(50, 300)
 @given(lists, st.randoms(use_true_random=False))
 def test_a_rule_is_followed_wherever_it_goes(source: AccessList, chance: object) -> None:
     """Rules in another order, with other numbers: each is still the one that it was, and none is new or gone."""
@@ -341,7 +342,7 @@ def test_who_stands_on_which_side(came: tuple[str, ...], goes: tuple[str, ...], 
 # ways
 
 
-@settings(max_examples=25, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@examples(12, 75, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(networks(), st.randoms(use_true_random=False))
 def test_every_address_that_goes_another_way_is_told(network: mc.Network, chance: random.Random) -> None:
     """After random failures: what a lookup answers otherwise is within a destination that is told, and what is told is so."""

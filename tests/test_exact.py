@@ -7,7 +7,7 @@ import random
 from dataclasses import replace
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
@@ -24,6 +24,7 @@ from mossy_compass.plan.exact import Space, Vocabulary, effective, examine
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
+from tests.effort import examples
 from tests.test_rows import OWN, lists, packet, where
 
 
@@ -55,7 +56,7 @@ def first_verdict(table: Table, facts: Facts) -> tuple[Verdict, str]:
     return (Verdict.DENY, "") if row is None or row.verdict is None else (row.verdict, row.answer)
 
 
-@settings(max_examples=150)
+@examples(50, 450)
 @given(lists)
 def test_what_is_not_called_shadowed_has_a_packet_that_it_decides(source: AccessList) -> None:
     """The other half of being exact: a witness for every rule that is not called dead, found again by the index."""
@@ -89,7 +90,7 @@ def test_what_is_not_called_shadowed_has_a_packet_that_it_decides(source: Access
             assert next(overlap.row.misses(example), None) is None
 
 
-@settings(max_examples=300)
+@examples(100, 900)
 @given(
     lists,
     packet(),
@@ -186,7 +187,7 @@ def every_packet() -> list[Facts]:
 EVERY = every_packet()
 
 
-@settings(max_examples=25)
+@examples(8, 75)
 @given(st.lists(small_rules(), min_size=2, max_size=5))
 def test_shadowed_and_redundant_are_what_trying_every_packet_says(rules: list[Rule]) -> None:
     source = AccessList("l", tuple(replace(r, id=str(n)) for n, r in enumerate(rules)), NOWHERE)

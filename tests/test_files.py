@@ -5,12 +5,13 @@ from __future__ import annotations
 import textwrap
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.files import tree
 from tests.conftest import DATA
+from tests.effort import examples
 
 BASE = """\
 mossy-network: 1
@@ -277,7 +278,7 @@ def test_load_raises_with_every_problem(tmp_path: object) -> None:
 DEMO = (DATA / "fernhollow.yaml").read_text()
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@examples(120, 360, suppress_health_check=[HealthCheck.too_slow])
 @given(st.data())
 def test_no_mutation_of_a_network_file_gives_a_traceback(data: st.DataObject) -> None:
     lines = DEMO.splitlines()

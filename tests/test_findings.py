@@ -6,7 +6,7 @@ import json
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
@@ -14,6 +14,7 @@ from mossy_compass.exchange import sarif
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.findings import findings
 from tests.conftest import DATA
+from tests.effort import examples
 
 BASE = """\
 mossy-network: 1
@@ -174,7 +175,7 @@ def test_sarif_has_what_the_standard_asks_for() -> None:
 GROUNDS = (DATA / "grounds.yaml").read_text().splitlines()
 
 
-@settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@examples(80, 240, suppress_health_check=[HealthCheck.too_slow])
 @given(st.data())
 def test_no_mutation_of_the_grounds_gives_a_traceback(data: st.DataObject) -> None:
     """Words of the file swapped with other words of it: most are refused, and the rest is checked and traced."""

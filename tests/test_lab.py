@@ -7,7 +7,7 @@ import random
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
@@ -23,9 +23,10 @@ from mossy_compass.walk.ask import Options
 from mossy_compass.walk.grid import questions_of
 from mossy_compass.walk.trace import trace_one
 from tests.conftest import DATA
+from tests.effort import examples
 from tests.test_laws import networks
 
-SLOW = settings(max_examples=20, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+SLOW = examples(8, 60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 
 
 @pytest.fixture
@@ -263,7 +264,7 @@ def test_a_comparison_after_failures_is_that_of_everything_computed_again(networ
     assert quick == afresh
 
 
-@settings(SLOW, max_examples=8)
+@examples(4, 30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(networks())
 def test_a_sweep_is_that_of_a_new_plan_for_each_failure(network: mc.Network) -> None:
     flows = every_flow(network)

@@ -14,7 +14,7 @@ from typing import Any
 
 import jsonschema
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
@@ -24,6 +24,7 @@ from mossy_compass.report import sentences, text
 from mossy_compass.routing.table import Hop, Route, RouteTable
 from mossy_compass.walk import many
 from tests.conftest import DATA
+from tests.effort import examples
 
 # --- route tables ------------------------------------------------------------------------------------------
 
@@ -60,7 +61,7 @@ def judged(routes: list[Route], address: mc.Address) -> tuple[int, set[str]] | N
     return -best[0], ways
 
 
-@settings(max_examples=150, deadline=None)
+@examples(75, 450)
 @given(offers(), st.lists(prefixes(), min_size=1, max_size=6))
 def test_a_lookup_is_what_a_look_at_all_routes_gives(routes: list[Route], asked: list[mc.Prefix]) -> None:
     table = RouteTable()
@@ -242,7 +243,7 @@ def no_error_about_an_error(journey: mc.Journey) -> None:
             assert not leg.packet.source.special
 
 
-@settings(max_examples=70, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@examples(35, 210, suppress_health_check=[HealthCheck.too_slow])
 @given(networks(), st.sampled_from(["ping", "https", "tcp/22", "udp/53", "gre"]), st.integers(1, 5), st.sampled_from([4, 6]))
 def test_journeys_on_random_networks_agree_with_themselves(network: mc.Network, service: str, ttl: int, family: int) -> None:
     plan = mc.Plan(network)
@@ -265,7 +266,7 @@ def test_journeys_on_random_networks_agree_with_themselves(network: mc.Network, 
             assert mc.trace(mc.Plan(network), "h0", target, service, ttl=limit, family=family).to_dict(details=True) == data
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@examples(12, 75, suppress_health_check=[HealthCheck.too_slow])
 @given(networks())
 def test_the_journey_that_is_taken_is_one_of_all_paths(network: mc.Network) -> None:
     plan = mc.Plan(network)
@@ -276,7 +277,7 @@ def test_the_journey_that_is_taken_is_one_of_all_paths(network: mc.Network) -> N
     assert len({tuple(c.member for c in p.choices) for p in paths}) == len(paths)
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@examples(15, 90, suppress_health_check=[HealthCheck.too_slow])
 @given(
     networks(),
     st.lists(
@@ -299,7 +300,7 @@ def test_no_two_live_sessions_share_an_outer_flow(network: mc.Network, asked: li
         assert [s.number for s in sessions] == list(range(1, len(sessions) + 1))
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@examples(12, 75, suppress_health_check=[HealthCheck.too_slow])
 @given(networks(), st.sampled_from(["ping", "https"]))
 def test_renaming_a_device_changes_names_and_hashes_only(network: mc.Network, service: str) -> None:
     """r1 under another name, which keeps its place in the order of names: the same fates where nothing is shared."""

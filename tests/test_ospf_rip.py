@@ -6,7 +6,7 @@ from typing import Any
 
 import networkx as nx
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
@@ -15,6 +15,7 @@ from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.ospf import Ospf
 from mossy_compass.routing.told import External
 from tests.conftest import DATA
+from tests.effort import examples
 
 Ways = dict[str, tuple[str, int, list[str]]]
 
@@ -213,7 +214,7 @@ def graphs(draw: st.DrawFn) -> list[tuple[int, int, int, int]]:
     return edges + [e for e in draw(st.lists(pairs, max_size=12)) if e[0] != e[1]]
 
 
-@settings(max_examples=60, deadline=None)
+@examples(60, 180)
 @given(graphs(), st.booleans())
 def test_distances_and_equal_ways_agree_with_networkx(edges: list[tuple[int, int, int, int]], broadcast: bool) -> None:
     """On random graphs with parallel links: the cost to every router's loopback, and the set of first hops."""

@@ -6,7 +6,7 @@ import random
 from dataclasses import replace
 from unittest.mock import patch
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_compass.marks import NOWHERE
@@ -22,6 +22,7 @@ from mossy_compass.plan.first import divided, places
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.report.words import miss_words
+from tests.effort import examples
 
 NETS = [
     "10.40.0.0/30",
@@ -195,7 +196,7 @@ def facts(
 where = st.sampled_from([None, "a", "b"])
 
 
-@settings(max_examples=350)
+@examples(100, 1050)
 @given(lists, packet(), where, where, st.sampled_from(list(Relation)), moments, st.integers(1, 3), learned)
 def test_index_reasons_and_judge_agree(
     source: AccessList,
@@ -229,7 +230,7 @@ def test_index_reasons_and_judge_agree(
     assert (later.id if later else None) == (permits[0] if permits else None)
 
 
-@settings(max_examples=300)
+@examples(85, 900)
 @given(lists, packet(), where, where)
 def test_near_misses_are_the_permits_with_fewest_unmet_fields(
     source: AccessList, packet: Packet, arriving: str | None, leaving: str | None
@@ -254,7 +255,7 @@ def test_near_misses_are_the_permits_with_fewest_unmet_fields(
         assert scanned.later_permit(asked) == table.later_permit(asked)
 
 
-@settings(max_examples=200)
+@examples(57, 600)
 @given(rule(), packet(), where, where, st.data())
 def test_taking_an_entry_out_of_a_condition_never_widens_a_rule(
     source: Rule, packet: Packet, arriving: str | None, leaving: str | None, data: st.DataObject

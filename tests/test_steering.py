@@ -5,12 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.model.network import Kind
 from mossy_compass.plan.order import FROM, OBLIGATORY, SPECS, THROUGH, Stage, faults, given_before, orders
+from tests.effort import examples
 
 # desk and shop behind gate, far and near behind up; two lines between gate and up
 BASE = """\
@@ -401,7 +402,7 @@ def test_an_accepted_order_leaves_no_stage_void(names: tuple[str, ...]) -> None:
     assert own == tuple(s for s in FROM if s in stages or s is Stage.FROM_SELF)
 
 
-@settings(max_examples=40)
+@examples(40, 120)
 @given(near_orders().filter(lambda names: not list(faults(names))))
 def test_any_accepted_order_carries_packets(order: tuple[str, ...]) -> None:
     reading = mc.read_bytes(text(TRANSLATE="", ORDER=f"order: [{', '.join(order)}]").encode(), "s.yaml")

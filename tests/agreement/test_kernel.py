@@ -22,6 +22,7 @@ import mossy_compass as mc
 from mossy_compass.model.network import RouteAction
 from mossy_compass.packet.address import Address
 from tests.agreement import kernel
+from tests.effort import seeds
 
 REASON = kernel.why_not()
 pytestmark = pytest.mark.skipif(bool(REASON), reason=REASON)
@@ -182,7 +183,7 @@ def ours(plan: mc.Plan, router: int, address: Address) -> kernel.Found:
     )
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(0, 3, 12))
 def test_lookups(seed: int) -> None:
     """600 destinations at each of 5 routers: kind of route, prefix length, and the whole set of equal ways."""
     twin = Twin(seed, shared=True)
@@ -225,7 +226,12 @@ def error_of(sock: socket.socket) -> tuple[int, int, str] | None:
 IP_RECVERR, IPV6_RECVERR = 11, 25
 
 
-@pytest.mark.parametrize("six, seed", [*((False, s) for s in range(20, 24)), *((True, s) for s in range(30, 33))])
+def pairs(six: bool, *counts: int) -> list[Any]:
+    """Seeds for one family."""
+    return [pytest.param(six, p.values[0], marks=p.marks) for p in seeds(*counts)]
+
+
+@pytest.mark.parametrize("six, seed", [*pairs(False, 20, 2, 8), *pairs(True, 30, 2, 6)])
 def test_packets(six: bool, seed: int) -> None:
     """Real UDP packets to closed ports with small and large TTL: what comes back, and from which address."""
     twin = Twin(seed, shared=False)

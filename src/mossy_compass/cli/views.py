@@ -57,6 +57,7 @@ PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")
 )
 @click.option("--built-in", is_flag=True, help="Show the device's built-in rules among its lists too.")
 @click.option("--uses", metavar="NAME", help="Only where NAME is used: a group, service, list, window, application, zone or host.")
+@click.option("--drill", metavar="DRILL", help="With --uses: where this drill names it, too.")
 @form_option("text", "json")
 def tables(
     file: str,
@@ -66,6 +67,7 @@ def tables(
     address: str | None,
     built_in: bool,
     uses: str | None,
+    drill: str | None,
     form: str,
 ) -> None:
     """Show what DEVICE knows: interfaces, routes, neighbours, what filters where, translation and policy routes, and
@@ -89,11 +91,11 @@ def tables(
     plan = Plan(read_network(file))
     parts = (*part, *parts)
     if uses is not None:
-        from mossy_compass.report.evidence import uses as used
-
         if device or parts or address:
             raise InputError("--uses is about the whole file; leave DEVICE and its parts out.")
-        found = [_used(plan, used(plan.network, uses), uses)]
+        found = [_used(file, uses, drill)]
+    elif drill is not None:
+        raise InputError("--drill goes with --uses: name what is looked for in it.")
     elif device is None:
         if parts or address:
             raise InputError("--part and --to are about one device; name it after the file.")
@@ -110,25 +112,35 @@ def tables(
     show(Group(*_blocks(found)[:-1]))
 
 
-def _used(plan: Plan, rows: Rows, name: str) -> Rows:
-    """Where a name is used; one that is nowhere, neither made nor used, is a slip of the pen."""
-    from mossy_compass.marks import hint
+def _used(file: str, name: str, drill: str | None) -> Rows:
+    """Where a name is used, in the network and in a drill; one that is nowhere, neither made nor used, is a slip of the pen."""
+    from mossy_compass.files.load import plain_bytes
+    from mossy_compass.files.references import Names, uses
+    from mossy_compass.files.tree import decode, read_tree
+    from mossy_compass.marks import Problems, hint
+    from mossy_compass.report.tables import Rows
 
-    network = plan.network
-    zones = {i.zone for d in network.devices.values() for i in d.interfaces.values()}
-    sections = (
-        network.groups,
-        network.services,
-        network.lists,
-        network.hours,
-        network.applications,
-        network.devices,
-        network.names,
-    )
-    known = {*(n for s in sections for n in s), *network.segments, *(z for z in zones if z)}
-    if not rows.rows and name not in known:
-        raise QuestionError(f"nothing here is called '{name}'. {hint(name, known, 'names')}")
-    return rows
+    names = Names(read_tree(decode(plain_bytes(file), file), file, Problems()))
+    found = [(u.where, u.role, f"{file}:{u.line}") for u in uses(names, name)]
+    if drill is not None:
+        found += _used_by_drill(drill, name)
+    if not found and name not in names.known():
+        raise QuestionError(f"nothing here is called '{name}'. {hint(name, names.known(), 'names')}")
+    places = f"{len(found)} place{'s' * (len(found) != 1)}"
+    about = f"'{name}' is used at {places}" if found else f"'{name}' is used nowhere"
+    return Rows("uses", about, ("where", "as", "from"), tuple(found))
+
+
+def _used_by_drill(drill: str, name: str) -> list[tuple[str, str, str]]:
+    """The steps of a drill that name something."""
+    from mossy_compass.files.drills import read_drill
+    from mossy_compass.lab.drill import named, numbered
+
+    return [
+        (f"step {number}: {step.words}", role, str(step.mark))
+        for number, step in numbered(read_drill(drill).steps)
+        for role in named(step, name)
+    ]
 
 
 def _blocks(found: Sequence[Rows]) -> list[RenderableType]:

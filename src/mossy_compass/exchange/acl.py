@@ -30,7 +30,10 @@ SCTP = 132
 MOST_NAME = 64
 """Characters of a name, in the standard and here."""
 SAYABLE = frozenset(
-    "id mark verdict protocol sources destinations from_ports services service_words arriving leaving log about".split()
+    [
+        *("id", "mark", "verdict", "protocol", "sources", "destinations", "from_ports", "services"),
+        *("service_words", "arriving", "leaving", "log", "about"),
+    ]
 )
 """What a rule may say and still go out. Whatever else it says is refused by name, what is added to rules later too."""
 _KEYS = {"states": "state", "applications": "application", "names": "name", "last_resort": "while"}

@@ -17,7 +17,7 @@ from typing import Any, NamedTuple
 import yaml
 
 from mossy_compass.errors import InputError
-from mossy_compass.files.references import references
+from mossy_compass.files.references import OF_DEVICES, SECTIONS, Mention, Names, Thing, renamed
 from mossy_compass.files.spans import Piece, pieces
 from mossy_compass.marks import hint
 
@@ -244,23 +244,51 @@ class Editor:
             InputError: there is no such thing, the name is taken, or what it is has no name.
 
         """
+        names = Names(self.root)
+        section, _, zone = what.partition("/")
+        if section == "zones":
+            return self._rename_all(names, Thing("zone", zone), list(names.of_zone(zone)), what, new)
         place = self.find(what)
         spoken = self._spoken(place.path)
         if isinstance(place.holder.value, list):
             return self._rename_item(place, what, new)
         if new in place.holder.value:
             raise InputError(f"{'/'.join(map(str, spoken[:-1]))} has '{new}' already. Choose another name.")
-        old, section = str(spoken[-1]), spoken[0] if len(spoken) == 2 else spoken[2] if len(spoken) == 4 else ""
-        found = [place.piece.key] if place.piece.key is not None else []
-        found += [p for p, _ in references(self.root, str(section), str(spoken[1]) if len(spoken) == 4 else "", old)]
+        kinds = {key: kind for kind, key in (SECTIONS if len(spoken) == 2 else OF_DEVICES).items()}
+        kind = kinds.get(str(spoken[-2]), "") if len(spoken) in (2, 4) else ""
+        device = str(spoken[1]) if kind in ("interface", "uplink") else ""
+        assert place.piece.key is not None
+        return self._rename_all(names, Thing(kind, str(spoken[-1]), device), [place.piece.key], what, new)
+
+    def _rename_all(self, names: Names, thing: Thing, written: list[Piece], what: str, new: str) -> tuple[Patch, ...]:
+        """Another name where something is written, and in every word that names it."""
+        if not written:
+            raise InputError(f"there is no {what}. Name what is there.")
+        words = {p.start: (p, new) for p in written}
+        for mention in names.mentions:
+            found = names.names(mention)
+            if thing not in found:
+                continue
+            if mention.refers == "port" and len(found) > 1:
+                self._refuse_shared(mention, found, what)
+            said = words.get(mention.at.start, (mention.at, mention.word))[
+                1
+            ]  # a host's member of a segment may be named twice over
+            words[mention.at.start] = (mention.at, renamed(mention._replace(word=said), thing, new))
+        goal = _renamed(self.root, {start: word for start, (_, word) in words.items()})
         undo = []
-        word = re.compile(rf"(?<![A-Za-z0-9._-]){re.escape(old)}(?![A-Za-z0-9._-])")
-        named = {p.start: p for p in found}
-        goal = _renamed(self.root, {start: word.sub(lambda _: new, str(p.value), count=1) for start, p in named.items()})
-        for start, piece in sorted(named.items(), reverse=True):
-            written = self.text[start : piece.end]
-            undo.append(self._put(Patch(start, written, word.sub(lambda _: new, written, count=1))))
+        for start, (piece, word) in sorted(words.items(), reverse=True):
+            old = self.text[start : piece.end]
+            undo.append(self._put(Patch(start, old, f"{piece.quoted}{word}{piece.quoted}")))
         return self._made(goal, what, *reversed(undo))
+
+    def _refuse_shared(self, mention: Mention, found: Sequence[Thing], what: str) -> None:
+        """Refuse to rename an interface that a list names which stands at other devices too, with interfaces of that name."""
+        others = ", ".join(sorted({t.device for t in found if t.device}))
+        raise InputError(
+            f"{what} is named by list {mention.path[1]}, which stands at {others}, each with an interface of that name. "
+            "Copy the list first, so that each device has its own."
+        )
 
     def patch(self, *patches: Patch) -> None:
         """Put characters in the place of others, as an earlier change gave them.

@@ -29,6 +29,8 @@ class Kind(NamedTuple):
         json: makes the piece of JSON Schema, for the parts that it names to be defined beside it.
         part: the part that it is, or is made of; None for plain values.
         inner: for a list or a mapping, what its items are.
+        refers: for a word that names another part of the document, which sort of word it is (``files/references.py``).
+        names: for a mapping, what its keys are.
 
     """
 
@@ -36,6 +38,8 @@ class Kind(NamedTuple):
     json: Callable[[], Json]
     part: type[Part] | None = None
     inner: Kind | None = None
+    refers: str = ""
+    names: Kind | None = None
 
 
 class Key(NamedTuple):
@@ -288,7 +292,7 @@ def by_name(names: Kind, kind: Kind) -> Kind:
         limits = {"propertyNames": known} if "pattern" in known or "enum" in known else {}
         return {"type": "object", "additionalProperties": kind.json(), **limits}
 
-    return Kind(core, json, inner=kind)
+    return Kind(core, json, inner=kind, names=names)
 
 
 def _listed(value: object) -> object:

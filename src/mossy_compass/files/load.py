@@ -15,10 +15,11 @@ from pathlib import Path
 from mossy_compass.errors import NetworkFileError, QuestionError
 from mossy_compass.files import opened
 from mossy_compass.files.context import context
+from mossy_compass.files.references import Names, Thing
 from mossy_compass.files.resolve import network as resolved
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import validate
-from mossy_compass.marks import Problem, Problems
+from mossy_compass.marks import Problem, Problems, Severity
 from mossy_compass.model.check import check_network
 from mossy_compass.model.network import Network
 from mossy_compass.plan.check import check_orders, check_rules
@@ -113,12 +114,37 @@ def read_node(tree: Node, problems: Problems) -> Reading:
     whole = not problems.errors  # what was cut out would be missed by its neighbours, and they would be blamed
     network = resolved(context(document, live, tree, problems, hurt)) if document is not None else None
     if network is not None and whole:
+        _unused(live, problems)
         check_network(network, problems)
         check_orders(network, problems)
         check_rules(network, problems)
     if problems.errors:
         network = None
     return Reading(network, tuple(problems.in_order()), problems.lines)
+
+
+_WHAT = {
+    "group": "group",
+    "service": "service",
+    "hours": "window of hours",
+    "application": "application",
+    "uplink": "group of uplinks",
+}
+"""Kinds of things that do nothing unless something names them, as they are called. (Lists have a finding of their own.)"""
+
+
+def _unused(tree: Node, problems: Problems) -> None:
+    """Things that nothing names. An application is named by its categories too."""
+    names = Names(tree)
+    used = names.used()
+    for thing, path in names.declared(_WHAT):
+        node = tree.at(*path)
+        categories = node.child("category") if thing.kind == "application" else None
+        others = [categories.value] if categories and isinstance(categories.value, str) else []
+        others += [str(c.value) for c in categories.value] if categories and isinstance(categories.value, list) else []
+        if thing not in used and not any(Thing("category", c) in used for c in others):
+            words = f"{_WHAT[thing.kind]} '{thing.name}' is named nowhere."
+            problems.add("idle.unused", node.key or node.mark, words, "Use it or remove it.", Severity.NOTE)
 
 
 def load(path: str | Path) -> Network:

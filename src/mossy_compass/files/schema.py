@@ -74,10 +74,24 @@ NAME = text(_name, "gate", json={"type": "string", "pattern": "^[A-Za-z0-9][A-Za
 PORT_NAME = text(_port_name, "inside", json={"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._:-]*$"})
 CLOCK = text(_clock, "08:00", "24:00")
 WORDS = words(1000)
-REFERENCE = words(200, 1, json={"type": ["string", "integer"]})
+WORD = words(200, 1, json={"type": ["string", "integer"]})
+"""A word that names no other part of the document."""
+# Words that do, each with what they may name; ``files/references.py`` says in which order that is looked for.
+AN_ADDRESS = WORD._replace(refers="address")
+A_SERVICE = WORD._replace(refers="service")
+A_LIST = WORD._replace(refers="list")
+A_PORT = WORD._replace(refers="port")
+AN_INTERFACE = WORD._replace(refers="interface")
+A_MEMBER = WORD._replace(refers="member")
+A_TABLE = WORD._replace(refers="table")
+A_WINDOW = WORD._replace(refers="hours")
+AN_APPLICATION = WORD._replace(refers="application")
+A_HOST_NAME = WORD._replace(refers="name")
 IDENT = words(64, pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$", json={"type": ["string", "integer"]})
-WANTED = some(REFERENCE, 1)
-"""What a condition wants: an empty list would want nothing, and is refused."""
+ADDRESSES = some(AN_ADDRESS, 1)
+"""What a condition asks for. An empty list would hold for no packet, and is refused; so it is for the others below."""
+SERVED, LISTS, ARRIVALS = some(A_SERVICE, 1), some(A_LIST, 1), some(A_PORT, 1)
+WORDED = some(WORD, 1)
 PORTS = some(PORT, 1)
 
 
@@ -85,15 +99,15 @@ class ConditionsIn(Part):
     """Which packets a row is about. A condition that is left out is not asked."""
 
     from_: list[str] | None = key(
-        WANTED,
+        ADDRESSES,
         "Sources: any, self, local-networks, outside, a group, device, far host, name, segment, zone, or an address form.",
         None,
     )
-    to: list[str] | None = key(WANTED, "Destinations, in the same forms.", None)
+    to: list[str] | None = key(ADDRESSES, "Destinations, in the same forms.", None)
     from_port: list[Span] | None = key(PORTS, "Source ports.", None)
     to_port: list[Span] | None = key(PORTS, "Destination ports; or use service.", None)
-    service: list[str] | None = key(WANTED, "Services: a name under services:, a well-known name, or protocol/port.", None)
-    icmp: list[str] | None = key(WANTED, "ICMP kinds, for a rule of icmp or icmp6.", None)
+    service: list[str] | None = key(SERVED, "Services: a name under services:, a well-known name, or protocol/port.", None)
+    icmp: list[str] | None = key(WORDED, "ICMP kinds, for a rule of icmp or icmp6.", None)
     opening: bool = key(YES_NO, "Only packets that open a session.", False)
     state: list[str] | None = key(
         some(one_of(*STATES), 1),
@@ -101,19 +115,21 @@ class ConditionsIn(Part):
         None,
     )
     fragments: bool = key(YES_NO, "Only fragments other than the first; they have no ports.", False)
-    hours: list[str] | None = key(WANTED, "Only while one of these windows under hours: is open.", None)
+    hours: list[str] | None = key(some(A_WINDOW, 1), "Only while one of these windows under hours: is open.", None)
     application: list[str] | None = key(
-        WANTED, "Only flows of these applications or categories under applications:, once that is known.", None
+        some(AN_APPLICATION, 1), "Only flows of these applications or categories under applications:, once that is known.", None
     )
     name: list[str] | None = key(
-        WANTED, "Only to addresses that the device knows by one of these host names; see the setting name-rules.", None
+        some(A_HOST_NAME, 1),
+        "Only to addresses that the device knows by one of these host names; see the setting name-rules.",
+        None,
     )
     while_: str | None = key(one_of("last-resort"), "Only while the uplink of last resort is in use.", None)
     arriving: list[str] | None = key(
-        WANTED, "Only packets that arrive by these interfaces; a zone or a group of uplinks stands for its interfaces.", None
+        ARRIVALS, "Only packets that arrive by these interfaces; a zone or a group of uplinks stands for its interfaces.", None
     )
     leaving: list[str] | None = key(
-        WANTED, "Only packets that leave by these interfaces; asked after the route, so not in an arriving list.", None
+        ARRIVALS, "Only packets that leave by these interfaces; asked after the route, so not in an arriving list.", None
     )
     disabled: bool = key(YES_NO, "Keep the rule, but pass it over.", False)
     about: str = key(WORDS, "What the rule is for.", "")
@@ -192,7 +208,7 @@ class GroupIn(Part):
 
     short: ClassVar[str] = "members"
 
-    members: list[str] = key(some(REFERENCE), "Addresses, prefixes, ranges, devices, names, other groups.")
+    members: list[str] = key(some(AN_ADDRESS), "Addresses, prefixes, ranges, devices, names, other groups.")
     about: str = key(WORDS, "What it stands for.", "")
 
 
@@ -201,15 +217,15 @@ class ServicesIn(Part):
 
     short: ClassVar[str] = "members"
 
-    members: list[str] = key(some(REFERENCE), "protocol/port, or names of other services.")
+    members: list[str] = key(some(A_SERVICE), "protocol/port, or names of other services.")
     about: str = key(WORDS, "What it stands for.", "")
 
 
 class FilterIn(Part):
     """Access lists attached to an interface."""
 
-    arriving: list[str] | None = key(WANTED, "List for packets that arrive by this interface; several are asked in order.", None)
-    leaving: list[str] | None = key(WANTED, "List for packets that leave by this interface, likewise.", None)
+    arriving: list[str] | None = key(LISTS, "List for packets that arrive by this interface; several are asked in order.", None)
+    leaving: list[str] | None = key(LISTS, "List for packets that leave by this interface, likewise.", None)
 
 
 class HoursIn(Part):
@@ -227,8 +243,8 @@ class ApplicationIn(Part):
 
     category: list[str] = key(some(NAME), "Categories that rules may name too.", list)
     known_from: int = key(number(1, 100), "Number of the packet from which on devices know it; 1 opens the flow, 2 answers.", 1)
-    to: list[str] | None = key(WANTED, "Flows to these destinations are of it.", None)
-    service: list[str] | None = key(WANTED, "Flows of these services are of it.", None)
+    to: list[str] | None = key(ADDRESSES, "Flows to these destinations are of it.", None)
+    service: list[str] | None = key(SERVED, "Flows of these services are of it.", None)
     about: str = key(WORDS, "What it is.", "")
 
 
@@ -237,26 +253,26 @@ class EverywhereIn(Part):
 
     short: ClassVar[str] = "lists"
 
-    lists: list[str] = key(WANTED, "Lists in order; they are asked before the interface's own.")
+    lists: list[str] = key(LISTS, "Lists in order; they are asked before the interface's own.")
     enabled: bool = key(YES_NO, "no: they are kept, and not asked.", True)
 
 
 class CrossingIn(Part):
     """Lists for what passes from one zone into another."""
 
-    from_: str = key(REFERENCE, "A zone, an interface, a group of uplinks, or any.")
-    into: str = key(REFERENCE, "The same; or self, for packets to the device.")
-    lists: list[str] = key(WANTED, "Lists in order.")
+    from_: str = key(A_PORT, "A zone, an interface, a group of uplinks, or any.")
+    into: str = key(A_PORT, "The same; or self, for packets to the device.")
+    lists: list[str] = key(LISTS, "Lists in order.")
     about: str = key(WORDS, "What it is for.", "")
 
 
 class ProfileIn(Part):
     """Lists for chosen hosts."""
 
-    for_: list[str] | None = key(WANTED, "Who opens the flow; everybody when left out.", None)
-    arriving: list[str] | None = key(WANTED, "Only what arrives by these interfaces, so that a VLAN may have a profile.", None)
+    for_: list[str] | None = key(ADDRESSES, "Who opens the flow; everybody when left out.", None)
+    arriving: list[str] | None = key(ARRIVALS, "Only what arrives by these interfaces, so that a VLAN may have a profile.", None)
     mode: str = key(one_of("instead", "before", "after"), "How its lists go with the common ones.", "instead")
-    lists: list[str] = key(WANTED, "Lists in order.")
+    lists: list[str] = key(LISTS, "Lists in order.")
     about: str = key(WORDS, "What it is for.", "")
 
 
@@ -287,7 +303,7 @@ class InterfaceIn(Part):
     mtu: int = key(number(68, 65535), "Largest packet in bytes.", 1500)
     filter: FilterIn = key(of(FilterIn), "Attached access lists.", lambda: FilterIn({}))
     loopback: bool = key(YES_NO, "Always up and on no segment; a stable address, or a stand-in for a network.", False)
-    parent: str | None = key(REFERENCE, "For a sub-interface: the port whose tagged frames it takes; with vlan.", None)
+    parent: str | None = key(AN_INTERFACE, "For a sub-interface: the port whose tagged frames it takes; with vlan.", None)
     vlan: int | None = key(
         number(1, 4094),
         "VLAN number. With parent: the tag of this sub-interface. Alone: the address of that VLAN's member ports.",
@@ -309,7 +325,7 @@ class RouteIn(Part):
 
     prefix: Prefix = key(PREFIX, "Destination prefix; default (IPv4) or default6 (IPv6).")
     next_hop: Address | None = key(ADDRESS, "Address of the next router.", None)
-    leaving: str | None = key(REFERENCE, "Interface, or group of uplinks, that it leaves by.", None)
+    leaving: str | None = key(A_PORT, "Interface, or group of uplinks, that it leaves by.", None)
     table: str = key(NAME, "Name of the route table; main is the one that forwarding asks.", "main")
     preference: int = key(number(1, 255), "Lower wins among routes to the same prefix.", 1)
     metric: int = key(number(0, 4294967295), "Lower wins among routes of the same preference.", 0)
@@ -324,7 +340,7 @@ class GoesToIn(Part):
 
     short: ClassVar[str] = "address"
 
-    address: str = key(REFERENCE, "A device, a name, or an address.")
+    address: str = key(AN_ADDRESS, "A device, a name, or an address.")
     port: Span | None = key(PORT, "Another port; the packet's own when left out.", None)
 
 
@@ -332,12 +348,12 @@ class TranslateIn(Part):
     """A translation: what a source becomes as packets leave, or where a destination goes as they arrive."""
 
     id: str | None = key(NAME, "Name of the rule; counted in tens when left out.", None)
-    source: list[str] | None = key(WANTED, "Whose packets; everybody's when left out.", None)
-    to: list[str] | None = key(WANTED, "Only packets to these destinations; self for the device's own addresses.", None)
-    service: list[str] | None = key(WANTED, "Only these services.", None)
-    arriving: list[str] | None = key(WANTED, "Only packets that arrive by these interfaces.", None)
+    source: list[str] | None = key(ADDRESSES, "Whose packets; everybody's when left out.", None)
+    to: list[str] | None = key(ADDRESSES, "Only packets to these destinations; self for the device's own addresses.", None)
+    service: list[str] | None = key(SERVED, "Only these services.", None)
+    arriving: list[str] | None = key(ARRIVALS, "Only packets that arrive by these interfaces.", None)
     leaving: list[str] | None = key(
-        WANTED, "Only packets that leave by these interfaces; must be given for becomes, and goes with that alone.", None
+        ARRIVALS, "Only packets that leave by these interfaces; must be given for becomes, and goes with that alone.", None
     )
     becomes: str | None = key(
         one_of("interface"),
@@ -345,7 +361,7 @@ class TranslateIn(Part):
         None,
     )
     goes_to: GoesToIn | None = key(of(GoesToIn), "The new destination: an address, or a mapping with a port.", None)
-    lists: list[str] | None = key(WANTED, "For goes-to: lists that its packets meet, with their new destination.", None)
+    lists: list[str] | None = key(LISTS, "For goes-to: lists that its packets meet, with their new destination.", None)
     disabled: bool = key(YES_NO, "Keep the rule, but pass it over.", False)
     about: str = key(WORDS, "What it is for.", "")
 
@@ -356,8 +372,8 @@ class CandidateIn(Part):
     short: ClassVar[str] = "next-hop"
 
     next_hop: Address | None = key(ADDRESS, "Address of a router on a connected subnet.", None)
-    leaving: str | None = key(REFERENCE, "An interface; alone, or to say where the next hop is.", None)
-    table: str | None = key(REFERENCE, "A route table of this device, which is then asked.", None)
+    leaving: str | None = key(AN_INTERFACE, "An interface; alone, or to say where the next hop is.", None)
+    table: str | None = key(A_TABLE, "A route table of this device, which is then asked.", None)
     discard: bool = key(YES_NO, "yes: drop the packet silently.", False)
 
 
@@ -366,9 +382,7 @@ class PolicyRouteIn(ConditionsIn):
 
     id: str | None = key(IDENT, "Number or name of the entry; counted in tens when left out.", None)
     protocol: int | None = key(PROTOCOL, "Only packets of this protocol.", None)
-    list_: str | None = key(
-        REFERENCE, "An access list that says which packets: its permits apply this entry, its denies go on.", None
-    )
+    list_: str | None = key(A_LIST, "An access list that says which packets: its permits apply this entry, its denies go on.", None)
     candidates: list[CandidateIn] = key(
         some(of(CandidateIn), 1),
         "Ways in order: the first whose interface is up and whose next hop answers is taken, else the main table.",
@@ -396,7 +410,7 @@ class OspfIn(Part):
     """OSPF settings of a device."""
 
     areas: dict[str, str] = key(
-        by_name(REFERENCE, one_of("normal", "stub", "totally-stub")),
+        by_name(WORD, one_of("normal", "stub", "totally-stub")),
         "Kinds of areas by number: stub takes no external routes, totally-stub only a default.",
         dict,
     )
@@ -425,7 +439,7 @@ class FarHostIn(Part):
     short: ClassVar[str] = "address"
 
     address: list[Address] = key(some(ADDRESS), "Its addresses, without prefix length.")
-    serves: list[str] = key(some(REFERENCE), "Services that it listens for.", list)
+    serves: list[str] = key(some(A_SERVICE), "Services that it listens for.", list)
     silent: bool = key(YES_NO, "Say nothing for a closed port, instead of refusing.", False)
 
 
@@ -457,7 +471,7 @@ class DeviceIn(Part):
         some(PORT_NAME), "For a switch: names of ports that need no keys of their own; members of VLAN 1, untagged.", list
     )
     uplinks: dict[str, list[str]] = key(
-        by_name(NAME, some(REFERENCE)), "Groups of interfaces that serve as one way out; a route's leaving may name one.", dict
+        by_name(NAME, some(AN_INTERFACE)), "Groups of interfaces that serve as one way out; a route's leaving may name one.", dict
     )
     resolvers: list[Address] = key(
         some(ADDRESS), "Resolvers that this device asks for the addresses of names, in this order.", list
@@ -466,7 +480,9 @@ class DeviceIn(Part):
         by_name(NAME, some(ADDRESS)), "This device is a resolver, and knows these names.", None
     )
     leases: dict[str, LeaseIn] = key(
-        by_name(PORT_NAME, of(LeaseIn)), "Address-lease services, by the interface whose segment they serve.", dict
+        by_name(PORT_NAME._replace(refers="interface"), of(LeaseIn)),
+        "Address-lease services, by the interface whose segment they serve.",
+        dict,
     )
     hosts: dict[str, FarHostIn] = key(
         by_name(NAME, of(FarHostIn)), "For an internet device: the far hosts that it stands for; an address alone will do.", dict
@@ -475,7 +491,7 @@ class DeviceIn(Part):
     rip: RipIn | None = key(of(RipIn), "RIP settings beyond those of the interfaces.", None)
     routes: list[RouteIn] = key(listed(of(RouteIn)), "Static routes.", list)
     stateful: list[str] | None = key(
-        some(REFERENCE),
+        some(WORD),
         "Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when this is left out.",
         None,
     )
@@ -489,10 +505,10 @@ class DeviceIn(Part):
     crossings: list[CrossingIn] = key(
         listed(of(CrossingIn)), "Lists for pairs of zones, in order: the first pair that a packet belongs to.", list
     )
-    to_self: list[str] | None = key(WANTED, "Lists for packets to the device itself.", None)
-    from_self: list[str] | None = key(WANTED, "Lists for packets that the device makes itself.", None)
+    to_self: list[str] | None = key(LISTS, "Lists for packets to the device itself.", None)
+    from_self: list[str] | None = key(LISTS, "Lists for packets that the device makes itself.", None)
     offers: dict[str, dict[str, list[str]]] = key(
-        by_name(PORT_NAME, by_name(REFERENCE, some(REFERENCE, 1))),
+        by_name(PORT_NAME._replace(refers="interface"), by_name(A_SERVICE, ADDRESSES)),
         "What the device answers, by interface: services, each with who may ask; none for nobody. It answers nothing else there.",
         dict,
     )
@@ -501,12 +517,12 @@ class DeviceIn(Part):
         "Lists for chosen hosts or VLANs, in order: the first that a packet's opener belongs to.",
         dict,
     )
-    built_in: dict[str, bool] = key(by_name(REFERENCE, YES_NO), "Built-in rules to switch on or off, by name.", dict)
+    built_in: dict[str, bool] = key(by_name(WORD, YES_NO), "Built-in rules to switch on or off, by name.", dict)
     order: list[str] | None = key(
-        listed(REFERENCE), "The device's own order of stages for packets that arrive; the built-in one when left out.", None
+        listed(WORD), "The device's own order of stages for packets that arrive; the built-in one when left out.", None
     )
-    serves: list[str] = key(some(REFERENCE), "Services that it listens for.", list)
-    settings: dict[str, str] = key(by_name(REFERENCE, REFERENCE), "Named defaults to change.", dict)
+    serves: list[str] = key(some(A_SERVICE), "Services that it listens for.", list)
+    settings: dict[str, str] = key(by_name(WORD, WORD), "Named defaults to change.", dict)
 
 
 class SegmentIn(Part):
@@ -514,7 +530,7 @@ class SegmentIn(Part):
 
     short: ClassVar[str] = "members"
 
-    members: list[str] = key(some(REFERENCE), "device/interface, or the name alone of a host with one interface.")
+    members: list[str] = key(some(A_MEMBER), "device/interface, or the name alone of a host with one interface.")
     about: str = key(WORDS, "What it is.", "")
     state: str = key(one_of("up", "down"), "down: the cable is cut; every port on it loses its link.", "up")
     latency: float = key(number(0, 100000, "ms", whole=False), "Time from end to end, in ms.", 0.0)

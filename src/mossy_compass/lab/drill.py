@@ -123,6 +123,42 @@ class Repeat(Step):
     times: int = 1
 
 
+def numbered(steps: Sequence[Step], before: str = "") -> Iterator[tuple[str, Step]]:
+    """Steps with their numbers; those of a repetition as 3.1, 3.2."""
+    for number, step in enumerate(steps, 1):
+        yield f"{before}{number}", step
+        if isinstance(step, Repeat):
+            yield from numbered(step.steps, f"{before}{number}.")
+
+
+def named(step: Step, name: str) -> Iterator[str]:
+    """As what a step names something: the keys, as a drill writes them."""
+    if isinstance(step, Expect):
+        wanted = step.expectation.wanted
+        held: dict[str, Iterable[str | None]] = {
+            "from": (step.expectation.source,),
+            "to": (step.expectation.target,),
+            "service": step.expectation.services,
+            "passes": wanted.passes,
+            "avoids": wanted.avoids,
+            "by": (wanted.by, *(wanted.by or "").split("/")[:1]),
+            "logs": (wanted.logs, *(wanted.logs or "").split("/")[:1]),
+            "exit": (wanted.exit or "").split("/"),
+            "of": (step.expectation.options.application,),
+        }
+    elif isinstance(step, Send):
+        held = {"from": (step.flow.source,), "to": (step.flow.target,), "service": (step.flow.service,)}
+    elif isinstance(step, Fail | Restore):
+        held = {
+            "fail" if isinstance(step, Fail) else "restore": (w for said in step.what for w in (*said.split(), *said.split("/")))
+        }
+    elif isinstance(step, Count):
+        held = {"count": step.rule.split("/")}
+    else:
+        held = {}
+    yield from (role for role, words in held.items() if name in words)
+
+
 @dataclass(frozen=True)
 class Drill:
     """A drill.

@@ -23,7 +23,6 @@ NOTE = Severity.NOTE
 def check_network(network: Network, problems: Problems) -> None:
     """Add every finding about ``network`` to ``problems``."""
     _lists(network, problems)
-    _unused(network, problems)
     members = {m for s in network.segments.values() for m in s.members}
     for device in network.devices.values():
         _device(device, members, problems)
@@ -104,48 +103,6 @@ def _attached_list(network: Network, entry: AccessList, places: list[tuple[str, 
         if EndOfList.PERMIT not in ends:
             words = f"list '{entry.name}' has only denies, and its end denies the rest: nothing passes."
             problems.add("list.only-denies", entry.mark, words, "Add {permit: any} at the end if the rest is meant to pass.", WARN)
-
-
-def _rules(network: Network) -> Iterator[Rule]:
-    """Every rule of a list, and the conditions of every policy route."""
-    for entry in network.lists.values():
-        yield from entry.rules
-    for device in network.devices.values():
-        yield from (e.rule for e in device.policy_routes)
-
-
-def _terms(network: Network) -> Iterator[Term]:
-    """Every entry of an address condition or group, wherever it stands."""
-    for rule in _rules(network):
-        yield from (*(rule.sources or ()), *(rule.destinations or ()))
-    for device in network.devices.values():
-        for translate in device.translate:
-            yield from (*(translate.sources or ()), *(translate.destinations or ()))
-    for group in network.groups.values():
-        yield from group.terms
-
-
-def _service_words(network: Network) -> set[str]:
-    """Every word that names a service somewhere."""
-    words = {w for r in _rules(network) for w in r.service_words.split(", ")}
-    for device in network.devices.values():
-        words |= {w for t in device.translate for w in t.service_words.split(", ")}
-        words |= {s.words for s in device.serves}
-        words |= {s.words for far in device.far_hosts.values() for s in far.serves}
-    return words
-
-
-def _unused(network: Network, problems: Problems) -> None:
-    """Groups and services that nothing asks for."""
-    named = {t.words for t in _terms(network)}
-    for group in network.groups.values():
-        if group.name not in named:
-            problems.add("idle.unused", group.mark, f"group '{group.name}' is named by no rule.", "Use it or remove it.", NOTE)
-    words = _service_words(network)
-    for service in network.services.values():
-        if service.name not in words:
-            said = f"service '{service.name}' is named by no rule and no device."
-            problems.add("idle.unused", service.mark, said, "Use it or remove it.", NOTE)
 
 
 def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -> None:

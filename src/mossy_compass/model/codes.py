@@ -66,7 +66,7 @@ FINDINGS: dict[str, str] = {
     "idle.no-stage": "What is written for a stage that the device's order leaves out has no effect.",
     "idle.table": "A route table that nothing asks.",
     "idle.unattached": "An access list that is attached to no interface.",
-    "idle.unused": "A group or service that nothing names.",
+    "idle.unused": "A group, service, window of hours, application or group of uplinks that nothing names.",
     "interface.alone": "An interface with an address is on no segment.",
     "interface.same-subnet": "Two interfaces of one device are in one subnet.",
     "interface.unknown": "A device has no interface of that name.",
