@@ -222,7 +222,8 @@ segments: {out: [gate/out, stranger], in: [gate/in, desk]}
     "filters, written, says, code",
     [
         ("", "inbound: permit", "inbound: permit (a.yaml:", "firewall.open"),
-        ("arriving: empty", "", "list empty is empty, empty-list: permit", "list.empty"),
+        ("arriving: empty", "empty-list: permit", "list empty is empty, empty-list: permit", "list.empty"),
+        ("arriving: empty", "empty-list: permit", "list empty is empty, empty-list: permit", "firewall.open"),
     ],
 )
 def test_what_lets_a_stranger_in_is_said_in_the_first_line(filters: str, written: str, says: str, code: str) -> None:
@@ -231,6 +232,54 @@ def test_what_lets_a_stranger_in_is_said_in_the_first_line(filters: str, written
     assert journey.answered
     assert f"let through by {says}" in str(journey)
     assert code in codes(text)
+
+
+@pytest.mark.parametrize("filters", ["", "arriving: empty"])
+@pytest.mark.parametrize(
+    "more", ["", "everywhere: empty", "everywhere: {lists: [all], enabled: no}", "crossings: [{from: out, into: in, lists: empty}]"]
+)
+def test_an_empty_list_says_nothing(filters: str, more: str) -> None:
+    """At an interface, everywhere, in a crossing; nor does a list that is switched off: strangers start nothing."""
+    text = OUTSIDE.replace("{FILTER}", f"{{{filters}}}").replace("{SETTING}", "{}")
+    text = text.replace("lists: {", "lists: {all: [{permit: any}], ").replace(
+        "    kind: firewall\n", f"    kind: firewall\n    {more}\n"
+    )
+    journey = mc.trace(built(text), "stranger", "desk", "ssh")
+    assert (journey.fate, journey.cause) == ("dropped", "filter.inbound")
+    assert "firewall.closed" in codes(text)
+
+
+HIDDEN = """\
+devices:
+  gate:
+    kind: firewall
+    interfaces: {up: 10.40.9.2/24, in: 10.40.1.1/24}
+    uplinks: {ways: [up]}
+    ROUTE
+  stranger: {kind: host, address: 10.40.9.10/24, gateway: 10.40.9.2, serves: [ssh]}
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1, serves: [ssh]}
+segments: {up: [gate/up, stranger], in: [gate/in, desk]}
+"""
+
+
+@pytest.mark.parametrize(
+    "route, guarded",
+    [
+        ("routes: [{prefix: default, next-hop: 10.40.9.1}]", True),
+        ("routes: [{prefix: default, leaving: up}]", True),
+        ("routes: [{prefix: default, leaving: ways}]", True),
+        ("routes: [{prefix: 10.40.7.0/24, next-hop: 10.40.9.1}]", False),
+        ("routes: [{prefix: default, next-hop: 10.40.9.1, table: side}]", False),
+    ],
+)
+def test_a_firewall_behind_a_private_uplink_has_an_outside(route: str, guarded: bool) -> None:
+    text = HIDDEN.replace("ROUTE", route)
+    journey = mc.trace(built(text), "stranger", "desk", "ssh")
+    assert journey.answered is not guarded
+    assert ("firewall.outside" in codes(text)) is guarded
+    assert mc.trace(built(text), "desk", "stranger", "ssh").answered
+    written = text.replace("in: 10.40.1.1/24", "in: {address: 10.40.1.1/24, outside: no}")
+    assert mc.trace(built(written), "stranger", "desk", "ssh").answered, "whoever writes outside anywhere is taken at their word"
 
 
 def test_a_firewall_without_a_route_inside_is_blamed_and_found_before() -> None:

@@ -51,6 +51,7 @@ CASES: list[tuple[str, str, dict[str, str], tuple[Any, ...], str, str, str]] = [
     ("end-of-list", "deny", {"LEFT": "arriving: web"}, ("left", "right", "ping"), "dropped", "filter.end", "silence"),
     ("end-of-list", "reject", {"LEFT": "arriving: web"}, ("left", "right", "ping"), "rejected", "filter.end", "unreachable"),
     ("end-of-list", "permit", {"LEFT": "arriving: web"}, ("left", "right", "ping"), "delivered", "echo.answered", "answered"),
+    ("empty-list", "ignore", {"LEFT": "arriving: empty"}, ("left", "right", "ping"), "delivered", "echo.answered", "answered"),
     ("empty-list", "permit", {"LEFT": "arriving: empty"}, ("left", "right", "ping"), "delivered", "echo.answered", "answered"),
     ("empty-list", "deny", {"LEFT": "arriving: empty"}, ("left", "right", "ping"), "dropped", "filter.empty", "silence"),
     ("no-list", "permit", {}, ("left", "right", "ping"), "delivered", "echo.answered", "answered"),

@@ -49,6 +49,7 @@ def device(ctx: Context, name: str, entry: DeviceIn) -> Device:
         far_hosts=_far_hosts(ctx, name, entry, kind),
         records={n: tuple(a) for n, a in entry.records.items()} if entry.records is not None else None,
         resolvers=tuple(entry.resolvers),
+        resolvers_mark=ctx.spot(*base, "resolvers"),
         uplinks=_uplinks(ctx, name, entry, interfaces),
         ospf=ospf(ctx, name, entry, interfaces),
         rip=rip(ctx, name, entry, interfaces),
@@ -122,9 +123,6 @@ def _next_hop_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) 
     if route.leaving in entry.uplinks:
         words = f"a route by the group {route.leaving} has no next-hop: each member has its own."
         ctx.fault("route.group", mark, words, "Remove next-hop, or write a route for each member.")
-    if route.next_hop.special:
-        words = f"next hop {route.next_hop} is {route.next_hop.special}: no router has it."
-        ctx.fault("route.next-hop-special", mark, words, "Name the neighbour's address.")
 
 
 def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> None:

@@ -21,6 +21,7 @@ from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import validate
 from mossy_compass.marks import Problem, Problems, Severity
 from mossy_compass.model.check import check_network
+from mossy_compass.model.goals import check_goals
 from mossy_compass.model.network import Network
 from mossy_compass.plan.check import check_orders, check_rules
 
@@ -118,6 +119,8 @@ def read_node(tree: Node, problems: Problems) -> Reading:
         check_network(network, problems)
         check_orders(network, problems)
         check_rules(network, problems)
+    elif network is not None:
+        check_goals(network, problems, certain=False)
     if problems.errors:
         network = None
     return Reading(network, tuple(problems.in_order()), problems.lines)

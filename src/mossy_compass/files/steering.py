@@ -93,6 +93,14 @@ def _port_faults(ctx: Context, entry: TranslateIn, portless: bool, path: Path) -
     if port is not None and port.first != port.last:
         spot = ctx.spot(*path, "goes-to", "port")
         ctx.fault("translate.port", spot, f"the packets go to one port, and {port.first}-{port.last} are several.", "Name one.")
+    if port is not None and port.first == 0:
+        spot = ctx.spot(*path, "goes-to", "port")
+        ctx.fault(
+            "translate.port",
+            spot,
+            "port 0 is nobody's: it stands for no port (RFC 6335 section 6).",
+            "Name the port that is served.",
+        )
     if portless:
         words = "a new port needs services that have ports; without service: this rule is about every protocol."
         ctx.fault("translate.port", ctx.spot(*path), words, "Add service: tcp/PORT, or leave the new port out.")

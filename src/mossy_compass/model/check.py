@@ -12,9 +12,10 @@ from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import replace
 
 from mossy_compass.marks import Mark, Problems, Severity
-from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, StaticRoute, Term, Translate, Verdict
-from mossy_compass.model.settings import EndOfList
-from mossy_compass.packet.address import Address, Prefix
+from mossy_compass.model.goals import check_goals
+from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, Term, Translate, Verdict
+from mossy_compass.model.settings import EmptyList, EndOfList
+from mossy_compass.packet.address import Address
 
 WARN = Severity.WARNING
 NOTE = Severity.NOTE
@@ -26,6 +27,7 @@ def check_network(network: Network, problems: Problems) -> None:
     members = {m for s in network.segments.values() for m in s.members}
     for device in network.devices.values():
         _device(device, members, problems)
+    check_goals(network, problems)
     _addresses(network, problems)
     _segments(network, problems)
     _same(network, problems)
@@ -91,12 +93,21 @@ def _lists(network: Network, problems: Problems) -> None:
                 problems.add("idle.disabled", rule.mark, words, "", NOTE)
 
 
+_EMPTY = {
+    EmptyList.IGNORE: "nothing is compared with it there, as if it were not attached",
+    EmptyList.PERMIT: "it lets everything pass there",
+    EmptyList.DENY: "it lets nothing pass there",
+}
+"""What a list without a rule does, in words."""
+
+
 def _attached_list(network: Network, entry: AccessList, places: list[tuple[str, str, str]], problems: Problems) -> None:
     """A list that is attached: without a rule, or with nothing but denies before an end that denies."""
     if not entry.rules:
-        where = ", ".join(place_words(*p) for p in places)
-        words = f"list '{entry.name}' has no rule, and is attached at {where}: what it does follows from the setting empty-list."
-        problems.add("list.empty", entry.mark, words, "Write its rules.", WARN)
+        for value in dict.fromkeys(network.devices[p[0]].settings.empty_list for p in places):
+            where = ", ".join(place_words(*p) for p in places if network.devices[p[0]].settings.empty_list is value)
+            words = f"list '{entry.name}' has no rule, and is attached at {where}: {_EMPTY[value]} (empty-list: {value})."
+            problems.add("list.empty", entry.mark, words, "Write its rules.", WARN)
     active = [r for r in entry.rules if not r.disabled]
     if active and all(r.verdict in (Verdict.DENY, Verdict.REJECT) for r in active):
         ends = {network.devices[d].settings.end_of_list for d, _, _ in places}
@@ -114,9 +125,6 @@ def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -
     leased = any(i.leased for i in device.interfaces.values())
     if not leased:
         _gateway(device, problems)
-    for route in device.routes:
-        if route.next_hop is not None and not leased:
-            _next_hop(device, route, route.next_hop, problems)
 
 
 def _gateway(device: Device, problems: Problems) -> None:
@@ -165,40 +173,6 @@ def _cabling(device: Device, members: set[tuple[str, str]], problems: Problems) 
     elif not any((device.name, i.name) in members for i in device.interfaces.values()):
         words = f"{device.name} is connected to nothing."
         problems.add("device.alone", device.mark, words, "Name one of its interfaces in a segment.", WARN)
-
-
-def _next_hop(device: Device, route: StaticRoute, hop: Address, problems: Problems) -> None:
-    """A next hop that is the device itself, or on none of its subnets."""
-    own = [a.prefix for i in device.interfaces.values() for a in i.addresses]
-    if not hop.is_link_local and hop in [a for a, _ in device.own_addresses()]:
-        words = f"the {_route(route.origin)} {hop} is {device.name} itself."
-        problems.add("route.self", route.mark, words, "Name the neighbour's address.", WARN)
-        return
-    if _on_link(hop, own):
-        return
-    if route.origin == "gateway":
-        held = ", ".join(map(str, own)) or "it has none"
-        words = f"gateway {hop} is on no subnet of {device.name} ({held}): nothing beyond them can be reached."
-        problems.add("host.gateway-elsewhere", route.mark, words, "Use an address of the host's own subnet.", WARN)
-    elif not _recursive(device, route, hop):
-        words = f"next hop {hop} is on no subnet of {device.name}: the route is inactive."
-        problems.add("route.next-hop-elsewhere", route.mark, words, "Use an address of a connected subnet.", WARN)
-
-
-def _on_link(hop: Address, own: Iterable[Prefix]) -> bool:
-    """Whether a next hop is a neighbour: on a subnet of the device, or link-local, as every neighbour of IPv6 may be called."""
-    return (hop.is_link_local and hop.family == 6) or any(prefix.holds(hop) for prefix in own)
-
-
-def _recursive(device: Device, route: StaticRoute, hop: Address) -> bool:
-    """True where another route may lead to a next hop: one that is written, or one that a protocol may teach."""
-    others = (r.prefix for r in device.routes if r is not route and not r.prefix.is_default)
-    return bool(device.ospf or device.rip) or any(p.holds(hop) for p in others)
-
-
-def _route(origin: str) -> str:
-    """An origin with its article's worth of words, for sentences."""
-    return "gateway" if origin == "gateway" else "next hop"
 
 
 def _addresses(network: Network, problems: Problems) -> None:

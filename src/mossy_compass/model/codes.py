@@ -9,6 +9,14 @@ from __future__ import annotations
 
 FINDINGS: dict[str, str] = {
     "address.duplicate": "Two interfaces bear the same address, so which of them answers is chance.",
+    "address.elsewhere": "An address that must be a neighbour's is on no subnet there.",
+    "address.family": "An address is of a family that its place is not about.",
+    "address.link-local": "A link-local address stands where nothing says on which segment it is.",
+    "address.self": "A device sends packets to itself as to a neighbour.",
+    "address.silent": "Nobody has an address that packets are sent to.",
+    "address.special": "An address that packets are sent to can be nobody's.",
+    "address.subnet-end": "An address that packets are sent to is the first or last of a subnet.",
+    "address.unserved": "Packets are sent to a host that does not listen for them.",
     "builder.twice": "A part is added to a network in Python under a name that is taken.",
     "change.step": "A step of a change file cannot be done.",
     "drill.change": "A change file of a drill has faults.",
@@ -27,7 +35,7 @@ FINDINGS: dict[str, str] = {
     "file.too-large": "The file is larger than is read.",
     "file.version": "The file is of a version that this release does not read.",
     "firewall.closed": "A firewall's outside interface has no list, so strangers can start nothing: the default of a firewall.",
-    "firewall.outside": "A firewall does not say which interfaces are outside, and several are taken to be.",
+    "firewall.outside": "A firewall does not say which interfaces are outside; it is told which are taken to be.",
     "gate.built-in": "A built-in rule is switched that the kind of device does not have.",
     "crossing.self": "A crossing begins at the device itself, whose own packets are for from-self.",
     "hours.never": "A window of time closes as it opens.",

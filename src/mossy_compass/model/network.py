@@ -521,6 +521,7 @@ class Device(Shown):
     far_hosts: Mapping[str, FarHost] = field(default_factory=dict)
     records: Mapping[str, tuple[Address, ...]] | None = None
     resolvers: tuple[Address, ...] = ()
+    resolvers_mark: Mark | None = _mark(None)  # noqa: RUF009
     uplinks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     ospf: OspfProcess | None = None
     rip: RipProcess | None = None

@@ -53,11 +53,11 @@ SETTINGS: dict[str, Setting] = {
         ),
         Setting(
             "empty-list",
-            ("permit", "deny"),
-            "permit",
-            "permit",
-            "permit",
-            "What an attached list without any rule does; it says nothing, so it hinders nothing.",
+            ("ignore", "permit", "deny"),
+            "ignore",
+            "ignore",
+            "ignore",
+            "What an attached list without any rule does; it says nothing, so it counts for nothing, as if it were not attached. Whoever writes permit lets in by it.",
         ),
         Setting(
             "no-list",
@@ -278,6 +278,14 @@ class EndOfList(StrEnum):
     REJECT = "reject"
 
 
+class EmptyList(StrEnum):
+    """Values of ``empty-list``."""
+
+    IGNORE = "ignore"
+    PERMIT = "permit"
+    DENY = "deny"
+
+
 class SourceCheck(StrEnum):
     """Values of ``source-check`` (RFC 3704)."""
 
@@ -318,7 +326,8 @@ class Settings:
     Attributes:
         forwarding: packets for others are passed on.
         end_of_list: what the end of an attached list does.
-        empty_list_permits, no_list_permits: what an empty list, or none, does.
+        empty_list: what a list without any rule does where it is attached.
+        no_list_permits: what happens where no list is attached.
         inbound, outbound, through: what no rule let pass is permitted, by where it comes from and goes to.
         translation_opens: what a destination rule sends on is let in from outside.
         logs_defaults: a default that stops a packet is logged.
@@ -347,7 +356,7 @@ class Settings:
 
     forwarding: bool
     end_of_list: EndOfList
-    empty_list_permits: bool
+    empty_list: EmptyList
     no_list_permits: bool
     inbound: bool
     outbound: bool
@@ -393,7 +402,7 @@ def settings_of(kind: str, written: Mapping[str, tuple[str, Mark]]) -> Settings:
     return Settings(
         forwarding=value["forwarding"] == "yes",
         end_of_list=EndOfList(value["end-of-list"]),
-        empty_list_permits=value["empty-list"] == "permit",
+        empty_list=EmptyList(value["empty-list"]),
         no_list_permits=value["no-list"] == "permit",
         inbound=value["inbound"] == "permit",
         outbound=value["outbound"] == "permit",

@@ -7,13 +7,14 @@ and the row and the stage are both named.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from mossy_compass.marks import Mark, Problems, Severity, hint
 from mossy_compass.model.check import inspecting, place_words, standing_lists
 from mossy_compass.model.network import AccessList, Device, Interface, Kind, Network, Rule
-from mossy_compass.packet.address import in_spans
+from mossy_compass.model.outside import Known, outside_of
+from mossy_compass.model.settings import EmptyList
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.order import SPECS, Stage, faults, given_before, orders
@@ -76,31 +77,38 @@ def _named_ports(network: Network, device: Device, problems: Problems) -> None:
                 problems.add("rule.interface", standing.rule.mark, words, hint(unknown[0], known, "interfaces"), Severity.WARNING)
 
 
-def _faces(network: Network, device: Device, written: bool) -> list[Interface]:
-    """The interfaces that face strangers: those that say so, or where none does, those without a local address."""
-    ports = [p for p in device.interfaces.values() if not p.loopback]
-    return [p for p in ports if (p.outside if written else _no_local(network, p))]
+def _and(names: Sequence[str]) -> str:
+    """``fibre is``, ``fibre and radio are``."""
+    return f"{' and '.join(names)} {'is' if len(names) == 1 else 'are'}"
 
 
-def _meets_a_list(device: Device, port: Interface) -> bool:
-    """Whether some list is asked about what comes by an interface."""
-    crossing = any(c.origin in ("any", port.name, port.zone) for c in device.gates.crossings)
-    return bool(port.arriving_lists or device.gates.everywhere or crossing)
+def _lists_met(device: Device, port: Interface) -> list[str]:
+    """The lists that are asked about what comes by an interface."""
+    gates = device.gates
+    crossings = (c for c in gates.crossings if c.origin in ("any", port.name, port.zone))
+    return [*port.arriving_lists, *(gates.everywhere if gates.everywhere_on else ()), *(n for c in crossings for n in c.lists)]
 
 
 def _open_outside(network: Network, device: Device, problems: Problems) -> None:
     """A firewall's interface to what is not its own, by which strangers come in without meeting a rule."""
-    written = any(i.outside is not None for i in device.interfaces.values())
-    faces = _faces(network, device, written)
-    if len(faces) > 1 and not written:
-        names = " and ".join(p.name for p in faces)
-        words = f"{device.name} does not say which of its interfaces are outside; {names} are taken to be, since no address there is local."
+    outside = outside_of(network, device)
+    faces = [device.interfaces[name] for name in outside.ports]
+    if outside.known is Known.ROUTES or (outside.known is Known.ADDRESSES and len(faces) > 1):
+        words = f"{device.name} does not say which of its interfaces are outside; {_and(outside.ports)} taken to be, since {outside.known}."
         problems.add("firewall.outside", device.mark, words, "Write outside: yes at those that face strangers.", Severity.NOTE)
     settings = device.settings
     for port in faces:
-        if _meets_a_list(device, port) or not settings.no_list_permits:
+        met = [network.lists[n] for n in _lists_met(device, port) if n in network.lists]
+        empty = met and not any(entry.rules for entry in met) and settings.empty_list
+        if empty is EmptyList.PERMIT:
+            words = f"list '{met[0].name}' is attached to what arrives by {device.name}/{port.name}, which faces strangers, has no rule, and lets in whatever they send (empty-list: permit)."
+            problems.add("firewall.open", port.mark, words, "Write its rules, or leave empty-list: permit out.", Severity.WARNING)
             continue
-        where = f"no list is attached to what arrives by {device.name}/{port.name}, which faces strangers"
+        if (met and empty is not EmptyList.IGNORE) or not settings.no_list_permits:
+            continue
+        where = (
+            f"no list{' with a rule' * bool(met)} is attached to what arrives by {device.name}/{port.name}, which faces strangers"
+        )
         if settings.inbound:
             remedy = "Attach one: filter: {arriving: NAME}, or set inbound: deny."
             problems.add("firewall.open", port.mark, f"{where}: whatever they send is let in.", remedy, Severity.WARNING)
@@ -109,12 +117,6 @@ def _open_outside(network: Network, device: Device, problems: Problems) -> None:
             problems.add(
                 "firewall.closed", port.mark, words, "Attach a list that permits what they may, or leave it so.", Severity.NOTE
             )
-
-
-def _no_local(network: Network, port: Interface) -> bool:
-    """True for an interface that has addresses, and none that is local."""
-    held = [a.address for a in port.addresses if not a.address.is_link_local]
-    return bool(held) and not any(in_spans(a.key, network.local) for a in held)
 
 
 def _left_out(device: Device, problems: Problems, mark: Mark) -> None:

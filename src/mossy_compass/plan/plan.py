@@ -13,19 +13,9 @@ from typing import NamedTuple
 from mossy_compass.errors import InputError
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.check import attached, classifying
-from mossy_compass.model.network import (
-    AccessList,
-    Candidate,
-    Device,
-    FarHost,
-    Interface,
-    Kind,
-    Network,
-    Serves,
-    link_locals,
-    name_hash,
-)
-from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans, in_spans
+from mossy_compass.model.network import AccessList, Candidate, Device, FarHost, Interface, Network, Serves, link_locals, name_hash
+from mossy_compass.model.outside import outside_of
+from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import BUILT_IN_SERVICES
 from mossy_compass.plan.actions import Half
@@ -156,7 +146,7 @@ class DevicePlan:
         names = None if device.settings.learns_names else plan.resolved_by(device)
         self.reader = Reader(self.own_spans, port_names(device), names)
         self.local = plan.network.local
-        self.outside = self._outside()
+        self.outside = frozenset(outside_of(plan.network, device).ports)
         self.leaving_places: dict[str, Place] | None = None
         self.self_table: tuple[Table, dict[str, Because]] | None = None
         self.names_at = plan.names_at
@@ -247,19 +237,9 @@ class DevicePlan:
     def is_outside(self, port: str) -> bool:
         """True where a device faces what is not its own: as the file says, or for a firewall as its addresses suggest.
 
-        Where no interface of a firewall says so, those without any address in local-networks are taken to be outside.
+        Where no interface of a firewall says so, ``model/outside.py`` says which are taken to be outside.
         """
         return port in self.outside
-
-    def _outside(self) -> frozenset[str]:
-        """The interfaces that face what is not one's own."""
-        ports = self.device.interfaces.values()
-        if any(i.outside is not None for i in ports):
-            return frozenset(i.name for i in ports if i.outside)
-        if self.device.kind is not Kind.FIREWALL:
-            return frozenset()
-        held = {i.name: [a.address for a in i.addresses if not a.address.is_link_local] for i in ports}
-        return frozenset(n for n, own in held.items() if own and not any(in_spans(a.key, self._network.local) for a in own))
 
     def down_port(self, hop: Hop) -> str | None:
         """The interface that a way out needs, when that is down."""

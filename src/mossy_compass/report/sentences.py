@@ -109,10 +109,25 @@ def _let_through(journey: Journey) -> str:
     """The rules and defaults that let it pass; that nothing was examined is said too."""
     permits = [b.cited() for _, b in journey.there.permits()]
     if not permits:
-        return "; no list is attached where it passed"
+        empty = _ignored(journey)
+        return f"; no list{' with a rule' * bool(empty)} is attached where it passed{f' ({empty})' if empty else ''}"
     more = len(permits) - MOST_PERMITS
     words = permits if more <= 0 else [*permits[:MOST_PERMITS], f"{more} more"]
     return f", let through by {' and '.join(words)}"
+
+
+def _ignored(journey: Journey) -> str:
+    """The lists without a rule that stand on the way there and count for nothing."""
+    if journey.plan is None:
+        return ""
+    network, names = journey.plan.network, []
+    for hop in journey.there.hops:
+        device = network.devices.get(hop.device)
+        for port, way in ((hop.arriving, "arriving_lists"), (hop.leaving, "leaving_lists")):
+            if device is not None and port is not None and port in device.interfaces:
+                names += [n for n in getattr(device.interfaces[port], way) if n in network.lists and not network.lists[n].rules]
+    words = ", ".join(dict.fromkeys(names))
+    return f"{words} {'is' if len(set(names)) == 1 else 'are'} empty and ignored" if names else ""
 
 
 def _lookup_words(lookup: Lookup, journey: Journey) -> str:

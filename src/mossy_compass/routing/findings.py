@@ -15,12 +15,14 @@ from typing import NamedTuple
 from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import intersect
 from mossy_compass.marks import Mark, Problem, Problems, Severity
-from mossy_compass.model.network import Device, Interface, Kind, RouteAction, Term, Translate
-from mossy_compass.packet.address import BITS, Address, InterfaceAddress, Prefix
+from mossy_compass.model.goals import NEIGHBOURS, RESOLVERS, Goal, Sort, code, goals
+from mossy_compass.model.network import Device, Interface, Kind, Network, RouteAction, Term, Translate
+from mossy_compass.packet.address import BITS, Address, InterfaceAddress, Prefix, Span, in_spans
+from mossy_compass.packet.service import UDP, WITH_PORTS, Service
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.domains import Domain, Port
 from mossy_compass.routing.ospf import PASSIVE
-from mossy_compass.routing.table import Hop, Loser
+from mossy_compass.routing.table import Loser
 
 WARN, NOTE = Severity.WARNING, Severity.NOTE
 _SAID_BEFORE = ("host.gateway-elsewhere", "route.next-hop-elsewhere", "route.self", "interface.alone")
@@ -36,7 +38,7 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
 
     """
     problems = Problems(dict(lines or {}))
-    said = {p.mark for p in before if p.code in _SAID_BEFORE}
+    said = {p.mark for p in before if p.code in _SAID_BEFORE or p.code.startswith("address.")}
     _segments(routing, problems)
     _overlaps(routing, problems)
     _leases(routing, problems)
@@ -47,6 +49,7 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
     _silent_pairs(routing, problems)
     for device in routing.network.devices.values():
         _static(routing, device, problems, said)
+    _goals(routing, problems, said)
     _no_way_back(routing, problems)
     _no_route_in(routing, problems)
     return tuple(problems.in_order())
@@ -277,10 +280,6 @@ def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark
         for loser in table.inactive:
             if loser.route.mark in written and loser.route.mark not in said:
                 _never_used(device, loser, problems)
-        for route in table.single():
-            for hop in route.hops if route.origin in ("static", "gateway") else ():
-                if hop.address and hop.via is None and hop.mark not in said:
-                    _asked(routing, device, route.origin, hop, hop.address, problems)
         _asked_by_nobody(device, name, problems)
 
 
@@ -306,21 +305,80 @@ def _goal(prefix: Prefix) -> str:
     return "everything else (default)" if prefix.is_default else str(prefix)
 
 
-def _asked(routing: Routing, device: Device, origin: str, hop: Hop, address: Address, problems: Problems) -> None:
-    """A static route whose next hop nobody answers for, or which is the device itself."""
-    domain = routing.domains.of(device.name, hop.interface)
-    answers = routing.domains.answers(domain, address) if domain else ()
-    if not any(a.device != device.name for a in answers):
-        owner = routing.network.owner_of(address)
-        where = f"; {owner} bears it, but is not on that segment" if owner else ""
-        problems.add(
-            "host.gateway-silent" if origin == "gateway" else "route.next-hop-silent",
-            hop.mark or device.mark,
-            f"{device.name}: nobody on segment {domain.name if domain else '?'} answers for "
-            f"{'gateway' if origin == 'gateway' else 'next hop'} {address}{where}: packets sent there are lost.",
-            "Use the address of a neighbour that is there.",
-            WARN,
-        )
+def _goals(routing: Routing, problems: Problems, said: set[Mark]) -> None:
+    """Addresses that packets are to go to, and where nobody is, or nothing listens; over the places of ``model/goals.py``."""
+    network = routing.network
+    owners = network.owners()
+    for device in network.devices.values():
+        for goal in goals(device) if device.layer3 else ():
+            if goal.mark in said:
+                continue
+            words, remedy = _nobody(routing, goal, owners)
+            if words:
+                problems.add(code(goal.sort, "address.silent"), goal.mark, words, remedy, WARN)
+                continue
+            words = _unserved(network, goal, owners)
+            if words:
+                problems.add(code(goal.sort, "address.unserved"), goal.mark, words, "Let it serve that, or name who does.", WARN)
+
+
+def _nobody(routing: Routing, goal: Goal, owners: Mapping[Address, tuple[str, ...]]) -> tuple[str, str]:
+    """That nobody has an address, or that its owner is not a neighbour, in words; and what to do."""
+    owner = owners.get(goal.address, ("",))[0]
+    if goal.sort not in NEIGHBOURS:
+        if owner or _may_be_somebody(routing.network, goal.address):
+            return "", ""
+        return f"{goal.device.name}: nobody has {goal.words.rstrip(',')}: packets for it are lost.", "Name the address of somebody."
+    for name in goal.interfaces:
+        port = goal.device.interfaces[name]
+        if not any(a.prefix.holds(goal.address) for a in port.addresses):
+            continue
+        domain = routing.domains.of(goal.device.name, name)
+        answers = routing.domains.answers(domain, goal.address) if domain else ()
+        own = goal.sort is Sort.LEASE_GATEWAY  # a lease may well name its own device
+        if not any(own or a.device != goal.device.name for a in answers):
+            where = f"; {owner} has it, but is not on that segment" if owner and owner != goal.device.name else ""
+            segment = domain.name if domain else "?"
+            words = f"{goal.device.name}: nobody on segment {segment} answers for {goal.words}{where}: packets sent there are lost."
+            return words, "Use the address of a neighbour that is there."
+    return "", ""
+
+
+def _may_be_somebody(network: Network, address: Address) -> bool:
+    """Whether an address is leased to somebody, answered for by somebody, or beyond what is modelled."""
+    ports = [p for d in network.devices.values() for p in d.interfaces.values()]
+    if any(in_spans(address.key, p.answers_for) for p in ports):
+        return True
+    if any(pool.first.key <= address.key <= pool.last.key for d in network.devices.values() for pool in d.leases):
+        return True
+    inside = any(a.prefix.holds(address) for p in ports for a in p.addresses)
+    return not inside and not in_spans(address.key, network.local)
+
+
+def _unserved(network: Network, goal: Goal, owners: Mapping[Address, tuple[str, ...]]) -> str:
+    """That nothing listens where packets are sent: no resolver, or no service on that port."""
+    holders = [network.devices[n] for n in owners.get(goal.address, ()) if n in network.devices]
+    if not holders or goal.sort in NEIGHBOURS:
+        return ""
+    holder = holders[0]
+    served = [s.service for s in holder.serves] + [s for o in holder.gates.offers for s in o.services]
+    if goal.sort in RESOLVERS:
+        listens = holder.records is not None or any(s.covers(UDP, 53) for s in served)
+        return "" if listens else f"{goal.device.name}: {goal.words} is {holder.name}, which is no resolver."
+    rule = goal.rule
+    wanted = [s for s in (rule.services if rule else None) or () if s.protocol in WITH_PORTS and s.ports is not None]
+    for service in wanted:
+        ports = Span(rule.to_port, rule.to_port) if rule and rule.to_port is not None else service.ports
+        if ports and not any(_overlap(s, service.protocol, ports) for s in served):
+            asked = Service(service.protocol, ports)
+            return f"{goal.device.name}: {goal.words} is {holder.name}, and nothing listens there for {asked}."
+    return ""
+
+
+def _overlap(served: Service, protocol: int, ports: Span) -> bool:
+    """Whether something is served on one of some ports."""
+    held = served.ports
+    return served.protocol == protocol and (held is None or (held.first <= ports.last and ports.first <= held.last))
 
 
 def _no_way_back(routing: Routing, problems: Problems) -> None:

@@ -96,6 +96,8 @@ def crossing_place(here: DevicePlan, origin: str | None, into: str) -> Place:
     if found is None:
         return Place((), default_for(here, origin, into), (), here.names_at)
     consults = lists_of(here, found.lists)
+    if not consults:
+        return Place((), default_for(here, origin, into), (), here.names_at)
     return Place(consults, end_of(here, [c.table for c in consults], "crossing", found.words), (), here.names_at)
 
 
@@ -193,7 +195,7 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
 
 def from_self(here: DevicePlan, port: str | None) -> Step | None:
     """Whether the device may send packets of its own; what answers a question that it took is not held back."""
-    if port is not None or (here.settings.from_self and not here.device.gates.from_self):
+    if port is not None or (here.settings.from_self and not lists_of(here, here.device.gates.from_self)):
         return None
     answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
     return Step(Stage.FROM_SELF, guard(answers, NOT_ADMITTED), from_self_place(here).decide)
@@ -201,10 +203,9 @@ def from_self(here: DevicePlan, port: str | None) -> Step | None:
 
 def from_self_place(here: DevicePlan) -> Place:
     """What the device's own packets meet."""
-    gates = here.device.gates
-    if here.settings.from_self and not gates.from_self:
+    written = lists_of(here, here.device.gates.from_self)
+    if here.settings.from_self and not written:
         return Place((), SILENT)
-    written = lists_of(here, gates.from_self)
     built_in = built_in_table(here, FROM_SELF)
     mute = (Stop(Fate.DROPPED, "self.mute"),)
     logged = LOGGED_DEFAULT if here.settings.logs_defaults else ""
@@ -230,7 +231,7 @@ def front_place(here: DevicePlan, rule: Translate) -> Place:
 
 def front(here: DevicePlan, port: str | None) -> Step | None:
     """The lists of one front: of a destination rule that sent the packet on."""
-    rules = [t for t in here.device.translate if t.lists]
+    rules = [t for t in here.device.translate if lists_of(here, t.lists)]
     if port is None or not rules:
         return None
     places = {rule.id: front_place(here, rule) for rule in rules}
@@ -308,7 +309,7 @@ def every_place(here: DevicePlan) -> Iterator[Standing]:
     from_own = (Condition("from", (("source", here.own_spans),)),)
     yield Standing(Where.FROM_SELF, "of itself", from_self_place(here), (), (), from_own)
     for rule in here.device.translate:
-        if rule.lists:
+        if lists_of(here, rule.lists):
             yield Standing(Where.FRONT, f"front {rule.id}", front_place(here, rule), name=rule.id)
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.model.gates import Profile
 from mossy_compass.model.network import Verdict
-from mossy_compass.model.settings import EndOfList
+from mossy_compass.model.settings import EmptyList, EndOfList
 from mossy_compass.packet.address import Address, in_spans
 from mossy_compass.plan.actions import PASS, Action, Decision, Leave, Pass, Reply, Stop
 from mossy_compass.plan.conditions import members
@@ -199,7 +199,7 @@ def end_of(here: DevicePlan, tables: Sequence[Table], where: str, port: str) -> 
         mark = settings.mark("empty-list") or last.mark
         because = Because("list.empty", (last.name, settings.text("empty-list")), mark, last.about)
         note = Because("note.list", (last.name, where, here.name, port))
-        if settings.empty_list_permits:
+        if settings.empty_list is EmptyList.PERMIT:
             return Otherwise("empty-list", Decision(Did.PERMITTED, because, PASS, note, last.id))
         stop = (Stop(Fate.DROPPED, "filter.empty"),)
         return Otherwise("empty-list", Decision(Did.DROPPED, because, stop, None, last.id, "", logged))
@@ -232,8 +232,10 @@ def otherwise(here: DevicePlan, tables: Sequence[Table], where: str, port: str) 
 
 
 def lists_of(here: DevicePlan, names: Iterable[str]) -> tuple[Consult, ...]:
-    """Lists by name, as filters."""
-    return tuple(Consult(here.read_list(name)) for name in names)
+    """Lists by name, as filters. One without any rule is as if it were not attached, unless ``empty-list`` says otherwise."""
+    found = (here.read_list(name) for name in names)
+    ignored = here.settings.empty_list is EmptyList.IGNORE
+    return tuple(Consult(table) for table in found if table.rows or not ignored)
 
 
 def _variant(here: DevicePlan, profile: Profile, common: tuple[Consult, ...], port: str) -> Variant:
@@ -265,7 +267,7 @@ def place_at(here: DevicePlan, port: str, where: str) -> Place:
     if where == "arriving":
         for profile in gates.profiles:
             ports = None if profile.arriving is None else {p for n in profile.arriving for p in here.reader.ports.get(n, (n,))}
-            if ports is None or port in ports:
+            if (ports is None or port in ports) and lists_of(here, profile.lists):
                 variants.append(_variant(here, profile, common, port))
     return Place(common, otherwise(here, [c.table for c in common], where, port), variants, here.names_at)
 
