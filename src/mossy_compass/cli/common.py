@@ -170,12 +170,13 @@ def show_problems(problems: Sequence[Problem], name: str, *, error: bool = False
     from rich.console import Group
     from rich.text import Text
 
+    from mossy_compass.model.codes import rank
     from mossy_compass.report import text
 
     refused = any(p.severity == "error" for p in problems)
     verdict = "cannot be used until the errors are mended" if refused else "can be used"
     head = f"{name}: {text.count_words(problems)}; the network {verdict}."
-    first = sorted(problems, key=lambda p: p.severity != "error")  # stable: within each kind by place
+    first = sorted(problems, key=lambda p: rank(p.severity, p.code))  # stable: within each kind by place
     show(Group(Text(head), *[text.problem(p) for p in first]), error=error)
 
 

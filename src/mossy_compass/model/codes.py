@@ -46,7 +46,7 @@ FINDINGS: dict[str, str] = {
     "list.cuts-routing": "The end of a list stops the routing protocol that the device speaks on that interface.",
     "list.long": "A list is too long for its rules to be compared exactly.",
     "list.too-large": "The exact sets of a list need more memory than is given to them.",
-    "list.wrong-side": "A list is attached where the sources of its rules do not arrive.",
+    "list.wrong-side": "A list is attached where what its rules are about does not pass.",
     "rule.any-local": "A rule without destination is about local networks too.",
     "rule.never": "No packet meets all conditions of a rule.",
     "rule.partly-covered": "A rule shares packets with a rule above it that says the opposite.",
@@ -81,7 +81,7 @@ FINDINGS: dict[str, str] = {
     "interface.which": "A segment names a device of several interfaces without saying which.",
     "key.missing": "A key that must be given is not there.",
     "key.unknown": "A key that does not exist there.",
-    "lease.named": "A rule names a host whose address is leased and may change.",
+    "lease.named": "A rule, translation, policy route, profile or offer names a host whose address is leased and may change.",
     "lease.none": "An interface that is leased gets no lease, and has no address.",
     "lease.range": "A lease range is not within a subnet of its interface.",
     "list.empty": "An attached list has no rule.",
@@ -91,6 +91,7 @@ FINDINGS: dict[str, str] = {
     "name.twice": "Two things have one name, so that a rule that says it would be read two ways.",
     "name.unknown": "A word is no group, device, name or address.",
     "ospf.backbone": "Area 0 is made a stub.",
+    "ospf.one-end": "OSPF is spoken at one end of a segment, and not at the other, whose device speaks it elsewhere.",
     "ospf.no-neighbour": "Two interfaces on one segment speak OSPF and do not become neighbours.",
     "route.action": "A route that discards has a next hop, which has no effect.",
     "route.link-local": "A link-local next hop without the interface that it is behind.",
@@ -128,14 +129,18 @@ FINDINGS: dict[str, str] = {
     "switch.key": "Something is written at a switch that has no effect there.",
     "switch.list": "A list is attached to a switch, where no list is examined.",
     "translate.goal": "A translation rule sends packets to what is not one address.",
+    "translate.source-nowhere": "A translation rule's source is in no subnet of the network, and no route leads there.",
     "translate.kind": "A translation rule has keys that do not go together.",
     "translate.port": "A translation rule's new port does not go with its services.",
     "table.unknown": "A policy route names a route table that does not exist.",
     "uplink.twice": "A group of uplinks has one member twice.",
+    "policy.source-nowhere": "A policy route's source is in no subnet of the network, and no route leads there.",
+    "policy.untranslated": "A policy route sends private sources out by an uplink for which no translation is written.",
     "policy.candidate": "A candidate of a policy route does not say one way.",
     "order.stage": "A device's order of stages cannot be used.",
     "value.empty": "A list that says what is wanted is empty.",
     "value.wrong": "A value is none of those that its key may have.",
+    "vlan.not-carried": "One end of a cable carries a VLAN and the other does not, so that it is cut in two.",
     "vlan.member": "A member port of a VLAN has an address of its own.",
     "vlan.parent": "A sub-interface's parent is no physical port.",
     "vlan.twice": "Two sub-interfaces of one port have one tag.",
@@ -150,3 +155,12 @@ FINDINGS: dict[str, str] = {
     "yaml.too-deep": "The nesting is deeper than is read.",
     "yaml.too-many": "The file holds more values than are read.",
 }
+
+
+ROOTS = ("segment.mask", "vlan.not-carried", "interface.same-subnet", "address.duplicate", "host.gateway-elsewhere")
+"""Findings from which others follow: they are told before those, so that what is read first is what is to be mended."""
+
+
+def rank(severity: str, code: str) -> tuple[bool, bool]:
+    """Where a finding stands among the others: errors first, then what others follow from."""
+    return severity != "error", code not in ROOTS

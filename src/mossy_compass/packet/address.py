@@ -355,6 +355,11 @@ def _masked(text: str, address: Address, mask: int) -> Block:
         prefix = parse_prefix(text)
         return Block(str(prefix), (prefix.span,))
     base = address.value & inverse
+    if base != address.value:
+        raise AddressError(
+            f"'{text}': a bit that is set in a wildcard mask may have any value, so what {address} says there counts for nothing; "
+            f"write {Address(4, base)}/{Address(4, mask)} if that is meant, or {address} for the one host."
+        )
     low = (~mask & (mask + 1)).bit_length() - 1
     free = [bit for bit in range(32) if mask >> bit & 1 and bit >= low]
     words = f"{Address(4, base)} wildcard {Address(4, mask)}"

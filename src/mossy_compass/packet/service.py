@@ -183,6 +183,10 @@ def parse_service(text: str) -> Service:
 
     """
     head, slash, tail = text.strip().partition("/")
+    if head.isdigit() and not slash:
+        raise AddressError(
+            f"'{text}' is a bare number: a port has a protocol, so write tcp/{head} or udp/{head}; IP protocol {head} is ip-{head}."
+        )
     protocol = parse_protocol(head)
     if protocol is None:
         raise AddressError(f"'{text}': a service names its protocol, like tcp/443.")

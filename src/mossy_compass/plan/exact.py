@@ -333,7 +333,10 @@ class Space:
         application = held.get("application") or None
         moment = Moment(None, held.get("hours", frozenset()), application, 1, named.get("last-resort", False))
         facts = Facts(packet, named.get("arriving"), Recollection(held.get("names", frozenset())), named.get("leaving"), moment)
-        facts.relation = named.get("relation", Relation.OPENING if packet.opening else Relation.NONE)
+        alone = Relation.OPENING if packet.opening else Relation.NONE
+        if packet.opening and named.get("opens") is False:  # a datagram looks alike either way: it opens nothing where it answers
+            alone = Relation.ANSWERING
+        facts.relation = named.get("relation", alone)
         return facts
 
 

@@ -10,12 +10,12 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged, TooLarge
-from mossy_compass.headers.spans import intersect, merge
+from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import AccessList, Interface, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Candidate, Interface, PolicyRoute, Rule, Term, Verdict
 from mossy_compass.model.settings import EndOfList
-from mossy_compass.packet.address import Address, Prefix, Span, Spans, in_spans
+from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, from_key, in_spans
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
 from mossy_compass.plan.conditions import Reader, in_set
 from mossy_compass.plan.exact import Exact, Overlap, Shadow, Vocabulary, examine
@@ -95,8 +95,12 @@ def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> t
     for source in plan.network.lists.values():
         _exact(plan, source, [s for s in standings if s.source is source], problems)
     nowhere = _Places(plan)
+    for device in plan.network.devices.values():
+        if device.layer3:
+            _steering(plan, plan.device(device.name), nowhere, problems)
     for standing in standings:
         _sources(plan, standing, nowhere, problems)
+        _destinations(standing, problems)
         _answers(standing, problems)
         _purposes(standing, problems)
         if standing.end_denies and standing.port:
@@ -332,6 +336,104 @@ def _sources(plan: Plan, standing: Standing, places: _Places, problems: Problems
         )
 
 
+def _destinations(standing: Standing, problems: Problems) -> None:
+    """Lists whose rules are about destinations that never leave, or never arrive, where the list stands."""
+    behind: list[str] = []
+    for rule in standing.source.rules:
+        if rule.disabled:
+            continue
+        spans = _written(rule.destinations)
+        if spans is None or _written(rule.sources) is not None:  # where sources are said, they decide which side was meant
+            if rule.destinations is None and rule.sources is None and rule.protocol is None:
+                continue  # a last word on the rest says nothing of sides
+            return
+        port = _port_towards(standing.here, spans)
+        if not port:
+            return
+        behind.append(port)
+    if not behind or standing.way not in ("arriving", "leaving"):
+        return
+    here, where = standing.here, standing.where
+    place = f"list '{standing.source.name}' is attached to what {'arrives' if standing.way == 'arriving' else 'leaves'} by {here.name}/{where}"
+    interface = here.device.interfaces[where]
+    if standing.way == "leaving" and where not in behind:
+        words = f"{place}, and the destinations of its rules live behind {behind[0]}: what goes there is never compared."
+        remedy = f"Attach it to what arrives by {where}, or to what leaves by {behind[0]}."
+        problems.add("list.wrong-side", interface.leaving_mark, words, remedy, WARN)
+    elif standing.way == "arriving" and set(behind) == {where}:
+        words = (
+            f"{place}, and the destinations of its rules live behind {where}: what goes there leaves there, and is never compared."
+        )
+        problems.add("list.wrong-side", interface.arriving_mark, words, f"Attach it to what leaves by {where}.", WARN)
+
+
+def _port_towards(here: DevicePlan, spans: Spans) -> str:
+    """The one interface that all of some addresses are reached by; empty where there are several, or none."""
+    try:
+        table = here.table
+    except NotConverged:
+        return ""
+    ports: set[str] = set()
+    for span in spans[:20]:
+        route = table.lookup(from_key(span.first))
+        if route is None or route.prefix.is_default or not route.hops:
+            return ""
+        ports |= {h.interface for h in route.hops}
+    return ports.pop() if len(ports) == 1 else ""
+
+
+# --- translation and policy routes -------------------------------------------------------------------------------
+
+
+def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems) -> None:
+    """Sources of translation rules and policy routes that live nowhere, and hosts that are steered out untranslated."""
+    own = [r.prefix.span for r in here.device.routes if not r.prefix.is_default]
+    rows = [
+        (f"translation rule {t.id}", t.sources, t.mark, "translate.source-nowhere") for t in here.device.translate if not t.disabled
+    ]
+    rows += [
+        (f"policy route {e.id}", e.rule.sources, e.mark, "policy.source-nowhere")
+        for e in here.device.policy_routes
+        if not e.disabled
+    ]
+    for name, terms, mark, code in rows:
+        spans = _written(terms)
+        if spans is None or not _local(plan, spans) or intersect(spans, merge((*places.held, *own))):
+            continue
+        nearest = places.nearest(spans)
+        words = f"{name} of {here.name}: its source {', '.join(t.words for t in terms or ())} lives in no subnet of this network, and no route of {here.name} leads there: it can never match."
+        problems.add(code, mark, words, f"The nearest subnet is {nearest}." if nearest else "Check the address.", WARN)
+    for entry in here.device.policy_routes:
+        for candidate in entry.candidates if not entry.disabled else ():
+            _untranslated(plan, here, entry, candidate, problems)
+
+
+def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: Candidate, problems: Problems) -> None:
+    """Private sources that an entry sends out by an uplink for which no translation is written, though others have one."""
+    hop = candidate.next_hop
+    port = candidate.leaving or next(
+        (i.name for i in here.device.interfaces.values() if hop and any(a.prefix.holds(hop) for a in i.addresses)), ""
+    )
+    rules = [t for t in here.device.translate if t.becomes_interface and not t.disabled]
+    if port not in here.device.interfaces or not rules:
+        return
+    held = [a.address for a in here.device.interfaces[port].addresses]
+    if not held or any(in_spans(a.key, plan.network.local) for a in held):
+        return  # it does not leave one's own networks there
+    spans = _written(entry.rule.sources)
+    there = [t for t in rules if port in {p for n in t.leaving or () for p in here.reader.ports.get(n, (n,))}]
+    if spans is None:
+        lacking = not there
+    else:
+        covered = merge(s for t in there for s in (EVERYTHING if t.sources is None else _written(t.sources) or ()))
+        lacking = _local(plan, spans) and bool(intersect(spans, complement(covered)))
+    if lacking:
+        who = ", ".join(t.words for t in entry.rule.sources or ()) or "whom it is about"
+        words = f"policy route {entry.id} of {here.name} sends {who} out by {port}, and no translation rule hides all of them there: answers do not get back."
+        remedy = f"Add {{source: ..., leaving: {port}}} to translate."
+        problems.add("policy.untranslated", candidate.mark, words, remedy, WARN)
+
+
 def _routed(standing: Standing) -> Iterator[Span]:
     """What the device's own routes lead to, but for the default: networks that may be beyond what is drawn."""
     yield from (r.prefix.span for r in standing.here.device.routes if not r.prefix.is_default)
@@ -356,17 +458,8 @@ def _nowhere(standing: Standing, rule: Rule, nearest: Prefix | None, problems: P
 
 def _other_port(standing: Standing, spans: Spans) -> str:
     """The interface that all of some sources live behind, where that is another one than the list's; empty otherwise."""
-    try:
-        table = standing.here.table
-    except NotConverged:
-        return ""
-    ports: set[str] = set()
-    for span in spans[:20]:
-        route = table.lookup(Address(4, span.first) if span.first < 1 << 32 else Address(6, span.first - (1 << 32)))
-        if route is None or route.prefix.is_default or not route.hops:
-            return ""
-        ports |= {h.interface for h in route.hops}
-    return ports.pop() if len(ports) == 1 and standing.where not in ports else ""
+    port = _port_towards(standing.here, spans)
+    return port if port != standing.where else ""
 
 
 # --- answers, and what a list cuts that its author needs -------------------------------------------------------------

@@ -39,6 +39,7 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
     """
     problems = Problems(dict(lines or {}))
     said = {p.mark for p in before if p.code in _SAID_BEFORE or p.code.startswith("address.")}
+    _trunks(routing.network, problems)
     _segments(routing, problems)
     _overlaps(routing, problems)
     _leases(routing, problems)
@@ -47,6 +48,7 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
     if not _settles(routing, problems):
         return tuple(problems.in_order())
     _silent_pairs(routing, problems)
+    _one_end(routing, problems)
     for device in routing.network.devices.values():
         _static(routing, device, problems, said)
     _goals(routing, problems, said)
@@ -86,11 +88,14 @@ def _holders(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface
 def _segments(routing: Routing, problems: Problems) -> None:
     """What the interfaces on one segment do not agree on."""
     for domain in routing.domains.domains:
+        held = list(_holders(routing, domain))
         told: set[frozenset[Port]] = set()
-        for (port, interface, entry), (other, _, second) in itertools.combinations(_holders(routing, domain), 2):
-            pair = frozenset((port, other))
-            if len(pair) == 2 and pair not in told and entry.length != second.length and entry.prefix.overlaps(second.prefix):
+        for one, two in itertools.combinations(held, 2):
+            pair = frozenset((one[0], two[0]))
+            if len(pair) == 2 and pair not in told and one[2].length != two[2].length and one[2].prefix.overlaps(two[2].prefix):
                 told.add(pair)
+                alike = [sum(e.length == x[2].length and e.prefix.overlaps(x[2].prefix) for _, _, e in held) for x in (one, two)]
+                (port, interface, entry), (other, _, second) = (one, two) if alike[0] <= alike[1] else (two, one)
                 _mask(domain, port, interface, entry, other, second, problems)
         _mtus(routing, domain, problems)
         _twice_link_local(routing, domain, problems)
@@ -232,17 +237,27 @@ def _leases(routing: Routing, problems: Problems) -> None:
             "Put a lease service on its segment, or write an address.",
             WARN,
         )
-    for entry in routing.network.lists.values():
+    for words, mark, terms in _rows_with_addresses(routing.network):
+        for holder in sorted({h for term in terms for h in _leased(term, set())}):
+            said = f"{words} names {holder}, whose address is leased: another lease, and it misses it."
+            problems.add("lease.named", mark, said, "Name the range that it is leased from, or give it a fixed address.", NOTE)
+
+
+def _rows_with_addresses(network: Network) -> Iterator[tuple[str, Mark, tuple[Term, ...]]]:
+    """Every row that is about addresses: rules of lists, translation rules, policy routes, profiles, offers."""
+    for entry in network.lists.values():
         for rule in entry.rules:
-            for term in (*(rule.sources or ()), *(rule.destinations or ())):
-                for holder in sorted(_leased(term, set())):
-                    problems.add(
-                        "lease.named",
-                        rule.mark,
-                        f"rule {rule.id} of '{entry.name}' names {holder}, whose address is leased: another lease, and the rule misses it.",
-                        "Name the range that it is leased from, or give it a fixed address.",
-                        NOTE,
-                    )
+            yield f"rule {rule.id} of '{entry.name}'", rule.mark, (*(rule.sources or ()), *(rule.destinations or ()))
+    for device in network.devices.values():
+        for row in device.translate:
+            yield f"translation rule {row.id} of {device.name}", row.mark, (*(row.sources or ()), *(row.destinations or ()))
+        for policy in device.policy_routes:
+            held = (*(policy.rule.sources or ()), *(policy.rule.destinations or ()))
+            yield f"policy route {policy.id} of {device.name}", policy.mark, held
+        for profile in device.gates.profiles:
+            yield f"profile {profile.name} of {device.name}", profile.mark, tuple(profile.members or ())
+        for offer in device.gates.offers:
+            yield f"offer {offer.word} of {device.name}/{offer.interface}", offer.mark, tuple(offer.sources or ())
 
 
 def _leased(term: Term, seen: set[str]) -> set[str]:
@@ -270,6 +285,57 @@ def _silent_pairs(routing: Routing, problems: Problems) -> None:
                 "Make them agree.",
                 WARN,
             )
+
+
+def _one_end(routing: Routing, problems: Problems) -> None:
+    """An interface that speaks OSPF on a segment where the other router that speaks it does not: one end was forgotten."""
+    devices = routing.network.devices
+    speakers = {d.name for d in devices.values() if any(p.ospf for p in d.interfaces.values())}
+    for domain in routing.domains.domains:
+        ports = [(n, devices[n].interfaces[p]) for n, p in domain.members]
+        active = [(n, p) for n, p in ports if p.ospf and not p.ospf.passive]
+        mute = [(n, p) for n, p in ports if not p.ospf and n in speakers and p.addresses and devices[n].settings.forwarding]
+        if len({n for n, _ in active}) == 1 and mute:
+            (name, port), (other, silent) = active[0], mute[0]
+            words = f"{name}/{port.name} speaks OSPF on segment {domain.name}, and {other}/{silent.name}, which does elsewhere, does not there: they do not become neighbours."
+            also = ((port.mark, "the end that speaks"),)
+            problems.add(
+                "ospf.one-end",
+                silent.mark,
+                words,
+                f"Add ospf: AREA to {other}/{silent.name}, or passive to {name}/{port.name}.",
+                WARN,
+                also,
+            )
+
+
+def _trunks(network: Network, problems: Problems) -> None:
+    """A VLAN that one end of a cable carries with its tag and the other does not, though both devices have it (IEEE 802.1Q)."""
+    for segment in network.segments.values():
+        ends = [(d, network.devices[d].interfaces[p]) for d, p in segment.members if d in network.devices]
+        for (name, port), (other, there) in itertools.permutations(ends, 2):
+            lacking = (_tags(network.devices[name], port) - _tags(network.devices[other], there)) & _vlans(
+                network.devices[other], there.name
+            )
+            used = lacking & _vlans(network.devices[name], port.name)
+            for tag in sorted(used - {there.access_vlan}):
+                words = f"{other}/{there.name} does not carry VLAN {tag}, which {name}/{port.name} sends there with its tag on segment {segment.name}: both devices have it, and it is cut in two."
+                also = ((port.mark, "the other end"),)
+                problems.add("vlan.not-carried", there.mark, words, f"Add {tag} to tagged: at {other}/{there.name}.", WARN, also)
+
+
+def _tags(device: Device, port: Interface) -> set[int]:
+    """The VLANs that a port carries with a tag."""
+    return {*port.trunk_vlans, *(i.vlan for i in device.interfaces.values() if i.parent == port.name and i.vlan)}
+
+
+def _vlans(device: Device, but: str) -> set[int]:
+    """The VLANs that a device has beside one of its ports."""
+    out: set[int] = set()
+    for port in device.interfaces.values():
+        if port.name != but and port.parent != but:
+            out |= {*port.trunk_vlans, *(v for v in (port.vlan, port.access_vlan) if v)}
+    return out
 
 
 def _static(routing: Routing, device: Device, problems: Problems, said: set[Mark]) -> None:
