@@ -61,7 +61,7 @@ def measure(routers: int) -> dict[str, float]:
     rounds = 300
     before = time.perf_counter()
     for number in range(rounds):
-        assert mc.trace(plan, ends[0], ends[1], "ping", from_port=number).answered
+        assert mc.trace(plan, ends[0], ends[1], "ping", source_port=number).answered
     traced = time.perf_counter()
     return {
         "routers": routers,

@@ -343,7 +343,7 @@ def test_a_change_its_side_effects_and_the_way_back(hall: Path) -> None:
     )
     assert [r.ok for r in report.results] == [True, True, True, True, False, True, True, True]
     words = as_text(whole(report))
-    assert "no flows should fare otherwise, and 3 do" in words
+    assert "no flows should end differently, and 3 do" in words
     assert "ann → ben" in words
 
 
@@ -715,15 +715,15 @@ def test_the_shipped_networks_as_drills(tmp_path: Path) -> None:
 
 
 COMPARED = [
-    (["hall.yaml", "hall.yaml"], 0, "hall.yaml beside hall.yaml: no test changes"),
-    (["hall.yaml", "--fail", "link sc"], 1, "hall.yaml beside itself without link sc: of "),
-    (["hall.yaml", "--fail", "link sc", "--fail", "host ann"], 1, "hall.yaml beside itself without link sc, host ann: of "),
-    (["hall.yaml", "other.yaml"], 1, "hall.yaml beside other.yaml: of "),
-    (["hall.yaml", "--change", "c.change.yaml"], 1, "hall.yaml beside c.change.yaml: of "),
+    (["hall.yaml", "hall.yaml"], 0, "hall.yaml compared with hall.yaml: no test changes"),
+    (["hall.yaml", "--fail", "link sc"], 1, "hall.yaml compared with itself without link sc: of "),
+    (["hall.yaml", "--fail", "link sc", "--fail", "host ann"], 1, "hall.yaml compared with itself without link sc, host ann: of "),
+    (["hall.yaml", "other.yaml"], 1, "hall.yaml compared with other.yaml: of "),
+    (["hall.yaml", "--change", "c.change.yaml"], 1, "hall.yaml compared with c.change.yaml: of "),
     (
         ["hall.yaml", "--change", "c.change.yaml", "--drill", "d.drill.yaml"],
         1,
-        "hall.yaml beside c.change.yaml: no test changes, but",
+        "hall.yaml compared with c.change.yaml: no test changes, but",
     ),
     (["hall.yaml"], 2, ""),
     (["hall.yaml", "other.yaml", "--fail", "link sc"], 2, ""),
@@ -783,7 +783,7 @@ def test_a_picture_of_what_changes(hall: Path) -> None:
     done = mossy(hall, "compare", "hall.yaml", "--fail", "link sc", "--picture", "x.svg")
     assert done.returncode == 1
     words = (hall / "x.svg").read_text()
-    assert "beside itself without link sc" in words
+    assert "compared with itself without link sc" in words
     assert mossy(hall, "compare", "hall.yaml", "--fail", "link sc", "--picture", "x.bmp").returncode == 2
 
 

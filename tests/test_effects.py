@@ -249,7 +249,7 @@ FILTERING = ("lists", "groups", "services", "hours")
 
 @pytest.mark.parametrize("seed", range(3))
 def test_nothing_changes_that_is_not_told(seed: int) -> None:
-    """Of files with a small change: where no place differs no flow fares otherwise, and where a flow is stopped or let through
+    """Of files with a small change: where no place differs no flow ends differently, and where a flow is stopped or let through
     by another rule, in a network whose rules alone are others, the exact comparison says so too."""
     chance = random.Random(seed)
     text = (DATA / "fernhollow.yaml").read_text()

@@ -82,15 +82,15 @@ def test_what_is_not_called_shadowed_has_a_packet_that_it_decides(source: Access
         for other in shadow.but_for:
             without = Table("t", [r for r in table.rows if r.id != other.id])
             assert any(s.row.id == shadow.row.id for s in examine(without.rows, vocabulary=WORDS).shadowed) is False
-    for row, example in found.redundant:
+    for row, witnessed in found.redundant:
         without = Table("t", [r for r in table.rows if r.id != row.id])
-        assert example is not None
-        assert table.first(example) == row
-        assert first_verdict(without, example) == first_verdict(table, example)
+        assert witnessed is not None
+        assert table.first(witnessed) == row
+        assert first_verdict(without, witnessed) == first_verdict(table, witnessed)
     for overlap in found.overlaps:
-        for above, example in zip(overlap.above, overlap.witnesses, strict=True):
-            assert next(above.misses(example), None) is None
-            assert next(overlap.row.misses(example), None) is None
+        for above, witnessed in zip(overlap.above, overlap.witnesses, strict=True):
+            assert next(above.misses(witnessed), None) is None
+            assert next(overlap.row.misses(witnessed), None) is None
 
 
 @examples(100, 900)
@@ -351,7 +351,7 @@ def found_in(rules: str) -> dict[str, str]:
         (
             "{deny: tcp}, {permit: tcp, from: desk}",
             "rule.shadowed",
-            "rule 10 above it takes all of it, tcp 10.40.1.10:49152 > 10.40.2.10:443 SYN for one",
+            "rule 10 above it takes all of it, for example tcp 10.40.1.10:49152 > 10.40.2.10:443 SYN",
         ),
         ("{deny: tcp}, {permit: tcp, from: desk}", "rule.shadowed", "it would be reached if rule 10 were disabled"),
         (

@@ -54,7 +54,7 @@ def test_the_base_is_clean() -> None:
 
 
 CASES = [
-    ("10.40.1.10/24, gateway: 10.40.1.1}", "10.40.1.1/24, gateway: 10.40.0.2}", "address.duplicate", 18, "which of them answers is chance"),
+    ("10.40.1.10/24, gateway: 10.40.1.1}", "10.40.1.1/24, gateway: 10.40.0.2}", "address.duplicate", 18, "nobody can say which of them answers"),
     ("spare: {}", "spare: 10.40.1.7/24", "interface.same-subnet", 8, "in one subnet"),
     ("address: 10.40.1.10/24", "address: 10.40.1.10/16", "segment.mask", 18, "10.40.1.10/16"),
     ("gateway: 10.40.1.1}", "gateway: 10.40.1.9}", "host.gateway-silent", 18, "nobody on segment lan answers for gateway 10.40.1.9"),

@@ -189,8 +189,8 @@ def test_verdicts_follow_from_what_is_written(case: tuple[dict[str, str], tuple[
         ("protocol-unreachable", "protocol-unreachable"),
         ("port-unreachable", "port-unreachable"),
         ("prohibited", "prohibited"),
-        ("net-prohibited", "type-3-code-9"),
-        ("host-prohibited", "type-3-code-10"),
+        ("net-prohibited", "3/9"),
+        ("host-prohibited", "3/10"),
         ("policy-failed", "prohibited"),
     ],
 )

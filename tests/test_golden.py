@@ -71,7 +71,7 @@ VIEWS = {
         "almanac",
     ],
     "every-path": ["trace", "grounds.yaml", "--from", "pond-gauge", "--to", "apple-press", "--every-path"],
-    "flows": ["trace", "grounds.yaml", "--from", "clerk", "--to", "almanac", "--flows", "100"],
+    "flows": ["trace", "grounds.yaml", "--from", "clerk", "--to", "almanac", "--count", "100"],
     "lookup": ["trace", "grounds.yaml", "--from", "stroller", "--to", "almanac.example", "--service", "https"],
     "check": ["check", "fernhollow.yaml"],
 }

@@ -176,7 +176,7 @@ segments: {{one: [r/one, a], two: [r/two, b]}}
 
 
 def test_seen_as(demo: mc.Plan) -> None:
-    assert mc.trace(demo, "kiosk-1", "almanac", "https", from_port=50000).seen_as == "198.51.100.2:50000"
+    assert mc.trace(demo, "kiosk-1", "almanac", "https", source_port=50000).seen_as == "198.51.100.2:50000"
     assert mc.trace(demo, "kiosk-1", "almanac", "https", family=6).seen_as == "[2001:db8:40:32::10]:49152"
     assert mc.trace(demo, "sensor-fern", "almanac", "ntp").root == "private source 10.40.16.20 left gate untranslated"
 
@@ -263,7 +263,7 @@ def test_a_port_that_is_down_is_the_cause_and_not_the_route_that_went_with_it(de
 
 def test_nearest_rule_names_the_one_condition(demo: mc.Plan) -> None:
     journey = mc.trace(demo, "lab-desk", "pressroom", "ssh")
-    assert journey.nearest[0].endswith("would permit it, but for from: 10.40.40.21 is not in lab-bench (10.40.40.20)")
+    assert journey.nearest[0].endswith("would permit it, if its from matched: 10.40.40.21 is not in lab-bench (10.40.40.20)")
 
 
 def test_rules_passed_over_each_say_what_failed_first(demo: mc.Plan) -> None:

@@ -411,7 +411,7 @@ def test_a_restored_cable_may_make_things_better(garden: mc.Network) -> None:
 
 def test_sessions_that_began_since_are_heeded(garden: mc.Network) -> None:
     lab = Lab(garden)
-    flow = Flow("kiosk-1", "almanac", "https", Options(from_port=41_000))
+    flow = Flow("kiosk-1", "almanac", "https", Options(source_port=41_000))
     lab.keep("before", [flow])
     lab.send(flow)
     lab.fail("link herb-link")

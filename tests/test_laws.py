@@ -293,7 +293,7 @@ def test_no_two_live_sessions_share_an_outer_flow(network: mc.Network, asked: li
     hosts = [n for n in network.devices if n.startswith("h")]
     for one, other, service, port in asked:
         sender, target = hosts[one % len(hosts)], hosts[other % len(hosts)]
-        mc.trace_question(plan, mc.ask(plan, sender, target, service, from_port=port), state)
+        mc.trace_question(plan, mc.ask(plan, sender, target, service, source_port=port), state)
     for name in network.devices:
         sessions = state.sessions(name)
         assert len({s.outer for s in sessions}) == len({s.inner for s in sessions}) == len(sessions)

@@ -142,25 +142,25 @@ def test_ports_are_kept_or_taken_from_the_lowest_free_one() -> None:
     """RFC 4787 4.2.1: preserved while free."""
     for value, port in (("yes", 50000), ("no", 1024)):
         plan = network(SETTING=f"keep-port: {value}", TRANSLATE="[{leaving: b}]")
-        assert mc.trace(plan, "left", "right", "https", from_port=50000).seen_as == f"10.40.2.1:{port}"
+        assert mc.trace(plan, "left", "right", "https", source_port=50000).seen_as == f"10.40.2.1:{port}"
 
 
 def test_two_flows_of_one_port_get_two() -> None:
     """What one packet left behind is kept, and the next one from elsewhere with the same port gets another."""
     plan = network(TRANSLATE="[{leaving: b}]")
-    first, sessions = mc.trace_question(plan, mc.ask(plan, "left", "right", "https", from_port=50000))
-    other = mc.ask(plan, "left", "right", "https", from_port=50000, source="10.40.1.77")
+    first, sessions = mc.trace_question(plan, mc.ask(plan, "left", "right", "https", source_port=50000))
+    other = mc.ask(plan, "left", "right", "https", source_port=50000, source="10.40.1.77")
     second, sessions = mc.trace_question(plan, other, sessions)
     assert [first.seen_as, second.seen_as] == ["10.40.2.1:50000", "10.40.2.1:1024"]
-    again, _ = mc.trace_question(plan, mc.ask(plan, "left", "right", "https", from_port=50000), sessions)
+    again, _ = mc.trace_question(plan, mc.ask(plan, "left", "right", "https", source_port=50000), sessions)
     assert again.seen_as == "10.40.2.1:50000"
 
 
 def test_pings_are_translated_by_their_identifier() -> None:
     """RFC 5508 3.1: the identifier is treated as a port."""
     plan = network(TRANSLATE="[{leaving: b}]", STATEFUL="[icmp]")
-    first, sessions = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", from_port=7))
-    second, _ = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", from_port=7, source="10.40.1.77"), sessions)
+    first, sessions = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", source_port=7))
+    second, _ = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", source_port=7, source="10.40.1.77"), sessions)
     assert [j.there.arrived.from_port for j in (first, second)] == [7, 1024]
     assert first.answered
 
@@ -185,7 +185,7 @@ def test_answers_pass_by_session_or_not_at_all(stateful: str, service: str, caus
 
 def test_a_further_packet_of_a_session_takes_the_sessions_rewrite_and_passes_over_the_lists() -> None:
     plan = network(STATEFUL="[tcp]", LEFT="arriving: web", TRANSLATE="[{leaving: b}]")
-    question = mc.ask(plan, "left", "right", "https", from_port=50000)
+    question = mc.ask(plan, "left", "right", "https", source_port=50000)
     _, sessions = mc.trace_question(plan, question)
     assert question.packet is not None
     again, _ = mc.trace_question(plan, question._replace(packet=question.packet._replace(flags="ACK")), sessions)
@@ -238,7 +238,7 @@ def test_an_opening_packet_that_went_another_way_leaves_its_answer_without_a_ses
 def test_a_device_keeps_the_address_that_it_speaks_from(sender: str, seen: str) -> None:
     """A rule is for what is passed on; a router's own packet has an address of the router's already."""
     plan = network(STATEFUL="[tcp]", TRANSLATE="[{leaving: b}]")
-    journey = mc.trace(plan, sender, "right", "https", from_port=50000)
+    journey = mc.trace(plan, sender, "right", "https", source_port=50000)
     assert journey.answered
     assert str(journey.there.arrived.source) == seen
     assert any(r.stage == "translate source" for h in journey.there.hops for r in h.rulings) is (sender == "left")

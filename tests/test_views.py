@@ -128,7 +128,7 @@ def test_baseline_is_kept_then_compared_then_renewed(folder: Path) -> None:
         (["tables", "fernhollow.yaml", "gaet"], "Did you mean gate"),
         (["tables", "fernhollow.yaml", "--to", "10.40.0.1"], "are about one device"),
         (["tables", "fernhollow.yaml", "gate", "--to", "10.40.0"], "has 3 parts"),
-        (["trace", "fernhollow.yaml", "--from", "kiosk-1", "--to", "ledger", "--every-path", "--flows", "9"], "give one of them"),
+        (["trace", "fernhollow.yaml", "--from", "kiosk-1", "--to", "ledger", "--every-path", "--count", "9"], "give one of them"),
     ],
 )
 def test_wrong_questions(folder: Path, arguments: list[str], says: str) -> None:
@@ -157,7 +157,7 @@ def test_wrong_questions(folder: Path, arguments: list[str], says: str) -> None:
             "pond-gauge → apple-press, ping: 4 paths, there and back, and every one ends alike: ANSWERED",
         ),
         (
-            ["trace", "grounds.yaml", "--from", "pond-gauge", "--to", "apple-press", "--flows", "50"],
+            ["trace", "grounds.yaml", "--from", "pond-gauge", "--to", "apple-press", "--count", "50"],
             "pond-gauge → apple-press, ping: of 50 flows 50 ANSWERED [echo.answered]",
         ),
         (["check", "grounds.yaml"], "grounds.yaml: no findings; the network can be used."),

@@ -125,7 +125,7 @@ class Problems:
             self.found.append(Problem(code, severity, mark, message, str(remedy), source, tuple(also)))
             return
         like = "errors" if severity is Severity.ERROR else f"findings of this kind ({code})"
-        words = f"there are more than {most:,} {like}; the others are not told."
+        words = f"there are more than {most:,} {like}; the others are not listed."
         self.found.append(Problem("file.too-faulty", severity, mark, words, "Mend these first.", source))
 
     def __iter__(self) -> Iterator[Problem]:
@@ -174,6 +174,11 @@ class Hint:
             return f"There are no {self._kind} yet." if self._kind else ""
         shown = ", ".join(words[:12]) + (f", ... ({len(words)} in all)" if len(words) > 12 else "")
         return f"Known{' ' + self._kind if self._kind else ''}: {shown}."
+
+
+def unknown(kind: str, word: str, known: Iterable[str]) -> str:
+    """That there is nothing of a kind with a name, and what there is."""
+    return f"there is no {kind} '{word}'. {hint(word, known, f'{kind}s')}"
 
 
 def hint(word: str, known: Iterable[str] | Callable[[], Iterable[str]], kind: str = "") -> Hint:

@@ -254,7 +254,7 @@ def test_packets(six: bool, seed: int) -> None:
         nowhere = f"2001:db8:65:{third:x}::9" if six else f"10.80.{third}.9"
         target = twin.chance.choice(own) if twin.chance.random() < 0.7 else nowhere
         probes.append((router, target, twin.chance.choice((1, 2, 3, 64)), 40000 + number))
-    wanted = {probe: mc.trace(plan, f"r{probe[0]}", probe[1], "udp/33434", ttl=probe[2], from_port=probe[3]) for probe in probes}
+    wanted = {probe: mc.trace(plan, f"r{probe[0]}", probe[1], "udp/33434", ttl=probe[2], source_port=probe[3]) for probe in probes}
     wanted = {p: j for p, j in wanted.items() if j.there.cause != "neighbour.silent"}  # the kernel takes seconds for those
     compared = 0
     with twin.real():
@@ -303,7 +303,7 @@ def test_errors_over_several_equal_ways_home(seed: int) -> None:
         router = twin.chance.randrange(ROUTERS)
         target = f"10.80.{twin.chance.randrange(12)}.9"
         probe = (router, target, twin.chance.choice((1, 2, 3)), 41000 + number)
-        journey = mc.trace(plan, f"r{router}", target, "udp/33434", ttl=probe[2], from_port=probe[3], source=f"10.99.0.{router}")
+        journey = mc.trace(plan, f"r{router}", target, "udp/33434", ttl=probe[2], source_port=probe[3], source=f"10.99.0.{router}")
         error = next((leg for leg in journey.legs if leg.parent == 0 and leg.way == "error"), None)
         if error is not None and journey.there.cause != "neighbour.silent":
             probes.append(probe)

@@ -104,7 +104,7 @@ def write_log(
     from mossy_compass.files.hours import moment_text
     from mossy_compass.safe import safe
 
-    at = moment_text(options.at) if options.at is not None else "-"
+    at = moment_text(options.now) if options.now is not None else "-"
     source, target = (_held(plan, word) for word in ends)
     text = "".join(f"{safe(line)}\n" for line in lines(journeys, at, source, target))
     if log == "-":

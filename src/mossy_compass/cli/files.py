@@ -7,6 +7,7 @@ alone, so that warnings do not stop a pipeline.
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -115,9 +116,9 @@ def new(file: str, like: str) -> None:
     say(f"{file}: written. Try: mossy trace {file} {ends}\n")
 
 
-SUNDAY = 1_780_822_800
-"""11:00 in Vienna on Sunday, 7 June 2026, in seconds since 1970: visitors are there."""
-DEMO: tuple[tuple[str, str, str, str, int | None], ...] = (
+SUNDAY = datetime(2026, 6, 7, 9, 0, tzinfo=UTC)
+"""11:00 in Vienna on a Sunday: visitors are there."""
+DEMO: tuple[tuple[str, str, str, str, datetime | None], ...] = (
     ("A kiosk sells a ticket: permitted by two lists on the way, and answered.", "kiosk-1", "ledger", "ticketing", None),
     ("The same from a visitor's tablet: permits for two kiosks shut out their neighbour.", "tablet", "ledger", "ticketing", None),
     ("A ping into the world goes out, and its answer dies at the perimeter.", "kiosk-1", "almanac.example", "ping", None),

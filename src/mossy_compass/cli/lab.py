@@ -101,7 +101,7 @@ def flows_of(
 @flow_options
 @moment_options
 @click.option(
-    "--picture", metavar="PICTURE", type=OUTPUT, help="Draw the tests that fare otherwise in NEW, as PICTURE (.png or .svg)."
+    "--picture", metavar="PICTURE", type=OUTPUT, help="Draw the tests that end differently in NEW, as PICTURE (.png or .svg)."
 )
 @form_option("text", "json", "csv")
 def compare(
@@ -129,7 +129,7 @@ def compare(
       mossy compare fernhollow.yaml --change tablet.yaml --format csv
 
     \b
-    Exit codes: 0 nothing fares otherwise, 1 something does, 2 wrong input.
+    Exit codes: 0 nothing ends differently, 1 something does, 2 wrong input.
     """
     from mossy_compass.exchange.csvtable import changes_csv
     from mossy_compass.lab.unlike import unlike
@@ -152,7 +152,9 @@ def compare(
         from mossy_compass.report import drawing
 
         write_whole(
-            Path(picture), drawing.render_grid(other, f"{before.title or old} beside {by}", shape, found), Kind[shape.upper()]
+            Path(picture),
+            drawing.render_grid(other, f"{before.title or old} compared with {by}", shape, found),
+            Kind[shape.upper()],
         )
     if form == "csv":
         say(changes_csv(found))

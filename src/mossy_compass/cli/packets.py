@@ -58,7 +58,9 @@ if TYPE_CHECKING:
 @moment_options
 @click.option("--details", is_flag=True, help="Every ruling of every stage, and every rule and route passed over with the reason.")
 @click.option("--every-path", is_flag=True, help="Follow every combination of equal routes, and say whether their fates differ.")
-@click.option("--flows", type=click.IntRange(1, 100_000), metavar="COUNT", help="Send COUNT flows, and count them by equal route.")
+@click.option(
+    "--count", "flows", type=click.IntRange(1, 100_000), metavar="NUMBER", help="Send NUMBER flows, and count them by equal route."
+)
 @log_options
 @form_option("text", "json")
 def trace(
@@ -101,13 +103,19 @@ def trace(
 
     plan = Plan(read_network(file))
     moment = moment_of(at, last_resort)
-    options = {"from_port": source_port, "source": source, "ttl": ttl, "family": int(family) if family else None, "size": size}
+    options: dict[str, Any] = {
+        "source_port": source_port,
+        "source": source,
+        "ttl": ttl,
+        "family": int(family) if family else None,
+        "size": size,
+    }
     options |= {"at": moment.at, "last_resort": last_resort, "application": application, "fragment": fragment}
     if every_path and flows is not None:
-        raise InputError("--every-path and --flows answer different questions; give one of them.")
+        raise InputError("--every-path and --count answer different questions; give one of them.")
     if every_path or flows is not None:
         raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
-    journeys = trace_each(plan, sender, target, service, Options(**options))  # type: ignore[arg-type]
+    journeys = trace_each(plan, sender, target, service, Options(**options))
     if log:
         write_log(plan, journeys, log, (log_from, log_to), moment, form)
     _print_journeys(journeys, details, form)

@@ -43,6 +43,11 @@ class Builder:
         for key, value in top.items():
             self._root[_key(key)] = _node(value, mark)
 
+    def __repr__(self) -> str:
+        held = {n: len(p.value) for n, p in self._root.items() if isinstance(p.value, dict)}
+        parts = ", ".join(f"{count} {name}" for name, count in held.items()) or "nothing yet"
+        return f"<Builder of {self._root['title'].value or 'a network'}: {parts}>"
+
     def _add(self, section: str, name: str, value: Any, mark: Mark) -> None:
         """Put a part into the tree of text, as if it had been read from a file; its place is the line of the caller."""
         part = self._root.setdefault(section, Node({}, mark))

@@ -102,7 +102,7 @@ def _routes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
         mark = ctx.spot(*path)
         if route.leaving is not None:
             ctx.unknown_port(name, route.leaving, ctx.spot(*path, "leaving"), {*interfaces, *entry.uplinks})
-        _route_faults(ctx, route, entry, mark)
+        _route_faults(ctx, route, entry, mark, name in ctx.hurt)
         yield StaticRoute(
             _prefix(ctx, route, path),
             mark,
@@ -125,7 +125,7 @@ def _next_hop_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) 
         ctx.fault("route.group", mark, words, "Remove next-hop, or write a route for each member.")
 
 
-def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> None:
+def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark, hurt: bool) -> None:
     """Keys of a route that contradict one another."""
     forwards = route.action == "forward"
     _prefix_faults(ctx, route, mark)
@@ -133,7 +133,7 @@ def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> 
     if not forwards and (route.next_hop or route.leaving):
         words = f"a route that says {route.action} goes nowhere: its next-hop and leaving have no effect."
         ctx.fault("route.action", mark, words, "Remove them, or remove the action.")
-    if forwards and route.next_hop is None and route.leaving is None:
+    if forwards and route.next_hop is None and route.leaving is None and not hurt:
         ctx.fault("route.nowhere", mark, "the route says neither next-hop nor leaving.", "Add next-hop: ADDRESS.")
     if forwards and not (route.next_hop and route.next_hop.special) and _adrift(route, entry):
         words = (

@@ -110,7 +110,7 @@ class CompareIn(Part):
     short: ClassVar[str] = "with"
 
     with_: str = key(NAME, "Name of the moment.")
-    changes: int = key(number(0, 1_000_000), "So many flows fare otherwise, no more and no fewer.", 0)
+    changes: int = key(number(0, 1_000_000), "So many flows end differently, no more and no fewer.", 0)
 
 
 class IntentIn(Part):
@@ -149,7 +149,7 @@ class DrillStepIn(Part):
     change: Any = key(CHANGES, "A change file, or its steps.", None)
     keep: str | None = key(NAME, "Keep this moment under a name.", None)
     back_to: str | None = key(NAME, "Go back to a moment.", None)
-    compare: CompareIn | None = key(of(CompareIn), "Compare with a moment: nothing fares otherwise, or so many flows.", None)
+    compare: CompareIn | None = key(of(CompareIn), "Compare with a moment: nothing ends differently, or so many flows.", None)
     repeat: RepeatIn | None = key(of(RepeatIn), "Do steps several times.", None)
     table: list[IntentIn] | None = key(listed(of(IntentIn)), "A table of intents, a line an expectation.", None)
     table_file: str | None = key(NAME, "The same in a CSV file: source, target, service, wanted, why.", None)
@@ -389,7 +389,7 @@ def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node) -> Iterato
         family=entry.family,
         size=entry.size,
         ttl=entry.ttl,
-        from_port=entry.source_port,
+        source_port=entry.source_port,
     )
     words = (entry.that or _sentence(source, target, services, wanted)) + _circumstances(entry)
     made = Expectation(words, source, target, services, wanted, options, entry.sample, entry.seed, about, node.mark)
@@ -448,7 +448,7 @@ def _send(reader: _Reader, entry: SendIn, about: str, node: Node) -> Iterator[St
         members(reader.network, entry.from_, True)
         members(reader.network, entry.to, False)
         services_of(reader.network, entry.service)
-    flow = Flow(entry.from_, entry.to, entry.service, reader.options(entry.at, entry.application, from_port=entry.source_port))
+    flow = Flow(entry.from_, entry.to, entry.service, reader.options(entry.at, entry.application, source_port=entry.source_port))
     times = f" {entry.count} times" if entry.count > 1 else ""
     yield Send(f"send {entry.service} from {entry.from_} to {entry.to}{times}", about, node.mark, flow=flow, times=entry.count)
 
@@ -564,7 +564,7 @@ def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node) -> Itera
     _known(reader, entry.with_, node)
     reader.compared.add(entry.with_)
     number = entry.changes
-    what = f"{number} flow{'s fare' if number != 1 else ' fares'} otherwise than" if number else "everything fares as"
+    what = f"{number} flow{'s end' if number != 1 else ' ends'} differently than" if number else "everything ends as"
     yield Compare(f"{what} when '{entry.with_}' was kept", about, node.mark, name=entry.with_, changes=entry.changes)
 
 

@@ -16,6 +16,7 @@ from mossy_compass.files.context import Context
 from mossy_compass.files.schema import HoursIn
 from mossy_compass.marks import hint
 from mossy_compass.model.gates import DAYS, Hours, Wall
+from mossy_compass.walk.ask import Instant, instant
 
 
 @dataclass(frozen=True)
@@ -60,8 +61,8 @@ def hours(ctx: Context, name: str, entry: HoursIn) -> Hours:
     return Hours(name, zone, days, entry.from_, entry.until, Clock(zone), ctx.mark(*path), entry.about)
 
 
-def parse_moment(text: str) -> int:
-    """A time as seconds since 1970: ``2026-05-04 10:30``, with or without an offset like ``+02:00``; UTC without one.
+def parse_moment(text: str) -> Instant:
+    """A time as an instant: ``2026-05-04 10:30``, with or without an offset like ``+02:00``; UTC without one.
 
     Raises:
         InputError: it is no time.
@@ -75,7 +76,7 @@ def parse_moment(text: str) -> int:
         ) from None
     if found.tzinfo is None:
         found = found.replace(tzinfo=UTC)
-    return int(found.timestamp())
+    return instant(found)
 
 
 def moment_text(now: int) -> str:

@@ -124,6 +124,10 @@ def _member(ctx: Context, word: str, mark: Mark, devices: Mapping[str, Device]) 
     name, slash, port = word.partition("/")
     if name not in devices:
         if name not in ctx.written("devices"):
+            device, colon, own = word.partition(":")
+            if colon and device in devices:
+                ctx.fault("device.unknown", mark, f"there is no device '{word}'.", f"Write {device}/{own}.")
+                return None
             known = hint(name, ctx.written("devices"), "devices")
             ctx.fault("device.unknown", mark, f"there is no device '{name}'.", known)
         return None

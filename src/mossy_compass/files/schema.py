@@ -454,7 +454,7 @@ class LeaseIn(Part):
 
 
 class DeviceIn(Part):
-    """A router, firewall, host, switch, or stand-in for the Internet."""
+    """A device. A router, firewall, host, switch, or stand-in for the Internet."""
 
     kind: str = key(one_of("router", "firewall", "host", "switch", "internet"), "What the device is.")
     about: str = key(WORDS, "What the device is for.", "")

@@ -15,6 +15,7 @@ from pydantic_core import ValidationError
 from mossy_compass.files import schema
 from mossy_compass.files.keys import Kind, Part, of
 from mossy_compass.files.schema import NetworkIn
+from mossy_compass.files.trade import key_for, value_for
 from mossy_compass.files.tree import Node
 from mossy_compass.marks import Hint, Problems, hint, nearest
 
@@ -72,17 +73,15 @@ def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = Networ
         keys = part.known() if part else []
         elsewhere = [_called(other) for other in _PARTS if root is NetworkIn and str(loc[-1]) in other.known()]
         where = f" It belongs to {', or to '.join(elsewhere[:3])}." if elsewhere else ""
-        return "key.unknown", f"'{loc[-1]}' is not a key of {_called(part)}.{where}", hint(str(loc[-1]), keys, "keys")
+        said = key_for(str(loc[-1]), keys)
+        words = f"'{loc[-1]}' is not a key of {_called(part)}.{'' if said else where}"
+        return "key.unknown", words, said or hint(str(loc[-1]), keys, "keys")
     if kind == "missing":
         part = _part_at(loc[:-1], root)
         return "key.missing", f"'{loc[-1]}' is missing from {_called(part)}.", f"Add {loc[-1]}: to it."
     if kind == "literal_error":
         allowed = [w.strip("'") for w in error["ctx"]["expected"].replace(" or ", ", ").split(", ")]
-        return (
-            "value.wrong",
-            f"'{error['input']}' is none of {', '.join(allowed)}.",
-            hint(error["input"], allowed) if isinstance(error["input"], str) and nearest(error["input"], allowed) else "",
-        )
+        return ("value.wrong", f"'{error['input']}' is none of {', '.join(allowed)}.", _meant(error["input"], allowed))
     if kind == "ours":
         return "value.wrong", error["ctx"]["message"], ""
     if kind == "too_short":
@@ -92,6 +91,13 @@ def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = Networ
     if kind == "string_pattern_mismatch":
         return ("value.wrong", f"'{error['input']}' is not a name or number of at most 64 letters, digits, '.', '_' and '-'.", "")
     return "value.wrong", error["msg"][:1].lower() + error["msg"][1:] + ".", ""
+
+
+def _meant(word: object, allowed: list[str]) -> str | Hint:
+    """Which of a few words was meant, where that can be told."""
+    if not isinstance(word, str):
+        return ""
+    return value_for(word, allowed) or (hint(word, allowed) if nearest(word, allowed) else "")
 
 
 def _remove(data: Any, path: list[Any]) -> None:

@@ -109,7 +109,7 @@ class BackTo(Step):
 
 @dataclass(frozen=True)
 class Compare(Step):
-    """So many flows, no more and no fewer, fare otherwise than when a moment was kept."""
+    """So many flows, no more and no fewer, end differently than when a moment was kept."""
 
     name: str = field(kw_only=True)
     changes: int = 0
@@ -475,7 +475,7 @@ def _compare(run: Run, step: Compare) -> Result:
     """Compare with a moment."""
     found, tested = run.compare(step.name)
     number = len(found.changed) + len(found.rerouted) + len(found.come) + len(found.gone)
-    said = "" if number == step.changes else f"{_fare(step.changes, 'should fare')} otherwise, and {number} do"
+    said = "" if number == step.changes else f"{_fare(step.changes, 'should end')} differently, and {number} do"
     return Result(0, step, number == step.changes, tested, said=said, changes=found)
 
 

@@ -98,6 +98,10 @@ class Lab:
         self._kept: dict[str, Kept] = {}
         self._plans: dict[tuple[int, frozenset[Fault]], tuple[Network, Plan]] = {}
 
+    def __repr__(self) -> str:
+        failed = ", ".join(sorted(map(str, self.faults))) or "nothing"
+        return f"<Lab of {self.network.title or 'a network'}: {failed} has failed, {self._sent} flows were sent>"
+
     @property
     def plan(self) -> Plan:
         """The network as it is now, compiled; the same plan for the same network and faults."""
@@ -146,8 +150,8 @@ class Lab:
 
         """
         options = flow.options
-        if options.from_port is None and flow.service not in ("ping", "echo"):
-            options = replace(options, from_port=FIRST_SENT_PORT + self._sent % 9000)
+        if options.source_port is None and flow.service not in ("ping", "echo"):
+            options = replace(options, source_port=FIRST_SENT_PORT + self._sent % 9000)
         journey = trace_one(self.plan, flow.source, flow.target, flow.service, options, None, self.state)
         self._sent += 1
         self.saw(journey)

@@ -51,7 +51,7 @@ class Case(NamedTuple):
 
     @property
     def harmless(self) -> bool:
-        """Nothing fares otherwise."""
+        """Nothing ends differently."""
         return not (self.lost or self.gained or self.moved or self.other or self.error)
 
 

@@ -190,7 +190,7 @@ def _addresses(network: Network, problems: Problems) -> None:
                 problems.add(
                     "address.duplicate",
                     mark,
-                    f"{address} is at {first[0]}/{first[1]} and at {name}/{port}: which of them answers is chance.",
+                    f"{address} is at {first[0]}/{first[1]} and at {name}/{port}: nobody can say which of them answers.",
                     "Give one of them another address.",
                     WARN,
                     also=((first[2], "the other one"),),

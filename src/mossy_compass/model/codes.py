@@ -8,7 +8,7 @@ and its code with it.
 from __future__ import annotations
 
 FINDINGS: dict[str, str] = {
-    "address.duplicate": "Two interfaces bear the same address, so which of them answers is chance.",
+    "address.duplicate": "Two interfaces have the same address, so nobody can say which of them answers.",
     "address.elsewhere": "An address that must be a neighbour's is on no subnet there.",
     "address.family": "An address is of a family that its place is not about.",
     "address.link-local": "A link-local address stands where nothing says on which segment it is.",
@@ -31,7 +31,7 @@ FINDINGS: dict[str, str] = {
     "file.empty": "The file holds nothing.",
     "file.not-text": "The file is not UTF-8 text.",
     "file.shape": "The document is not a mapping of keys.",
-    "file.too-faulty": "There are so many findings that the rest is not told.",
+    "file.too-faulty": "There are so many findings that the rest is not listed.",
     "file.too-large": "The file is larger than is read.",
     "file.version": "The file is of a version that this release does not read.",
     "firewall.closed": "A firewall's outside interface has no list, so strangers can start nothing: the default of a firewall.",
@@ -104,7 +104,7 @@ FINDINGS: dict[str, str] = {
     "route.next-hop-silent": "Nobody on the segment answers for a next hop.",
     "route.not-converged": "Routing has no stable state.",
     "route.nowhere": "A route says neither a next hop nor an interface.",
-    "route.race": "Redistribution has several stable states, and which comes about is chance.",
+    "route.race": "Redistribution has several stable states, and nobody can say which comes about.",
     "route.self": "A next hop is the device itself.",
     "rule.family": "A rule's addresses are of two families, or of another than its protocol: it could never match.",
     "rule.shadowed": "A rule can never match, since rules above it take every packet that it is about.",

@@ -98,7 +98,7 @@ def icmp_span(kind: tuple[int, int | None]) -> Span:
 
 
 def icmp_name(protocol: int, span: Span) -> str:
-    """The name of an ICMP kind, or ``type T code C`` for one without a name."""
+    """The name of an ICMP kind, or its number as ``parse_icmp`` reads it: type, or type/code."""
     kinds = ICMP_KINDS if protocol == ICMP else ICMP6_KINDS
     for name, kind in kinds.items():
         if icmp_span(kind) == span:
@@ -107,8 +107,8 @@ def icmp_name(protocol: int, span: Span) -> str:
         for name, (number, code) in kinds.items():
             if code is None and number == span.first >> 8 and span.first & 255 == 0:
                 return name
-        return f"type-{span.first >> 8}-code-{span.first & 255}"
-    return f"type-{span.first >> 8}"
+        return f"{span.first >> 8}/{span.first & 255}"
+    return f"{span.first >> 8}"
 
 
 def parse_protocol(text: str) -> int | None:

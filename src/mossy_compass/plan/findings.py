@@ -193,7 +193,7 @@ def _shadowed(source: AccessList, shadows: Iterable[Shadow], problems: Problems)
         by = _named(shadow.by) if shadow.by else "the rules above it take"
         words = f"rule {shadow.row.id} of '{source.name}' can never match: {by} all of it"
         if shadow.witness is not None:
-            words += f", {example(shadow.witness)} for one"
+            words += f", for example {example(shadow.witness)}"
         remedy = "Move it up, or remove it."
         if shadow.but_for:
             names = " or ".join(r.id for r in shadow.but_for)
@@ -220,7 +220,7 @@ def _overlapping(source: AccessList, overlaps: Iterable[Overlap], problems: Prob
         others = len(overlap.above) - 1 + overlap.more
         words = (
             f"rule {overlap.row.id} of '{source.name}' ({overlap.row.verdict}) shares packets with rule {first.id} above it "
-            f"({first.verdict}), which decides them: {example(witness)} for one"
+            f"({first.verdict}), which decides them, for example {example(witness)}"
         )
         words += f"; so with {others} more above." if others else "."
         rest = zip(overlap.above[1:], overlap.witnesses[1:], strict=True)

@@ -10,8 +10,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from mossy_compass.errors import InputError
+from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.headers.spans import merge
+from mossy_compass.marks import unknown
 from mossy_compass.model.check import attached, classifying
 from mossy_compass.model.network import AccessList, Candidate, Device, FarHost, Interface, Network, Serves, link_locals, name_hash
 from mossy_compass.model.outside import outside_of
@@ -328,9 +329,19 @@ class Plan:
         self._called: dict[Address, tuple[str, ...]] | None = None
         self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
 
+    def __repr__(self) -> str:
+        return f"<Plan: {self.network.title}, {len(self.network.devices)} devices>"
+
     def device(self, name: str) -> DevicePlan:
-        """The plan of a device."""
+        """The plan of a device.
+
+        Raises:
+            QuestionError: there is none of that name.
+
+        """
         if name not in self._devices:
+            if name not in self.network.devices:
+                raise QuestionError(unknown("device", str(name), self.network.devices))
             self._devices[name] = DevicePlan(self, self.network.devices[name])
         return self._devices[name]
 

@@ -102,6 +102,7 @@ REASONS: dict[str, Shape] = {
     "answer.elsewhere": _shape("device", "name address"),
     "answer.other": _shape("device", "packet question"),
     "name.none": _shape("name", "target sender"),
+    "name.no-resolver": _shape("name", "sender target names"),
     "name.no-record": _shape("name", "resolver target"),
     "address.none": _shape("device", "sender family"),
     "address.unleased": _shape("device", "target"),

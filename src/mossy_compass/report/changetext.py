@@ -43,11 +43,11 @@ def compared(name: str, by: str, found: Changes, tests: int, effects: Effects, a
     more = f", {new} test{'s are' if new > 1 else ' is'} in one of the two alone" if new else ""
     if apart and not found and not effects:
         more = f", though the versions differ in {len(apart)} place{'s' if len(apart) > 1 else ''}, where no test looks"
-    return f"{name} beside {by}: {_fares(found, tests, effects)}{more}."
+    return f"{name} compared with {by}: {_fares(found, tests, effects)}{more}."
 
 
 def _fares(found: Changes, tests: int, effects: Effects) -> str:
-    """How many tests fare otherwise, and how."""
+    """How many tests end differently, and how."""
     opens = sum(new.answered and not old.answered for old, new in found.changed)
     closes = sum(old.answered and not new.answered for old, new in found.changed)
     counted = (

@@ -406,8 +406,8 @@ def _marks(changes: Changes) -> dict[tuple[str, str, str], str]:
 def _told(marks: dict[tuple[str, str, str], str]) -> str:
     """How many cells changed, and how."""
     found = list(marks.values())
-    counts = [(found.count(_LOST), "close"), (found.count(_GAINED), "open"), (found.count(_MOVED), "fare otherwise")]
-    return ", ".join(f"{number} tests {verb}" for number, verb in counts if number) or "every test fares as before"
+    counts = [(found.count(_LOST), "close"), (found.count(_GAINED), "open"), (found.count(_MOVED), "end differently")]
+    return ", ".join(f"{number} tests {verb}" for number, verb in counts if number) or "every test ends as before"
 
 
 def _where_it_changes(grid: Grid, marks: dict[tuple[str, str, str], str]) -> Grid:

@@ -242,7 +242,7 @@ def cables(plan: Plan) -> Rows:
             shown = " ".join([f"{device}/{port}", *map(str, interface.addresses)])
             members.append(shown + ("" if state.up else f" (down: {state.why})"))
         rows.append((segment.name, "cut" if segment.down else "up", "\n".join(members), ", ".join(words) or "-"))
-    about = f"{_count(len(rows), 'segment')} join {_count(len(plan.network.devices), 'device')}"
+    about = f"{_count(len(rows), 'segment')} join{'s' * (len(rows) == 1)} {_count(len(plan.network.devices), 'device')}"
     return Rows("cables", about, ("segment", "state", "who is on it", "more"), tuple(rows))
 
 

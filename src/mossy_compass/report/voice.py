@@ -11,6 +11,7 @@ from mossy_compass.report.record import journey_dict
 from mossy_compass.report.sentences import headline
 from mossy_compass.report.words import miss_words
 from mossy_compass.report.words import spoken as because
+from mossy_compass.walk.grid import Grid
 from mossy_compass.walk.journey import Journey
 
 
@@ -21,4 +22,11 @@ def explain(journey: Journey, details: bool, width: int) -> str:
     return text.as_text(text.journey(journey, details), width)
 
 
-__all__ = ["because", "explain", "headline", "journey_dict", "miss_words"]
+def table(grid: Grid) -> str:
+    """A grid as ``mossy grid`` prints it."""
+    from mossy_compass.report import gridtext, text
+
+    return text.as_text(gridtext.whole(grid, "grid")).rstrip("\n")
+
+
+__all__ = ["because", "explain", "headline", "journey_dict", "miss_words", "table"]

@@ -210,7 +210,7 @@ def _sent(v: Values) -> str:
     words = f"{v['device']}/{v['port']} answers for {v['address']}" + (" as proxy" if v["proxy"] else "")
     others, switches = ["/".join(o) for o in v["others"]], v["switches"]
     if others:
-        words += f"; so {'does' if len(others) == 1 else 'do'} {', '.join(others)}: which of them gets it is chance"
+        words += f"; so {'does' if len(others) == 1 else 'do'} {', '.join(others)}: nobody can say which of them gets it"
     if switches:
         bridges = f"bridge{'s' if len(switches) == 1 else ''}"
         words += f"; {', '.join(switches)} only {bridges} it: no list is examined there"
@@ -243,7 +243,8 @@ def _wrong(v: Values) -> str:
     misses = [miss_words(m, v["packet"]) for m in v["misses"]]
     if [key for key, _ in misses] == ["disabled"]:
         return "but it is disabled"
-    return "but for " + "; and for ".join(f"{key}: {words}" for key, words in misses)
+    keys = " and ".join(key for key, _ in misses)
+    return f"if its {keys} matched: " + "; and ".join(words for _, words in misses)
 
 
 def _near(v: Values) -> str:
@@ -369,6 +370,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "answer.elsewhere": "the answer ended at {name}, which has {address} too",
     "answer.other": _other,
     "name.none": "no record for '{target}', and {sender} has no resolver to ask",
+    "name.no-resolver": "{sender} asks no resolver, so it cannot find {target}, which {names} knows",
     "name.no-record": "{resolver} has no record for '{target}'",
     "address.none": "{sender} has no IPv{family} address",
     "host.off": "{name} is off",
@@ -486,7 +488,7 @@ def _address_miss(condition: Condition, has: int, packet: Packet | None) -> str:
 
     words = ", ".join(condition.wants)
     terms = condition.terms
-    if len(terms) == 1 and terms[0].spans and terms[0].words[0].isalpha():
+    if len(terms) == 1 and terms[0].spans and terms[0].words[0].isalpha() and terms[0].words not in BUILT_IN_WORDS:
         words = f"{words} ({as_text(terms[0].spans, 2)})"
     return f"{from_key(has)} is not in {words}"
 
@@ -550,6 +552,8 @@ def _family_miss(condition: Condition, has: int, packet: Packet | None) -> str:
     return f"is for IPv{condition.wants[0]}, the packet is IPv{4 if has < 1 << 32 else 6}"
 
 
+BUILT_IN_WORDS = ("any", "outside")
+"""Built-in groups whose addresses nobody wants to read: all there are, but a few ranges."""
 MISS_WORDS: dict[str, Callable[[Condition, Any, Packet | None], str]] = {
     "protocol": _protocol_miss,
     "service": _service_miss,

@@ -68,7 +68,7 @@ def _settles(routing: Routing, problems: Problems) -> bool:
         return False
     if routing.race:
         words = (
-            "redistribution has more than one stable state, and which of them comes about is chance: "
+            "redistribution has more than one stable state, and nobody can say which of them comes about: "
             f"{'; then '.join(routing.race)}. The tables shown are those in which devices speak in the order of their names."
         )
         remedy = "Redistribute at one device only, or give the protocols preferences so that each keeps the route it had first."
@@ -128,7 +128,7 @@ def _twice_link_local(routing: Routing, domain: Domain, problems: Problems) -> N
                 f"{address} is at {first.device}/{first.interface} and at {other.device}/{other.interface} on segment {domain.name}"
             )
             remedy = "Give one of them another link-local address."
-            problems.add("address.duplicate", mark, f"{words}: which of them answers is chance.", remedy, WARN)
+            problems.add("address.duplicate", mark, f"{words}: nobody can say which of them answers.", remedy, WARN)
 
 
 class Held(NamedTuple):
@@ -218,7 +218,7 @@ def _same_subnet(device: Device, problems: Problems) -> None:
                         "interface.same-subnet",
                         interface.mark,
                         f"{device.name}/{interface.name} {entry} and {device.name}/{other.name} {second} are in one subnet: "
-                        "which of them a packet leaves by is chance.",
+                        "nobody can say which of them a packet leaves by.",
                         "Give one of them another subnet.",
                         WARN,
                         also=((other.mark, "the other one"),),
@@ -465,7 +465,7 @@ def _no_way_back(routing: Routing, problems: Problems) -> None:
                     problems.add(
                         "subnet.no-way-back",
                         interface.mark,
-                        f"{entry.prefix} ({'/'.join(port)}) has no way back: its packets may get to {name}, which has no route to it, so answers die there.",
+                        f"{entry.prefix} ({'/'.join(port)}) has no way back: its packets may get to {name}, which has no route to it, so answers are lost there.",
                         f"Add a route to {entry.prefix} at {name}, or translate its sources before they leave.",
                         WARN,
                     )

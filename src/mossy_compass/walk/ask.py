@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.marks import Hint, hint, nearest
@@ -72,32 +72,74 @@ class Question(NamedTuple):
     moment: Moment = SOME_TIME
 
 
+class Instant(int):
+    """Seconds since 1970, UTC, as the core counts time. A bare number is none: nobody knows what it counts, and from when."""
+
+    __slots__ = ()
+
+
+class Dated(Protocol):
+    """A ``datetime`` with its time zone, by what is asked of it; the core has no calendar of its own."""
+
+    @property
+    def tzinfo(self) -> object:
+        """The zone; None where it has none."""
+
+    def timestamp(self) -> float:
+        """Seconds since 1970, UTC."""
+
+
+def instant(when: Dated | Instant) -> Instant:
+    """A time as the core counts it.
+
+    Raises:
+        QuestionError: it is no datetime, or has no time zone.
+
+    """
+    if isinstance(when, Instant):
+        return when
+    if not hasattr(when, "timestamp") or getattr(when, "tzinfo", None) is None:
+        form = "datetime(2026, 5, 4, 10, 30, tzinfo=timezone.utc)"
+        raise QuestionError(f"a time is a datetime with its time zone, like {form}, not {when!r}.")
+    return Instant(when.timestamp())
+
+
 @dataclass(frozen=True, slots=True)
 class Options:
     """What may be said of a test packet beside its ends and its service.
 
     Attributes:
-        from_port: source port, or the identifier of an echo request; None: a usual one.
+        source_port: source port, or the identifier of an echo request; None: a usual one.
         source: source address, instead of the one that the sender would choose.
         ttl: time to live in hops, 1 to 255.
         family: 4 or 6, to choose among the target's addresses.
         size: length of the whole packet in bytes, 28 to 65535.
-        at: the time of the test, in seconds since 1970, UTC; None: no time is given, and no window of time is open.
+        at: the time of the test, a datetime with its time zone, kept as an instant; None: no time is given, and no window of
+            time is open.
         application: what application the flow is of, by its name; None: the file's table says.
         last_resort: the uplink of last resort is in use.
         fragment: send a fragment other than the first.
 
     """
 
-    from_port: int | None = None
+    source_port: int | None = None
     source: str | None = None
     ttl: int = DEFAULT_TTL
     family: int | None = None
     size: int = DEFAULT_SIZE
-    at: int | None = None
+    at: Dated | Instant | None = None
     application: str | None = None
     last_resort: bool = False
     fragment: bool = False
+
+    def __post_init__(self) -> None:
+        if self.at is not None:
+            object.__setattr__(self, "at", instant(self.at))
+
+    @property
+    def now(self) -> Instant | None:
+        """The time of the test, as the core counts it."""
+        return self.at if isinstance(self.at, Instant) else None
 
     def check(self) -> None:
         """Refuse what no packet has.
@@ -108,12 +150,12 @@ class Options:
         """
         if not 1 <= self.ttl <= 255:
             raise QuestionError(f"a TTL is 1 to 255, not {self.ttl}.")
-        if self.from_port is not None and not 0 <= self.from_port <= LARGEST:
-            raise QuestionError(f"a source port is 0 to 65535, not {self.from_port}.")
+        if self.source_port is not None and not 0 <= self.source_port <= LARGEST:
+            raise QuestionError(f"a source port is 0 to 65535, not {self.source_port}.")
         if not 28 <= self.size <= LARGEST:
             raise QuestionError(f"a packet has 28 to {LARGEST} bytes, not {self.size}.")
-        if self.at is not None and not FIRST_MOMENT <= self.at <= LAST_MOMENT:
-            raise QuestionError("the time of a test lies in the years 1970 to 2199, in seconds since 1970.")
+        if self.now is not None and not FIRST_MOMENT <= self.now <= LAST_MOMENT:
+            raise QuestionError("the time of a test lies in the years 1970 to 2199.")
         if self.family not in (None, 4, 6):
             raise QuestionError(f"a family of addresses is 4 or 6, not {self.family}.")
 
@@ -141,8 +183,22 @@ def sender_of(network: Network, name: str) -> tuple[Device, FarHost | None]:
     far = network.far_host(name)
     if far is not None:
         return far
+    _with_port(network, name)
+    owner = _owner(network, name)
+    if owner:
+        raise QuestionError(
+            f"{name} is an address of {owner}: name {owner} as the sender, and the address as its source if it has several."
+        )
     known = [n for n in ends(network) if n not in network.names]
     raise QuestionError(f"there is no device '{name}' to send from. {hint(name, known, 'senders')}")
+
+
+def _owner(network: Network, word: str) -> str:
+    """Who has an address; empty for what is no address, or nobody's."""
+    try:
+        return network.owner_of(parse_address(word)) or ""
+    except AddressError:
+        return ""
 
 
 def _known_port(device: Device, port: str) -> None:
@@ -172,6 +228,7 @@ def addresses_of(network: Network, target: str) -> tuple[Address, ...]:
         return far[1].addresses
     if target in network.names:
         return network.names[target]
+    _with_port(network, target)
     return _literal(target)
 
 
@@ -188,6 +245,56 @@ def _literal(target: str) -> tuple[Address, ...]:
     if literal.special:
         raise QuestionError(f"{target} is {literal.special}: a test packet goes to one device. Name a device or its address.")
     return (literal,)
+
+
+_NEAR = 0.85
+"""So like must a word be to a known name that a slip of the pen is likelier than a name that a resolver is to be asked for."""
+
+
+def check_target(network: Network, target: str) -> None:
+    """Refuse a target that is known to be something else than one address, or all but spelt as a known name.
+
+    A lookup of it would only say that nobody has such a name, which is true and no help.
+
+    Raises:
+        QuestionError: it is a group, a segment, a zone, a service or a list; or nearly a known name.
+
+    """
+    if any(target in (d.records or {}) for d in network.devices.values()):
+        return
+    zones = {i.zone for d in network.devices.values() for i in d.interfaces.values()}
+    kinds = {
+        "a group": network.groups,
+        "a segment": network.segments,
+        "a zone": zones,
+        "a service": network.services,
+        "an access list": network.lists,
+    }
+    kind = next((k for k, names in kinds.items() if target in names), "")
+    if kind:
+        raise QuestionError(f"'{target}' is {kind}, and a test packet goes to one address. Name a device, a name or an address.")
+    from difflib import SequenceMatcher  # only where a name is not known
+
+    known = [*ends(network), *(n for d in network.devices.values() for n in d.records or {})]
+    near = [n for n in nearest(target, known) if SequenceMatcher(None, target, n).ratio() >= _NEAR]
+    if near:
+        raise QuestionError(f"there is no target '{target}'.", tuple(near))
+
+
+def _with_port(network: Network, word: str) -> None:
+    """Refuse ``booker:8443`` and ``r1:eth0`` with the way in which they are written here.
+
+    Raises:
+        QuestionError: it is one of these.
+
+    """
+    name, colon, tail = word.partition(":")
+    if not colon or name not in {*ends(network), *network.devices}:
+        return
+    if name in network.devices and tail in network.devices[name].interfaces:
+        raise QuestionError(f"'{word}' is written {name}/{tail} here.")
+    remedy = f"write {name} alone, and tcp/{tail} or udp/{tail} as the service." if tail.isdigit() else f"write {name} alone."
+    raise QuestionError(f"'{word}' is two things: {remedy}")
 
 
 def unknown_target(network: Network, target: str) -> Hint:
@@ -256,7 +363,7 @@ def ask(
         sender: device, ``device/interface`` for its address, or far host.
         target: device, ``device/interface``, far host, name, or address.
         service: ``tcp/443``, a service name (its first member), or ``ping``.
-        options: further wishes; or give them by name: from_port, source, ttl, family, size.
+        options: further wishes; or give them by name: source_port, source, ttl, family, size.
         addresses: what the target's name was found to stand for, when a lookup has been made.
         choose: how equal ways are chosen, as the packet's source may depend on its way.
 
@@ -295,7 +402,7 @@ def ask(
 
 def _moment(network: Network, packet: Packet, wishes: Options) -> Moment:
     """What holds for the whole test: which windows are open, and of which application the flow is."""
-    now = wishes.at
+    now = wishes.now
     is_open = frozenset(h.name for h in network.hours.values() if h.open_at(now)) if now is not None else frozenset[str]()
     found = _application(network, packet, wishes.application)
     if found is None:
@@ -360,7 +467,11 @@ def _segment_of(here: DevicePlan, sender: str, destination: Address) -> str | No
 def _nameless(network: Network, device: Device, sender: str, target: str, what: str) -> Question:
     """A target that is no name of the network: a slip of the pen, unless the sender could ask a resolver for it."""
     if not device.resolvers and target not in network.names:
-        raise QuestionError(f"there is no target '{target}'. {unknown_target(network, target)}")
+        knowing = [n for n, d in network.devices.items() if target in (d.records or {})]
+        if not knowing:
+            raise QuestionError(f"there is no target '{target}'. {unknown_target(network, target)}")
+        because = Because("name.no-resolver", (sender, target, " and ".join(knowing)), device.mark)
+        return Question(sender, device.name, target, what, None, Stuck("name.unknown", because))
     stuck = Stuck("name.unknown", Because("name.none", (target, sender)))
     return Question(sender, device.name, target, what, None, stuck)
 
@@ -436,7 +547,7 @@ def _source(
 
 def _packet(source: Address, destination: Address, wanted: Service | None, wishes: Options) -> Packet:
     """The opening packet of a question."""
-    port, ttl, size = wishes.from_port, wishes.ttl, wishes.size
+    port, ttl, size = wishes.source_port, wishes.ttl, wishes.size
     if wanted is None:
         return echo_request(source, destination, 1 if port is None else port, ttl)._replace(size=size)
     if wanted.protocol in (ICMP, ICMP6):
@@ -453,5 +564,5 @@ def _icmp_packet(source: Address, destination: Address, wanted: Service, wishes:
     if wanted.protocol != (ICMP if destination.family == 4 else ICMP6):
         raise QuestionError(f"{wanted} does not go with {destination}. Ask for ping, which is of the target's family.")
     kind = wanted.ports.first if wanted.ports else (8 if wanted.protocol == ICMP else 128) << 8
-    identifier = 1 if wishes.from_port is None else wishes.from_port
+    identifier = 1 if wishes.source_port is None else wishes.source_port
     return Packet(wanted.protocol, source, destination, identifier, 0, kind, ttl=wishes.ttl, size=wishes.size)

@@ -17,6 +17,7 @@ from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
+from mossy_compass.voice import voice
 from mossy_compass.walk.ask import Options, members_of
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.trace import trace_one
@@ -92,6 +93,12 @@ class Grid:
 
     cells: tuple[Cell, ...]
     columns: tuple[tuple[str, str], ...]
+
+    def __str__(self) -> str:
+        return str(voice().table(self))
+
+    def __repr__(self) -> str:
+        return f"<Grid of {len(self.cells)} tests, {sum(c.answered for c in self.cells)} of them answered>"
 
     @property
     def sources(self) -> list[str]:

@@ -179,14 +179,14 @@ def flows(plan: Plan, sender: str, target: str, service: str, count: int, *, eac
     """
     if not 1 <= count <= MOST_FLOWS:
         raise QuestionError(f"flows are 1 to {MOST_FLOWS}, not {count}.")
-    first = options.pop("from_port", None)
+    first = options.pop("source_port", None)
     start = 49152 if first is None else first
     ends: Counter[tuple[str, str]] = Counter()
     taken: dict[tuple[str, str], Counter[Hop]] = {}
     member = members_of(plan.network, service)[0]
     for number in each(range(count)):
         port = (start + number) % 65536
-        record = trace(plan, sender, target, member, from_port=port, **options)
+        record = trace(plan, sender, target, member, source_port=port, **options)
         ends["answered" if record.answered else record.fate.value, record.cause] += 1
         for way, device, hops, hop in _decisions(record):
             counter = taken.setdefault((way, device), Counter(dict.fromkeys(hops, 0)))

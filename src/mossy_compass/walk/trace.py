@@ -18,7 +18,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.share import Choose
 from mossy_compass.state.state import State
-from mossy_compass.walk.ask import Options, Question, Stuck, addresses_of, ask, members_of, unleased
+from mossy_compass.walk.ask import Dated, Instant, Options, Question, Stuck, addresses_of, ask, check_target, members_of, unleased
 from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Symptom, Way
 from mossy_compass.walk.verdict import journey_of
 from mossy_compass.walk.walk import Emission, follow, walk
@@ -70,12 +70,12 @@ def trace(
     target: str,
     service: str = "ping",
     *,
-    from_port: int | None = None,
+    source_port: int | None = None,
     source: str | None = None,
     ttl: int = DEFAULT_TTL,
     family: int | None = None,
     size: int = DEFAULT_SIZE,
-    at: int | None = None,
+    at: Dated | Instant | None = None,
     application: str | None = None,
     last_resort: bool = False,
     fragment: bool = False,
@@ -91,12 +91,12 @@ def trace(
         sender: device, ``device/interface`` for its address, or far host.
         target: device, ``device/interface``, far host, name, or address.
         service: ``tcp/443``, a service name, or ``ping``.
-        from_port: source port, or the identifier of an echo request.
+        source_port: source port, or the identifier of an echo request.
         source: source address, instead of the one that the sender would choose.
         ttl: time to live in hops, 1 to 255.
         family: 4 or 6, to choose among the target's addresses.
         size: length of the whole packet in bytes.
-        at: the time of the test, in seconds since 1970, UTC; where it is left out, no window of time is open.
+        at: the time of the test, a datetime with its time zone; where it is left out, no window of time is open.
         application: what application the flow is of; else the file's table says.
         last_resort: the uplink of last resort is in use.
         fragment: send a fragment other than the first, which has no ports.
@@ -108,7 +108,7 @@ def trace(
 
     """
     ready = plan if isinstance(plan, Plan) else Plan(plan)
-    options = Options(from_port, source, ttl, family, size, at, application, last_resort, fragment)
+    options = Options(source_port, source, ttl, family, size, at, application, last_resort, fragment)
     first: Journey | None = None
     for member in members_of(ready.network, service) if isinstance(service, str) else (service,):
         journey = trace_one(ready, sender, target, member, options, choose)
@@ -164,6 +164,7 @@ def _look_up(
     device = plan.network.devices.get(sender.partition("/")[0]) if isinstance(sender, str) else None
     if device is None or not device.resolvers or unleased(plan.network, target) or addresses_of(plan.network, target):
         return None
+    check_target(plan.network, target)
     lookup: Lookup | None = None
     for resolver in device.resolvers:
         question = ask(plan, sender, str(resolver), "udp/53", at=options.at, last_resort=options.last_resort, choose=choose)

@@ -374,7 +374,7 @@ def _given_twice(plan: Plan, there: Leg) -> Iterator[Because]:
 
 
 def _gateway_twice(plan: Plan, there: Leg) -> Iterator[Because]:
-    """A next hop on the way that several devices claim: which of them got the packet is chance, and its fate may follow."""
+    """A next hop on the way that several devices claim: nobody can say which of them got the packet, and its fate may follow."""
     for hop in there.hops:
         for ruling in hop.rulings:
             remark = ruling.remark
