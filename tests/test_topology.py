@@ -196,7 +196,6 @@ BLOCK = "lists: {l: [{deny: udp, service: domain}, {permit: any}]}\ndevices:\n"
     "old, new, target, cause, lost",
     [
         ("", "", "nobody.example", "name.unknown", "lookup"),
-        ("", "", "nobody.example", "name.unknown", "lookup"),
         ("vlan: 11, zone: guests", "vlan: 11, filter: {arriving: l}, zone: guests", "almanac.example", "filter.rule", "lookup"),
         (
             "  desk-2: [shed/s2, namekeeper]",

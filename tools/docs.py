@@ -41,7 +41,15 @@ def keys(name: str) -> list[str]:
     """The keys of one part."""
     part: type[Part] = next(getattr(m, name) for m in (schema, drills, change) if hasattr(m, name))
     out = [row("key", "when left out", "what it says"), row("---", "---", "---")]
-    return out + [row(f"`{word_of(name)}`", default_of(k), k.description) for name, k in part.keys.items()]
+    return out + [row(f"`{word_of(name)}`", default_of(k), f"{k.description}{allowed(k)}") for name, k in part.keys.items()]
+
+
+def allowed(entry: Key) -> str:
+    """The words that a key takes, where they are few and its description does not say them."""
+    made = entry.kind.json()
+    words = [str(w) for part in (made, *made.get("anyOf", [])) for w in part.get("enum", []) if isinstance(w, str)]
+    lacking = len(words) > 1 and not {"yes", "no"} & set(words) and not all(w in entry.description for w in words)
+    return f" One of {', '.join(words)}." if lacking else ""
 
 
 def settings() -> list[str]:

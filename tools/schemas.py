@@ -8,6 +8,7 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
+from mossy_compass.files.change import ChangeIn
 from mossy_compass.files.drills import DrillIn
 from mossy_compass.files.schema import NetworkIn, settings_schema
 from mossy_compass.report.drillrecord import ReportDict
@@ -41,6 +42,14 @@ def drill_schema() -> dict[str, Any]:
     return schema
 
 
+def change_schema() -> dict[str, Any]:
+    """Schema of change files, for editors."""
+    schema: dict[str, Any] = ChangeIn.json_schema()
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    schema["title"] = "Mossy Compass change file, version 1"
+    return schema
+
+
 def report_schema() -> dict[str, Any]:
     """Schema of `mossy drill --format json`."""
     schema = TypeAdapter(ReportDict).json_schema()
@@ -57,5 +66,6 @@ def as_text(schema: dict[str, Any]) -> str:
 if __name__ == "__main__":
     (DATA / "network.schema.json").write_text(as_text(network_schema()), encoding="utf-8")
     (DATA / "journey.schema.json").write_text(as_text(journey_schema()), encoding="utf-8")
+    (DATA / "change.schema.json").write_text(as_text(change_schema()), encoding="utf-8")
     (DATA / "drill.schema.json").write_text(as_text(drill_schema()), encoding="utf-8")
     (DATA / "drill-report.schema.json").write_text(as_text(report_schema()), encoding="utf-8")

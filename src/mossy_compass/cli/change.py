@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mossy_compass.cli import complete
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
@@ -40,9 +41,25 @@ if TYPE_CHECKING:
 @click.argument("change_file", metavar="CHANGE")
 @click.option("--write", is_flag=True, help="Write the changed network to FILE, if it has no error.")
 @click.option("--undo", metavar="UNDO", type=OUTPUT, help="Also keep the text of FILE as it was, as UNDO.")
-@click.option("--from", "sources", multiple=True, metavar="HOST", help="Test only packets of this host; every host when left out.")
-@click.option("--to", "targets", multiple=True, metavar="TARGET", help="... only to this target; every host when left out.")
-@click.option("--service", "services", multiple=True, metavar="SERVICE", help="... only this service.")
+@click.option(
+    "--from",
+    "sources",
+    multiple=True,
+    metavar="HOST",
+    shell_complete=complete.senders,
+    help="Test only packets of this host; every host when left out.",
+)
+@click.option(
+    "--to",
+    "targets",
+    multiple=True,
+    metavar="TARGET",
+    shell_complete=complete.targets,
+    help="... only to this target; every host when left out.",
+)
+@click.option(
+    "--service", "services", multiple=True, metavar="SERVICE", shell_complete=complete.services, help="... only this service."
+)
 @moment_options
 @form_option("text", "json")
 def change(
@@ -84,7 +101,7 @@ def change(
     made = read_change(change_file, text)
     after = read_bytes(made.text.encode(), file)
     if after.network is None:
-        show_problems(after.problems, f"{file} with {change_file}", error=True)
+        show_problems(made.blamed(after.problems), f"{file} with {change_file}", error=True)
         raise SystemExit(EXIT_INPUT)
     plans = Plan(before.network), Plan(after.network)
     options = moment_of(at, last_resort)

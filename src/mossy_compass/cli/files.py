@@ -233,9 +233,9 @@ def _demo_drill(network: Network, data: bytes, name: str) -> RenderableType:
 
 
 @click.command(context_settings=CONTEXT, short_help="Print a JSON Schema: of files, or of results.")
-@click.argument("which", type=click.Choice(["network", "journey", "drill", "drill-report"]))
+@click.argument("which", type=click.Choice(["network", "change", "drill", "journey", "drill-report"]))
 def schema(which: str) -> None:
-    """Print a JSON Schema: of network files and drills (for editors), of journeys and reports of drills (for programs).
+    """Print a JSON Schema: of network files, change files and drills (for editors), of journeys and reports of drills (for programs).
 
     \b
     Example:

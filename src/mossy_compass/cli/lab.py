@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from mossy_compass.cli import complete
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
@@ -38,10 +39,19 @@ if TYPE_CHECKING:
 FLOW_OPTIONS = (
     click.option("--drill", metavar="DRILL", help="Test the flows of this drill; without it every host, target and service."),
     click.option(
-        "--from", "sources", multiple=True, metavar="HOST", help="Test only packets of this host; may be given several times."
+        "--from",
+        "sources",
+        multiple=True,
+        metavar="HOST",
+        shell_complete=complete.senders,
+        help="Test only packets of this host; may be given several times.",
     ),
-    click.option("--to", "targets", multiple=True, metavar="TARGET", help="... only to this target."),
-    click.option("--service", "services", multiple=True, metavar="SERVICE", help="... only this service."),
+    click.option(
+        "--to", "targets", multiple=True, metavar="TARGET", shell_complete=complete.targets, help="... only to this target."
+    ),
+    click.option(
+        "--service", "services", multiple=True, metavar="SERVICE", shell_complete=complete.services, help="... only this service."
+    ),
 )
 
 
@@ -182,9 +192,10 @@ def _other(old: str, before: Network, new: str | None, change_file: str | None, 
     from mossy_compass.files.tree import decode
 
     assert change_file is not None
-    reading = read_bytes(read_change(change_file, decode(plain_bytes(old), old)).text.encode(), old)
+    made = read_change(change_file, decode(plain_bytes(old), old))
+    reading = read_bytes(made.text.encode(), old)
     if reading.network is None:
-        show_problems(reading.problems, f"{old} with {change_file}", error=True)
+        show_problems(made.blamed(reading.problems), f"{old} with {change_file}", error=True)
         raise SystemExit(EXIT_INPUT)
     return reading.network, change_file
 

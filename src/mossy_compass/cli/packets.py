@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from mossy_compass.cli import complete
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_NOT,
@@ -38,10 +39,24 @@ if TYPE_CHECKING:
 
 @click.command(context_settings=CONTEXT, short_help="Send one test packet and explain what happened to it.")
 @click.argument("file")
-@click.option("--from", "sender", required=True, metavar="HOST", help="Device, device/interface, or far host that sends.")
-@click.option("--to", "target", required=True, metavar="TARGET", help="Device, name, or address to reach.")
 @click.option(
-    "--service", default="ping", show_default=True, metavar="SERVICE", help="ping, protocol/port like tcp/443, or a service's name."
+    "--from",
+    "sender",
+    required=True,
+    metavar="HOST",
+    shell_complete=complete.senders,
+    help="Device, device/interface, or far host that sends.",
+)
+@click.option(
+    "--to", "target", required=True, metavar="TARGET", shell_complete=complete.targets, help="Device, name, or address to reach."
+)
+@click.option(
+    "--service",
+    default="ping",
+    show_default=True,
+    metavar="SERVICE",
+    shell_complete=complete.services,
+    help="ping, protocol/port like tcp/443, or a service's name.",
 )
 @click.option(
     "--source-port",
@@ -168,10 +183,12 @@ MOST_BOXES = 160
 @click.command(context_settings=CONTEXT, short_help="Draw a network, and a test packet's way.")
 @click.argument("file")
 @click.argument("picture", type=OUTPUT)
-@click.option("--from", "sender", metavar="HOST", help="Draw a journey too: who sends.")
-@click.option("--to", "target", metavar="TARGET", help="... and to whom.")
-@click.option("--service", default="ping", show_default=True, metavar="SERVICE", help="... and what.")
-@click.option("--around", metavar="DEVICE", help="Draw only what is near this device.")
+@click.option("--from", "sender", metavar="HOST", shell_complete=complete.senders, help="Draw a journey too: who sends.")
+@click.option("--to", "target", metavar="TARGET", shell_complete=complete.targets, help="... and to whom.")
+@click.option(
+    "--service", default="ping", show_default=True, metavar="SERVICE", shell_complete=complete.services, help="... and what."
+)
+@click.option("--around", metavar="DEVICE", shell_complete=complete.devices, help="Draw only what is near this device.")
 @click.option("--within", type=click.IntRange(1, 50), default=2, show_default=True, help="How many segments away is near.")
 def draw(file: str, picture: str, sender: str | None, target: str | None, service: str, around: str | None, within: int) -> None:
     """Draw the network in FILE as PICTURE (.png or .svg), with the path of a journey where one is asked for.

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from mossy_compass.cli import complete
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_NOT,
@@ -49,14 +50,19 @@ PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")
 
 @click.command(context_settings=CONTEXT, short_help="Show what a device knows: interfaces, routes, settings.")
 @click.argument("file")
-@click.argument("device", required=False)
+@click.argument("device", required=False, shell_complete=complete.devices)
 @click.argument("part", nargs=-1, type=click.Choice(PARTS))
 @click.option("--part", "parts", multiple=True, type=click.Choice(PARTS), help="The same as PART; may be given several times.")
 @click.option(
     "--to", "address", metavar="ADDRESS", help="Only how DEVICE finds its route to ADDRESS: what wins, what loses, and why."
 )
 @click.option("--built-in", is_flag=True, help="Show the device's built-in rules among its lists too.")
-@click.option("--uses", metavar="NAME", help="Only where NAME is used: a group, service, list, window, application, zone or host.")
+@click.option(
+    "--uses",
+    metavar="NAME",
+    shell_complete=complete.known,
+    help="Only where NAME is used: a group, service, list, window, application, zone or host.",
+)
 @click.option("--drill", metavar="DRILL", help="With --uses: where this drill names it, too.")
 @form_option("text", "json")
 def tables(
@@ -104,6 +110,8 @@ def tables(
         raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
     elif address is not None:
         found = [made.lookup(plan, device, parse_address(address))]
+    elif form == "text" and not parts and not built_in:
+        found = made.overview(plan, device, file)
     else:
         found = made.of_device(plan, device, parts or made.PARTS, built_in)
     if form == "json":
@@ -161,14 +169,27 @@ def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
 @click.command(context_settings=CONTEXT, short_help="Test who reaches what, and what changed.")
 @click.argument("file")
 @click.option(
-    "--from", "sources", multiple=True, metavar="HOST", help="Who sends; every host when left out. May be given several times."
+    "--from",
+    "sources",
+    multiple=True,
+    metavar="HOST",
+    shell_complete=complete.senders,
+    help="Who sends; every host when left out. May be given several times.",
 )
-@click.option("--to", "targets", multiple=True, metavar="TARGET", help="Whom to reach; every host when left out.")
+@click.option(
+    "--to",
+    "targets",
+    multiple=True,
+    metavar="TARGET",
+    shell_complete=complete.targets,
+    help="Whom to reach; every host when left out.",
+)
 @click.option(
     "--service",
     "services",
     multiple=True,
     metavar="SERVICE",
+    shell_complete=complete.services,
     help="What to ask of each target; a ping and what it listens for when left out.",
 )
 @click.option(
@@ -181,7 +202,13 @@ def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
 @click.option("--picture", metavar="PICTURE", type=OUTPUT, help="Draw it too, as PICTURE (.png or .svg).")
 @click.option("--as-drill", "as_drill", metavar="DRILL", type=OUTPUT, help="Write today's answers as a drill to start from.")
 @click.option("--counters", is_flag=True, help="Count what each rule and default decided; say which rules no test met.")
-@click.option("--decided-by", "decided", metavar="LIST/RULE", help="Only whose packets this rule decides, such as visitors-in/20.")
+@click.option(
+    "--decided-by",
+    "decided",
+    metavar="LIST/RULE",
+    shell_complete=complete.rules,
+    help="Only whose packets this rule decides, such as visitors-in/20.",
+)
 @moment_options
 @log_options
 @form_option("text", "csv", "json")

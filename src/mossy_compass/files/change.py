@@ -6,7 +6,9 @@ text. Either all of them can be done, or nothing is.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -16,8 +18,8 @@ from mossy_compass.files.keys import Core, Kind, Part, key, listed, of, one_of, 
 from mossy_compass.files.load import Reading, plain_bytes, read_bytes
 from mossy_compass.files.spans import Piece, pieces
 from mossy_compass.files.tree import Node, decode, read_tree
-from mossy_compass.files.validate import read_part
-from mossy_compass.marks import Problem, Problems, Severity
+from mossy_compass.files.validate import read_part, shape_alone
+from mossy_compass.marks import Mark, Problem, Problems, Severity
 
 BEGINS = "A change file begins with 'mossy-change: 1'."
 PATH = words(300, 1)
@@ -98,6 +100,21 @@ class ChangeIn(Part):
     changes: list[StepIn] = key(listed(of(StepIn)), "The steps, done in this order.")
 
 
+class Brought(NamedTuple):
+    """What a step brought in.
+
+    Attributes:
+        lines: lines of the network file that were not there before it.
+        mark: the step.
+        source: its own line in the change file.
+
+    """
+
+    lines: frozenset[str]
+    mark: Mark
+    source: str | None
+
+
 class Change(NamedTuple):
     """What a change file comes to.
 
@@ -105,12 +122,29 @@ class Change(NamedTuple):
         text: the network file's text after it.
         undo: patches that take it back, in their order.
         about: why, as its author says.
+        lines: the lines that each step brought in, with the place of the step and its own line.
 
     """
 
     text: str
     undo: tuple[Patch, ...]
     about: str
+    lines: tuple[Brought, ...] = ()
+
+    def blamed(self, problems: Iterable[Problem]) -> list[Problem]:
+        """The findings about the changed network, each at the step that brought in the line where it is."""
+        return sorted((self._blame(p) for p in problems), key=lambda p: p.mark)
+
+    def _blame(self, problem: Problem) -> Problem:
+        """One of them; what no step brought in stays where it is."""
+        if problem.source is None:
+            return problem
+        by = next((b for b in reversed(self.lines) if problem.source in b.lines), None)
+        return (
+            problem
+            if by is None
+            else replace(problem, mark=by.mark, source=by.source, also=(*problem.also, (problem.mark, "as it would stand")))
+        )
 
 
 def read_change(path: str | Path, network: str) -> Change:
@@ -132,14 +166,19 @@ def change(data: bytes, name: str, network: str) -> Change:
     """The same with the bytes of a change file; ``name`` is what faults cite."""
     problems = Problems()
     text = decode(data, name)
-    tree = read_tree(text, name, problems, BEGINS)
+    tree = read_tree(text, name, problems, BEGINS, lambda part: shape_alone(ChangeIn, part, problems))
     document = read_part(ChangeIn, tree, problems, {"mossy-change": "1", "changes": []}, BEGINS)
     if document is None or problems.errors:
         raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
     written = [_Source(text, p) for p in _steps(pieces(text))]
-    editor, undo = Editor(network), list[Patch]()
+    editor, undo, brought = Editor(network), list[Patch](), list[Brought]()
+    failed: list[Problem] = []
+    torn: set[str] = set()  # what a step could not do is not told again of the steps that build on it
     for number, step in enumerate(document.changes):
-        node = tree.at("changes", number)
+        node, before = tree.at("changes", number), Counter(editor.text.splitlines())
+        if len(step.said) == 1 and torn & _touches(step):
+            torn |= _touches(step)
+            continue
         fault = ""
         try:
             if len(step.said) != 1:
@@ -150,9 +189,27 @@ def change(data: bytes, name: str, network: str) -> Change:
                 undo[:0] = _DO[step.said[0]](editor, getattr(step, step.said[0]), written[number])
         except InputError as error:
             fault = str(error)
+        problem = _problem(node, fault, text)
         if fault:
-            raise NetworkFileError([_problem(node, fault, text)])
-    return Change(editor.text, tuple(undo), document.about)
+            failed.append(problem)
+            torn |= _touches(step)
+        brought.append(Brought(frozenset(Counter(editor.text.splitlines()) - before), node.mark, problem.source))
+    if failed:
+        raise NetworkFileError(failed)
+    return Change(editor.text, tuple(undo), document.about, tuple(brought))
+
+
+def _touches(step: StepIn) -> set[str]:
+    """The things that a step is about, by section and name, those too that it makes."""
+    out = set()
+    for verb in step.said:
+        value = getattr(step, verb)
+        path = value if isinstance(value, str) else getattr(value, "what", "") or getattr(value, "into", "")
+        section, _, rest = path.partition("/")
+        out.add(f"{section}/{rest.partition('/')[0]}")
+        made = [getattr(value, key, "") for key in ("to", "as_", "name")]
+        out |= {f"{section}/{name}" for name in made if name and rest.count("/") <= (verb == "insert")}
+    return out
 
 
 def change_steps(steps: Sequence[StepIn], network: str) -> str:

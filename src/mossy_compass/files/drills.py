@@ -18,7 +18,7 @@ from mossy_compass.files.hours import parse_moment
 from mossy_compass.files.keys import YES_NO, Kind, Part, by_name, fault, key, listed, number, of, one_of, some, words
 from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
-from mossy_compass.files.validate import read_part
+from mossy_compass.files.validate import read_part, shape_alone
 from mossy_compass.lab.drill import BackTo, Change, Compare, Count, Drill, Expect, Fail, Keep, Repeat, Restore, Send, Step
 from mossy_compass.lab.expect import Expectation, Wanted, flows, members, short
 from mossy_compass.lab.faults import parse as parse_fault
@@ -272,7 +272,7 @@ def drill_of(data: bytes, name: str, folder: Path, network: str | Path | None = 
     """The same of bytes; ``name`` is what marks cite, and other files are beside ``folder``."""
     problems = Problems()
     text = decode(data, name)
-    tree = read_tree(text, name, problems, BEGINS)
+    tree = read_tree(text, name, problems, BEGINS, lambda part: shape_alone(DrillIn, part, problems))
     must = {"mossy-drill": FORMAT, "steps": [], "network": "-"}
     if network is not None:
         must["network"] = str(network)
@@ -313,7 +313,7 @@ def steps_of(data: bytes, name: str, network: Network) -> tuple[Step, ...]:
     """
     problems = Problems()
     text = decode(data, name)
-    tree = read_tree(text, name, problems, BEGINS)
+    tree = read_tree(text, name, problems, BEGINS, lambda part: shape_alone(DrillIn, part, problems))
     document = _document(tree, problems, {})
     return _steps(_Reader(network, problems, Path(name).parent, document, text, name), document, tree)
 
@@ -523,6 +523,10 @@ def _told(step: StepIn) -> str:
     return f"{verb} {value if isinstance(value, str) else getattr(value, 'what', None) or getattr(value, 'into', '')}"
 
 
+MOST_TOLD = 5
+"""So many errors of a changed network are told with the step that made them."""
+
+
 def _read(source: Source, text: str) -> tuple[Source, Network]:
     """A changed text as a network.
 
@@ -532,8 +536,9 @@ def _read(source: Source, text: str) -> tuple[Source, Network]:
     """
     reading = read_bytes(text.encode(), source.path)
     if reading.network is None:
-        first = reading.errors[0]
-        raise InputError(f"after this change the network cannot be used: {first.mark}: {first.message}")
+        told = "; ".join(f"{p.mark}: {p.message}" for p in reading.errors[:MOST_TOLD])
+        more = len(reading.errors) - MOST_TOLD
+        raise InputError(f"after this change the network cannot be used: {told}{f' And {more} more.' if more > 0 else ''}")
     return Source(text, source.path), reading.network
 
 

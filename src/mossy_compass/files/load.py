@@ -17,8 +17,9 @@ from mossy_compass.files import opened
 from mossy_compass.files.context import context
 from mossy_compass.files.references import Names, Thing
 from mossy_compass.files.resolve import network as resolved
+from mossy_compass.files.schema import NetworkIn
 from mossy_compass.files.tree import Node, decode, read_tree
-from mossy_compass.files.validate import validate
+from mossy_compass.files.validate import shape_alone, validate
 from mossy_compass.marks import Problem, Problems, Severity
 from mossy_compass.model.check import check_network
 from mossy_compass.model.goals import check_goals
@@ -101,9 +102,10 @@ def read_bytes(data: bytes, name: str) -> Reading:
     """Read the bytes of a network file and check the network; ``name`` is what marks cite."""
     problems = Problems()
     try:
-        tree = read_tree(decode(data, name), name, problems)
+        tree = read_tree(decode(data, name), name, problems, above=lambda part: shape_alone(NetworkIn, part, problems))
     except NetworkFileError as fault:
-        return Reading(None, (*problems.in_order(), *fault.problems))
+        known = fault.problems if set(problems.found) <= set(fault.problems) else (*problems.in_order(), *fault.problems)
+        return Reading(None, known)
     return read_node(tree, problems)
 
 

@@ -6,7 +6,7 @@ takes long. Duplicate keys, anchors, aliases and tags are refused.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -119,7 +119,11 @@ def decode(data: bytes, name: str) -> str:
 
 
 def read_tree(
-    text: str, name: str, problems: Problems, begins: str = "'mossy new FILE' writes a small network to start from."
+    text: str,
+    name: str,
+    problems: Problems,
+    begins: str = "'mossy new FILE' writes a small network to start from.",
+    above: Callable[[Node], None] | None = None,
 ) -> Node:
     """Parse one YAML document into a tree.
 
@@ -128,6 +132,7 @@ def read_tree(
         name: the file's name, as marks will cite it.
         problems: duplicate keys and empty values are noted here; reading goes on.
         begins: what to do about an empty file.
+        above: takes what stands above a fault that ends the reading, to note in ``problems`` what is wrong there too.
 
     Raises:
         NetworkFileError: the text is no YAML, or uses what network files do not have.
@@ -143,7 +148,12 @@ def read_tree(
             place = getattr(fault, "problem_mark", None)
             mark = Mark(name, place.line + 1, place.column + 1) if place else Mark(name, 1)
             raise _too_deep(mark, reader.lines) from None
-        raise _yaml_fault(fault, name, reader.lines) from None
+        end = _yaml_fault(fault, name, reader.lines)
+        if above is not None and reader.root is not None and reader.root.value:
+            reader.close()
+            above(reader.root)
+            raise NetworkFileError((*problems.in_order(), *end.problems)) from None
+        raise end from None
     if reader.root is None:
         raise _refuse("file.empty", Mark(name, 1), "the file is empty.", begins)
     return reader.root
@@ -162,6 +172,13 @@ class _Reader:
         self.stack: list[Node] = []
         self.keys: list[tuple[str, Mark] | None] = []
         self.count = 0
+
+    def close(self) -> None:
+        """End a text that breaks off. An entry of a list that is not whole yet is left out, since it would be blamed for that."""
+        for holder, part in zip(self.stack, self.stack[1:], strict=False):
+            if isinstance(holder.value, list) and isinstance(part.value, dict):
+                holder.value[:] = [n for n in holder.value if n is not part]
+                return
 
     def take(self, event: Any) -> None:
         """One event: a scalar, or the beginning or end of a list or mapping."""
@@ -269,5 +286,5 @@ def _yaml_fault(fault: yaml.YAMLError, name: str, lines: Sequence[str]) -> Netwo
         mark = Mark(name, len(lines), len(lines[-1]) + 1)
     said = next((ours for theirs, ours in _SAY if theirs in problem), problem)
     return _refuse(
-        "yaml.syntax", mark, f"this is not YAML: {said}.", "Mend this first; the rest of the file could not be read.", lines
+        "yaml.syntax", mark, f"this is not YAML: {said}.", "Mend this first; the file could not be read below it.", lines
     )

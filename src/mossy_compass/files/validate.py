@@ -7,7 +7,7 @@ so that one fault is not told again as another.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any, TypeVar
 
 from pydantic_core import ValidationError
@@ -15,7 +15,7 @@ from pydantic_core import ValidationError
 from mossy_compass.files import schema
 from mossy_compass.files.keys import Kind, Part, of
 from mossy_compass.files.schema import NetworkIn
-from mossy_compass.files.trade import key_for, value_for
+from mossy_compass.files.trade import KEYS, key_for, value_for
 from mossy_compass.files.tree import Node
 from mossy_compass.marks import Hint, Problems, hint, nearest
 
@@ -134,7 +134,7 @@ def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> Ne
         try:
             return NetworkIn.read(data)
         except ValidationError as fault:
-            cut = [_report(error, data, live, problems, wounds) for error in fault.errors(include_url=False)]
+            cut = [_report(error, data, live, problems, wounds) for error in _own(fault.errors(include_url=False))]
             if [] in cut or problems.full:
                 return None
             hurt += _cut_out(cut, data, live, wounds)
@@ -179,6 +179,19 @@ def read_part(
     return None
 
 
+def shape_alone(kind: type[Part], tree: Node, problems: Problems) -> None:
+    """Note what is wrong with the shape of a document that breaks off; that something is missing may be of its end."""
+    data = tree.plain()
+    if not isinstance(data, dict):
+        return
+    try:
+        kind.read(data)
+    except ValidationError as fault:  # once is enough: what a second look would find follows from what was cut out after the first
+        for error in fault.errors(include_url=False):
+            if error["type"] != "missing":
+                _noted(error, data, tree, problems, kind)
+
+
 def _noted(error: Any, data: Any, tree: Node, problems: Problems, kind: type[Part]) -> list[str | int]:
     """Note one fault of a document; gives the path of what is faulty."""
     missing = error["type"] == "missing"
@@ -206,6 +219,14 @@ def _heading(tree: Node, data: dict[str, Any], problems: Problems) -> None:
         words = "'devices' is missing: there is no device in this network."
         problems.add("key.missing", tree.mark, words, "Add devices: with at least one device.")
         data["devices"] = {}
+
+
+def _own(errors: Sequence[Any]) -> list[Any]:
+    """The faults without those that follow: a key is not missing that stands there under another tool's name."""
+    meant = {
+        (tuple(e["loc"][:-1]), key) for e in errors if e["type"] == "extra_forbidden" for key in KEYS.get(str(e["loc"][-1]), ())
+    }
+    return [e for e in errors if e["type"] != "missing" or (tuple(e["loc"][:-1]), e["loc"][-1]) not in meant]
 
 
 def _report(error: Any, data: Any, live: Node, problems: Problems, wounds: set[int]) -> list[str | int]:

@@ -7,7 +7,7 @@ surprises.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from mossy_compass.model.check import standing_lists
@@ -378,6 +378,61 @@ def _table_rows(table: Table) -> Rows:
         state = "off" if row.disabled else row.verdict.value if row.verdict else "applies"
         rows.append((row.id, state, words, row.about or "-", str(row.mark) if row.mark.line else "built in"))
     return Rows(table.id, table.name, ("id", "verdict", "packets", "what for", "from"), tuple(rows))
+
+
+MOST_RULES, MOST_ROUTES = 12, 15
+"""So many rows of a list, or of routes, are in the overview of a device; the part by itself has them all."""
+_OWN = ("connected", "local")
+
+
+def overview(plan: Plan, name: str, file: str) -> list[Rows]:
+    """What a device knows on two screens: what goes without saying is summed up, with the command that shows it."""
+    device = plan.network.devices[name]
+    out = [interfaces(plan, name)]
+    if not device.layer3:
+        return out
+    more = f"mossy tables {file} {name}"
+    for table in plan.routing.table_names(name):
+        out.append(_fewer(routes(plan, name, table), MOST_ROUTES, f"{more} routes", lambda row: row[1] not in _OWN))
+    out.append(neighbours(plan, name))
+    places, *held = lists(plan, name)
+    about = f"what is examined at {name}, places without a list last; the first rule that matches decides"
+    out.append(places._replace(rows=tuple(_alike(places.rows)), about=about))
+    out += [_fewer(rows, MOST_RULES, f"{more} lists") for rows in held]
+    out += rules(plan, name)
+    return [*out, *_settings_in_short(plan, name, more)]
+
+
+def _fewer(rows: Rows, most: int, more: str, worth: Callable[[tuple[str, ...]], bool] = lambda row: True) -> Rows:
+    """A table with what is worth telling of it, up to a number of rows; what is left out is said."""
+    shown = tuple(row for row in rows.rows if worth(row))[:most]
+    left = len(rows.rows) - len(shown)
+    return rows._replace(rows=shown, about=f"{rows.about}; {left} more in '{more}'") if left else rows
+
+
+def _alike(rows: Iterable[tuple[str, ...]]) -> Iterator[tuple[str, ...]]:
+    """Places without a list that do the same, in one row; the others as they are, before them."""
+    silent: dict[tuple[str, ...], list[str]] = {}
+    for where, listed, end in rows:
+        if listed == "not set":
+            silent.setdefault((listed, end), []).append(where)
+        else:
+            yield where, listed, end
+    for rest, places in silent.items():
+        yield (", ".join(places), *rest)
+
+
+def _settings_in_short(plan: Plan, name: str, more: str) -> list[Rows]:
+    """The settings that are written, the others as name and value in a sentence, and the order of stages as one."""
+    found, here = settings(plan, name), plan.device(name)
+    written = tuple(row for row in found.rows if not row[2].startswith("default"))
+    rest = ", ".join(f"{row[0]} {row[1]}" for row in found.rows if row[2].startswith("default"))
+    stages = " > ".join(stage.value for stage in here.through)
+    return [
+        Rows("settings", f"{_count(len(written), 'setting')} of {name} written in the file", found.headings, written),
+        Rows("defaults", f"at their default, with the reasons in '{more} settings': {rest}", ("", ""), ()),
+        Rows("order", f"stages of a packet that arrives, in their order: {stages}", ("", ""), ()),
+    ]
 
 
 PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")

@@ -17,6 +17,7 @@ from rich.table import Table
 from rich.text import Text
 
 from mossy_compass.marks import Problem, Severity
+from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did, Fate
 from mossy_compass.report import sentences
@@ -117,13 +118,24 @@ def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> Renderab
     if hop.segment and hop.next_device:
         title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
     rows: list[tuple[str | Text, str | Text]] = []
+    known: Packet | None = leg.packet if number == 1 else None  # the leg's own line shows it; each further device says what came
     for ruling in hop.rulings:
-        rows += _ruling_rows(ruling, hop.device, plan)
+        rows += _ruling_rows(ruling, hop.device, plan, known)
+        known = ruling.gave
     return Group(title, Padding(rows_of(rows, ("", ""), (16, None)), (0, 0, 0, 2)))
 
 
-def _ruling_rows(ruling: Ruling, device: str, plan: Plan | None) -> list[tuple[str | Text, str | Text]]:
-    """The rows and routes that a ruling passed over, each with its reason."""
+def _seen(ruling: Ruling, known: Packet | None) -> list[tuple[str | Text, str | Text]]:
+    """The packet that a stage saw, where that is not what is shown above it already."""
+    if known is not None and ruling.saw == known:
+        return []
+    if known is not None and ruling.saw == known._replace(ttl=ruling.saw.ttl):
+        return [("", _dim(f"TTL {ruling.saw.ttl} by now"))]
+    return [("", _dim(f"saw {ruling.saw}, TTL {ruling.saw.ttl}"))]
+
+
+def _ruling_rows(ruling: Ruling, device: str, plan: Plan | None, known: Packet | None) -> list[tuple[str | Text, str | Text]]:
+    """A ruling, the packet where it changed, and the rows and routes that were passed over, each with its reason."""
     bad = bool(ruling.cause) and ruling.did is not Did.DELIVERED
     words = Text.assemble((ruling.did, _BAD if bad else "bold"), f": {ruling.because.cited()}")
     if ruling.because.about:
@@ -132,7 +144,7 @@ def _ruling_rows(ruling: Ruling, device: str, plan: Plan | None) -> list[tuple[s
         words.append(f"; {ruling.note}")
     if ruling.cause:
         words.append(f" [{ruling.cause}]", style="cyan")
-    rows: list[tuple[str | Text, str | Text]] = [(ruling.stage, words), ("", _dim(f"saw {ruling.saw}, TTL {ruling.saw.ttl}"))]
+    rows: list[tuple[str | Text, str | Text]] = [(ruling.stage, words), *_seen(ruling, known)]
     if ruling.gave != ruling.saw:
         rows.append(("", _dim(f"gave {ruling.gave}")))
     if plan is not None:
