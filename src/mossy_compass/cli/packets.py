@@ -178,6 +178,8 @@ def _many(plan: Plan, question: tuple[str, str, str], options: dict[str, Any], c
 
 
 MOST_BOXES = 160
+BOXES_WITH_BAR = 60
+"""Boxes of a picture, and from how many on making it takes long enough for a bar."""
 
 
 @click.command(context_settings=CONTEXT, short_help="Draw a network, and a test packet's way.")
@@ -200,6 +202,7 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
     form = shape_of(picture)
     if (sender is None) != (target is None):
         raise InputError("a journey has both --from and --to; give both, or neither.")
+    from mossy_compass.cli.progress import track
     from mossy_compass.marks import hint
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report import drawing, layout
@@ -217,7 +220,8 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
             f"{count} devices and segments are too many for one legible picture (at most {MOST_BOXES}). "
             "Draw a part: --around DEVICE --within 2."
         )
-    made = layout.place(network, only)
+    slow = count > BOXES_WITH_BAR
+    made = layout.place(network, only, lambda roots: track(roots, len(roots), "arrangements", 2 if slow else len(roots) + 1))
     write_whole(Path(picture), drawing.render(made, network.title or file, form, journey), Kind[form.upper()])
     words = f"{len(network.devices) if only is None else len(only)} devices" + (f" around {around}" if around else "")
     say(f"{picture}: {words} drawn.\n")

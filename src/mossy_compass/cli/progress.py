@@ -15,9 +15,9 @@ LEAST = 200
 """Work of fewer steps is over before anybody has read a bar."""
 
 
-def track(steps: Iterable[T], total: int, words: str) -> Iterator[T]:
-    """The steps again, with a bar that counts them while they are taken."""
-    if total < LEAST or sys.stderr is None or not sys.stderr.isatty():
+def track(steps: Iterable[T], total: int, words: str, least: int = LEAST) -> Iterator[T]:
+    """The steps again, with a bar that counts them while they are taken; none where there are few."""
+    if total < least or sys.stderr is None or not sys.stderr.isatty():
         yield from steps
         return
     from rich.console import Console

@@ -11,12 +11,13 @@ import io
 import itertools
 import math
 import textwrap
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import sentences
-from mossy_compass.report.layout import MOST_WIDE
-from mossy_compass.report.sheet import FONT, SMALL, Box, Line, Picture, Rect, curve, text_width
+from mossy_compass.report.layout import BADGE, MOST_WIDE
+from mossy_compass.report.sheet import DOTS, FONT, ROW, SMALL, Box, Line, Picture, text_width
 from mossy_compass.safe import safe
 from mossy_compass.walk.grid import Cell, Changes, Grid
 from mossy_compass.walk.journey import Journey, Leg, Way
@@ -37,13 +38,11 @@ _FILL = {
     "internet": ("#dcebf2", "#336b87"),
     "segment": ("#f3f0e3", "#a39b7b"),
 }
-_THERE, _BACK, _DOWN = "#1f5fa8", "#b0721b", "#b3261e"
+_THERE, _BACK, _LATER, _DOWN = "#1f5fa8", "#b0721b", "#7b3f98", "#b3261e"
 _FACE = "DejaVu Sans Mono"
 PLAIN: Any = {"svg.hashsalt": "mossy", "svg.fonttype": "none", "text.parse_math": False}
 """The same bytes each time; text stays text, and a dollar sign is a dollar sign."""
 MOST_PIXELS = 12_000
-DOTS = 112.0
-"""Pixels for each inch of 72 points: the smallest words are 11 pixels high, and 1000 points fit on a screen."""
 
 
 def _write(target: Axes | Figure, x: float, y: float, words: str, **style: Any) -> None:
@@ -76,33 +75,26 @@ def draw(axes: Axes, picture: Picture, journey: Journey | None = None) -> None:
     axes.set_ylim(0, picture.height)
     axes.set_axis_off()
     for line in picture.lines:
-        _line(axes, picture, line)
-    for leg in journey.homeward if journey else ():
+        _line(axes, line)
+    for leg in _legs(journey) if journey else ():
         _leg(axes, picture, leg)
     for box in picture.boxes.values():
         _box(axes, box)
     for label in picture.labels:
-        _write(
-            axes,
-            label.rect.x,
-            label.rect.y,
-            label.words,
-            size=SMALL,
-            color=_DOWN if "[" in label.words else "#59605a",
-            ha="center",
-            linespacing=1.1,
-            zorder=3,
-            bbox={"facecolor": PAPER, "edgecolor": "none", "pad": 0.2, "alpha": 0.7},
-        )
+        colour = _DOWN if label.down else _PALE
+        _write(axes, label.rect.x, label.rect.y, label.words, size=SMALL, color=colour, ha="center", zorder=3)
     if journey:
         _ends(axes, picture, journey)
 
 
-def _line(axes: Axes, picture: Picture, line: Line) -> None:
+_PALE = "#59605a"
+
+
+def _line(axes: Axes, line: Line) -> None:
     """A cable under everything else; one that carries nothing is dotted and red."""
-    points = curve(picture.boxes, line)
     colour, style = (_DOWN, (0, (2, 3))) if line.why_down else ("#8b8f86", "solid")
-    axes.plot([x for x, _ in points], [y for _, y in points], color=colour, linestyle=style, linewidth=1.3, zorder=1)
+    xs, ys = zip(*line.points, strict=True)
+    axes.plot(xs, ys, color=colour, linestyle=style, linewidth=1.1, zorder=1)
 
 
 def _box(axes: Axes, box: Box) -> None:
@@ -117,7 +109,7 @@ def _box(axes: Axes, box: Box) -> None:
             (r.x - r.w / 2 + 3, r.y - r.h / 2 + 3),
             r.w - 6,
             r.h - 6,
-            boxstyle="square,pad=3" if wall else "round,pad=3,rounding_size=5",
+            boxstyle="square,pad=3" if wall else "round,pad=3,rounding_size=3.5",
             facecolor=fill,
             edgecolor=_DOWN if box.down else edge,
             linestyle="--" if box.down else "-",
@@ -125,42 +117,42 @@ def _box(axes: Axes, box: Box) -> None:
             zorder=4,
         )
     )
-    y = r.y + r.h / 2 - 6 - FONT * 0.65
+    y = r.y + r.h / 2 - 4 - FONT * 0.65
     for number, line in enumerate(box.lines):
         size, weight = (SMALL, "normal") if number else (FONT, "bold")
-        _write(axes, r.x, y, line, size=size, weight=weight, color=INK, ha="center", zorder=5)
-        y -= SMALL * 1.4 if number else FONT * 0.7 + SMALL * 0.75
+        _write(axes, r.x, y, line, size=size, weight=weight, color=INK if not number else _PALE, ha="center", zorder=5)
+        y -= SMALL * 1.3 if number else FONT * 0.65 + SMALL * 0.65
     for row in box.rows:
-        _write(axes, row.x, row.y, row.words, size=SMALL + 1, color=_DOWN if row.down else INK, ha="left", zorder=6)
+        _write(axes, row.x, row.y, row.words, size=ROW, color=_DOWN if row.down else INK, ha="left", zorder=6)
+    for port in box.ports:
+        for number, words in enumerate(port.words):
+            side = "right" if port.right else "left"
+            _write(axes, port.x, port.y - SMALL * 1.3 * number, words, size=SMALL, color=INK, ha=side, zorder=5)
 
 
-def _route(picture: Picture, leg: Leg) -> list[list[tuple[float, float]]]:
-    """The strokes of a leg, one for each segment that it crossed."""
-    strokes = []
+def _legs(journey: Journey) -> list[Leg]:
+    """The legs that are drawn: there and home, and the way of a later packet where one decided."""
+    later = [leg for leg in (journey.later,) if leg is not None]
+    return [*journey.homeward, *(leg for leg in later if leg not in journey.homeward)]
+
+
+def _route(picture: Picture, leg: Leg) -> list[list[_Point]]:
+    """The strokes of a leg, one for each line that it goes along."""
+    strokes: list[list[_Point]] = []
     for hop in leg.hops:
-        if hop.next_device is None or hop.segment is None:
-            continue
-        path = _crossing(picture, hop.device, hop.next_device, hop.segment)
-        if path:
-            strokes.append(path)
+        if hop.next_device is not None and hop.segment is not None:
+            strokes += _crossing(picture, hop.device, hop.next_device, hop.segment.split(" ")[0])
     return strokes
 
 
-def _crossing(picture: Picture, start: str, end: str, domain: str) -> list[tuple[float, float]]:
-    """The points of a leg's way over one segment, through the boxes that stand for it."""
-    if start not in picture.home or end not in picture.home:
-        return []
-    (a, ax, ay), (b, bx, by) = picture.home[start], picture.home[end]
-    if a == b:
-        return [(ax, ay), (bx, by)]
-    keys = _shortest(picture, a, b, domain.split(" ")[0])
-    points: list[tuple[float, float]] = [(ax, ay)]
-    for left, right in itertools.pairwise(keys):
+def _crossing(picture: Picture, start: str, end: str, segment: str) -> Iterator[list[_Point]]:
+    """The lines of a leg's way over one segment, each from the box where it begins; nothing within one box."""
+    if start not in picture.home or end not in picture.home or picture.home[start] == picture.home[end]:
+        return
+    for left, right in itertools.pairwise(_shortest(picture, picture.home[start], picture.home[end], segment)):
         found = [n for n in picture.lines if {n.start, n.end} == {left, right}]
-        line = next((n for n in found if n.segment == domain.split(" ")[0]), found[0])
-        part = curve(picture.boxes, line)
-        points += part if line.start == left else part[::-1]
-    return [*points, (bx, by)]
+        line = next((n for n in found if n.segment == segment), found[0])
+        yield line.points if line.start == left else line.points[::-1]
 
 
 def _shortest(picture: Picture, start: str, end: str, segment: str) -> list[str]:
@@ -189,29 +181,26 @@ def _shortest(picture: Picture, start: str, end: str, segment: str) -> list[str]
     return path[::-1]
 
 
+_WAYS: dict[Way, tuple[str, Any, float, float]] = {
+    Way.THERE: (_THERE, "solid", 2.2, 2.5),
+    Way.LATER: (_LATER, (0, (1.5, 1.5)), 1.5, 2.6),
+}
+"""Colour, stroke, width and layer of a leg's way; every other is one home. A later packet goes as dots on the first one's way."""
+
+
 def _leg(axes: Axes, picture: Picture, leg: Leg) -> None:
-    """A leg as a coloured way, with an arrow on each piece."""
-    colour = _THERE if leg.way is Way.THERE else _BACK
-    there = leg.way is Way.THERE
+    """A leg as a coloured way, with an arrow on each line."""
+    colour, style, width, layer = _WAYS.get(leg.way, (_BACK, (0, (4, 2)), 2.2, 2.4))
     for path in _route(picture, leg):
-        for start, end in itertools.pairwise(path):
-            (ax, ay), (bx, by) = _beside(start, end, 3.2)
-            axes.plot(
-                [ax, bx],
-                [ay, by],
-                color=colour,
-                linewidth=2.6,
-                linestyle="solid" if there else (0, (4, 2)),
-                solid_capstyle="round",
-                zorder=2.5 if there else 2.4,
-            )
-        middle = len(path) // 2
-        (ax, ay), (bx, by) = _beside(path[middle - 1], path[middle], 3.2)
+        points = _shifted(path, 2.2)
+        xs, ys = zip(*points, strict=True)
+        axes.plot(xs, ys, color=colour, linewidth=width, linestyle=style, zorder=layer, solid_joinstyle="miter")
+        (ax, ay), (bx, by) = max(itertools.pairwise(points), key=lambda p: abs(p[1][0] - p[0][0]) + abs(p[1][1] - p[0][1]))
         axes.annotate(
             "",
             xy=(ax + (bx - ax) * 0.62, ay + (by - ay) * 0.62),
             xytext=(ax + (bx - ax) * 0.5, ay + (by - ay) * 0.5),
-            arrowprops={"arrowstyle": "-|>", "color": colour, "linewidth": 2.0, "mutation_scale": 13},
+            arrowprops={"arrowstyle": "-|>", "color": colour, "linewidth": 1.8, "mutation_scale": 11},
             zorder=3.5,
         )
 
@@ -219,67 +208,124 @@ def _leg(axes: Axes, picture: Picture, leg: Leg) -> None:
 _Point = tuple[float, float]
 
 
-def _beside(start: _Point, end: _Point, side: float) -> tuple[_Point, _Point]:
-    """A piece of path moved to its own left, so that there and back do not hide each other."""
-    (ax, ay), (bx, by) = start, end
-    far = ((bx - ax) ** 2 + (by - ay) ** 2) ** 0.5 or 1.0
-    dx, dy = -(by - ay) / far * side, (bx - ax) / far * side
-    return (ax + dx, ay + dy), (bx + dx, by + dy)
+def _shifted(points: Sequence[_Point], side: float) -> list[_Point]:
+    """A way moved to its own left, so that there and back do not hide each other; corners stay corners."""
+    moved = []
+    pieces = list(itertools.pairwise(points))
+    for number, (x, y) in enumerate(points):
+        dx = dy = 0.0
+        for (ax, ay), (bx, by) in pieces[max(0, number - 1) : number + 1]:
+            if abs(bx - ax) >= abs(by - ay):
+                dy = side if bx > ax else -side
+            else:
+                dx = -side if by > ay else side
+        moved.append((x + dx, y + dy))
+    return moved
 
 
 def _ends(axes: Axes, picture: Picture, journey: Journey) -> None:
     """Badges where the journey began and where it ended."""
     leg = journey.deciding
     good = journey.answered
-    if journey.sender in picture.home or journey.there.hops[0].device in picture.home:
-        _badge(axes, picture, journey.there.hops[0].device, "start", _THERE)
-    target = journey.target if journey.target in picture.home else journey.there.end
-    if leg.end in picture.home:
-        words = "answered" if good else sentences.verdict_word(journey).lower()
-        _badge(axes, picture, target if good else leg.end, words, "#2e7d32" if good else _DOWN)
+    start = journey.sender if journey.sender in picture.home else journey.there.hops[0].device
+    if start in picture.home:
+        _badge(axes, picture, start, "start", _THERE)
+    target = journey.target if journey.target in picture.home else _who_has(picture, journey) or journey.there.end
+    end = target if good and target in picture.home else leg.end
+    if end in picture.home:
+        words = "answers" if good else sentences.verdict_word(journey).lower().removeprefix("answer ")
+        _badge(axes, picture, end, words, "#2e7d32" if good else _DOWN, second=end == start)
 
 
-def _badge(axes: Axes, picture: Picture, device: str, words: str, colour: str) -> None:
-    """A word on colour beside a device, or beside its row in a box."""
-    key, x, y = picture.home[device]
-    rect: Rect = picture.boxes[key].rect
-    inside = any(row.device == device for row in picture.boxes[key].rows)
-    at = (rect.x + rect.w / 2 + 2, y) if inside else (x, rect.y + rect.h / 2 + 3)
+def _who_has(picture: Picture, journey: Journey) -> str:
+    """The far host whose row has the address that was asked for; a name may stand for it."""
+    address = str(journey.there.packet.destination)
+    held: dict[str, str] = {}
+    for box in picture.boxes.values():
+        name = ""
+        for row in box.rows:
+            name = row.device or name  # further addresses stand in rows below the name
+            held |= dict.fromkeys(row.words.split()[1 if row.device else 0 :], name)
+    return held.get(address, "")
+
+
+def _badge(axes: Axes, picture: Picture, device: str, words: str, colour: str, second: bool = False) -> None:
+    """A word on colour: at the end of a host's row, which has room for it, or on the upper edge of a device's box.
+
+    A second one at the same place stands below the first, or beside it.
+    """
+    box = picture.boxes[picture.home[device]]
+    row = next((r for r in box.rows if r.device == device), None)
+    half = text_width(words, SMALL) / 2 + 2
+    if row is not None:
+        at = (row.right - BADGE + 2 + half, row.y - (SMALL + 4) * second)
+    else:
+        at = (box.rect.x + (box.rect.w / 2 - half) * second, box.rect.y + box.rect.h / 2)
     _write(
         axes,
         *at,
         words,
-        size=SMALL + 1,
+        size=SMALL,
         weight="bold",
         color="white",
         ha="center",
         zorder=8,
-        bbox={"boxstyle": "round,pad=0.25", "facecolor": colour, "edgecolor": "white", "linewidth": 1.0},
+        bbox={"boxstyle": "round,pad=0.2", "facecolor": colour, "edgecolor": "white", "linewidth": 0.8},
     )
 
 
 _KINDS = {
-    "router": "green: router",
-    "firewall": "orange with a thick border: firewall",
-    "host": "white: host on several segments",
-    "switch": "violet: switch",
-    "internet": "blue box: the world outside, with the hosts that stand for it",
-    "segment": "sand: segment, its subnets, and its hosts",
+    "router": "router",
+    "firewall": "firewall",
+    "host": "host on several segments",
+    "switch": "switch",
+    "internet": "the world",
+    "segment": "segment: subnets, hosts",
 }
+SWATCH = 11.0
+"""Points of a sample of a colour in the legend."""
 
 
 def _legend(picture: Picture, journey: Journey | None) -> str:
-    """What everything in this picture means, and nothing that is not in it."""
-    kinds = {b.kind for b in picture.boxes.values()}
-    parts = [words for kind, words in _KINDS.items() if kind in kinds]
-    parts.append("beside a line: interface (zone), and under it the end of its address; in its middle: segment and subnet")
+    """What the lines in this picture mean, and nothing that is not in it."""
+    parts = ["at a line: port (zone) and end of address"]
     if any(line.why_down for line in picture.lines) or any(box.down for box in picture.boxes.values()):
-        parts.append("red and dotted: down, [why]")
+        parts.append("red, dotted: down, [why]")
     if journey:
-        parts.append("blue line: the way there" + ("; dashed ochre line: the way back" if len(journey.homeward) > 1 else ""))
-    if picture.left_out:
-        parts.append(f"{picture.left_out} labels found no room: mossy tables has them")
+        ways = {leg.way for leg in _legs(journey)}
+        parts.append("blue: there" + ("; ochre, dashed: back" if ways - {Way.THERE, Way.LATER} else ""))
+        parts += ["violet, dotted: a later packet"] if Way.LATER in ways else []
+    if picture.height > TALL or picture.width > MOST_WIDE:
+        parts.append("for a part: --around DEVICE")
     return "; ".join(parts)
+
+
+def _legend_line(figure: Figure, picture: Picture, words: str, wide: float, high: float) -> None:
+    """The legend in one line: a sample of each colour with its word, then what the lines mean."""
+    from matplotlib.patches import Rectangle
+
+    x, y = 14.0, 10.0
+    kinds = {b.kind for b in picture.boxes.values()}
+    for kind, word in _KINDS.items():
+        if kind in kinds:
+            fill, edge = _FILL[kind]
+            width = 2.0 if kind == "firewall" else 1.0
+            sample = Rectangle((x / wide, (y - 4) / high), SWATCH / wide, 8 / high, facecolor=fill, edgecolor=edge, linewidth=width)
+            figure.add_artist(sample)
+            _write(figure, (x + SWATCH + 3) / wide, y / high, word, size=SMALL, color=_FAINT)
+            x += SWATCH + 3 + text_width(word, SMALL) + 9
+    _write(figure, (x + 6) / wide, y / high, words, size=SMALL, color=_FAINT)
+
+
+def _legend_width(picture: Picture, words: str) -> float:
+    """Points across of the legend."""
+    kinds = {b.kind for b in picture.boxes.values()}
+    return 36 + text_width(words, SMALL) + sum(SWATCH + 12 + text_width(w, SMALL) for k, w in _KINDS.items() if k in kinds)
+
+
+_FAINT = "#6b6f68"
+TALL = 640.0
+"""Points of height from which on a picture says how to draw a part of it."""
 
 
 def render(picture: Picture, title: str, form: str, journey: Journey | None = None) -> bytes:
@@ -296,25 +342,22 @@ def render(picture: Picture, title: str, form: str, journey: Journey | None = No
     from matplotlib.figure import Figure
 
     headline = safe(sentences.headline(journey)) if journey else ""
-    wide = max(picture.width, 760.0)
-    cut = textwrap.wrap(headline, int((wide - 28) / (FONT * 0.62)))
-    legend = textwrap.wrap(_legend(picture, journey), int((wide - 28) / (SMALL * 0.62)))
-    top = 34 + len(cut) * FONT * 1.5
-    foot = 12 + len(legend) * SMALL * 1.5
+    legend = _legend(picture, journey)
+    wide = max(picture.width, _legend_width(picture, legend), text_width(title, FONT + 3) + 28, 480.0)
+    cut = textwrap.wrap(headline, int((wide - 28) / (FONT * 0.602)))
+    top = 24 + len(cut) * FONT * 1.35
+    foot = 18.0
     high = picture.height + top + foot
     with matplotlib.rc_context(PLAIN | {"path.simplify": False}):
         figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
-        left = (wide - picture.width) / 2 / wide
-        axes = figure.add_axes((left, foot / high, picture.width / wide, picture.height / high))
+        axes = figure.add_axes((0, foot / high, picture.width / wide, picture.height / high))
         draw(axes, picture, journey)
-        _write(figure, 14 / wide, 1 - 18 / high, title, size=FONT + 3, weight="bold", color=INK)
+        _write(figure, 14 / wide, 1 - 15 / high, title, size=FONT + 3, weight="bold", color=INK)
         fate = journey is None or (journey.fate is Fate.DELIVERED and journey.answered)
         for number, words in enumerate(cut):
-            at = 1 - (36 + number * FONT * 1.5) / high
+            at = 1 - (30 + number * FONT * 1.35) / high
             _write(figure, 14 / wide, at, words, size=FONT, color="#2e7d32" if fate else _DOWN)
-        for number, words in enumerate(legend):
-            at = (foot - 8 - number * SMALL * 1.5) / high
-            _write(figure, 14 / wide, at, words, size=SMALL, color="#6b6f68")
+        _legend_line(figure, picture, legend, wide, high)
         return _bytes(figure, form, max(wide, high))
 
 

@@ -1,38 +1,107 @@
 """Where the parts of a drawn network stand. Positions only, in points; ``drawing`` puts ink on them.
 
-Hosts are rows inside the box of their segment, so that a crowd stays legible. Whatever routes or bridges is a
-box of its own; a cable between two of them is a line. Text is set in one monospaced face, so that every size
-is known without drawing. The same network gives the same picture.
+A segment with one router or switch hangs under it on a stem of its own, its hosts as rows. What joins several devices is
+arranged: devices and shared segments in columns, cables as lines at right angles, each upright piece in a track between two
+columns. Ports are rows inside the box of their device, on the side where the line leaves; a cable has one label, at one end. So
+nothing needs to be pushed apart afterwards. Text is set in one monospaced face, so that every size is known without drawing.
+The same network gives the same picture, with a journey or without.
 """
 
 from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Collection, Sequence
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Collection, Iterable, Sequence
+from dataclasses import dataclass, field
 
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
-from mossy_compass.report.labels import labels_of
-from mossy_compass.report.sheet import FONT, SMALL, Box, Label, Line, Picture, Rect, Row, end_words, host_part, subnets, text_width
+from mossy_compass.report.columns import Joint, heights, ordered, parts_of, roots, tracks
+from mossy_compass.report.sheet import (
+    FONT,
+    ROW,
+    SMALL,
+    Box,
+    Label,
+    Line,
+    Picture,
+    Port,
+    Rect,
+    Row,
+    end_words,
+    host_part,
+    subnets,
+    text_width,
+)
 
-if TYPE_CHECKING:
-    import networkx as nx
-
-_ROWS = 12
-_GAP = 12.0
-_HOPELESS = 40
-"""With so many labels in the way a larger sheet does not help: many lines meet in one place."""
-_BASES = (1.0, 1.25, 1.6, 2.0, 2.5, 3.2, 4.0)
-_SCALES = (1.0, 1.12, 1.25, 1.4, 1.6, 1.9, 2.3)
-_SHAPES = ((1.0, 0.86), (1.2, 0.72), (0.9, 0.95), (0.82, 1.05))
-_TALL = (0.7, 1.35)
-_TRIES = [(s * across, s * along) for s in _SCALES for across, along in _SHAPES] + [(s * _TALL[0], s * _TALL[1]) for s in _SCALES]
-"""How far the springs' places are stretched, across and along: about the shape of a screen, wider, narrower; at last upright."""
-_LABELS_IN_ALL = 1500
-"""Labels that are placed, over all tries: with many of them few tries must do, for a picture is waited for."""
 MOST_WIDE = 990.0
-"""Points across that fit on a screen, at a size of text that can be read there; a larger network grows downwards."""
+"""Points across that fit on a wide screen, at a size of text that can be read there: for grids."""
+SCREEN = (800.0, 416.0)
+"""Points of a usual screen, 1280 by 800 pixels, without margin, title, headline and legend."""
+BADGE = 28.0
+"""Points kept free in every row of a host for the badge of a journey's end, beside the margin of its box."""
+_ROWS = 12
+_LINE, _HOST = SMALL * 1.3, ROW * 1.42
+_HEAD = 4 + FONT * 1.3
+_GAP, _STEM, _TRACK, _PAD = 15.0, 3.6, 6.0, 5.0
+_MOST_ROOTS = 18
+Each = Callable[[Sequence[str]], Iterable[str]]
+"""Goes through the roots that are tried, with a bar where somebody waits."""
+
+
+@dataclass(slots=True)
+class _Link:
+    """A line to be: between two nodes of the arrangement.
+
+    Attributes:
+        ends: keys of the nodes; the left one first once columns are known.
+        ports: the interface at each end; empty for a shared segment.
+        segment: name of the cable.
+        words: its label: name, then subnets; nothing for a line to a shared segment, whose box says both.
+        why: why nothing passes.
+        labelled: number of the end at which its label stands.
+        at: height of each end below the top of its node.
+
+    """
+
+    ends: tuple[str, str]
+    ports: tuple[str, str]
+    segment: str
+    words: tuple[str, ...] = ()
+    why: str = ""
+    labelled: int = 1
+    at: list[float] = field(default_factory=lambda: [0.0, 0.0])
+
+
+@dataclass(slots=True)
+class _Node:
+    """A box of the arrangement with what hangs under it.
+
+    Attributes:
+        box: the device, or the shared segment.
+        device: the device; None for a segment.
+        hanging: segments under it, each with the words of the port and why nothing passes.
+
+    """
+
+    box: Box
+    device: Device | None = None
+    hanging: list[tuple[str, tuple[str, ...], str, Box]] = field(default_factory=list)
+
+    @property
+    def inset(self) -> float:
+        """How far what hangs under it stands to the right of its left edge: past the stems."""
+        return _PAD + _STEM * len(self.hanging) + 3
+
+    @property
+    def width(self) -> float:
+        """Points across, with what hangs under it and the words on its stems."""
+        below = [self.inset + max(box.rect.w, *(text_width(w, SMALL) for w in words)) for _, words, _, box in self.hanging]
+        return max(self.box.rect.w, *below) if below else self.box.rect.w
+
+    @property
+    def height(self) -> float:
+        """Points downwards, likewise."""
+        return self.box.rect.h + sum(4 + _LINE * len(words) + box.rect.h for _, words, _, box in self.hanging)
 
 
 def around(network: Network, centre: str, hops: int) -> set[str]:
@@ -50,117 +119,40 @@ def around(network: Network, centre: str, hops: int) -> set[str]:
     return near
 
 
-def _box(name: str, kind: str, lines: tuple[str, ...], rows: list[Row]) -> Box:
-    """A box just large enough for its words, in points; long lists of hosts go into columns."""
-    columns = math.ceil(len(rows) / _ROWS)
-    deep = math.ceil(len(rows) / columns) if columns else 0
-    wide = max((text_width(r.words, SMALL + 1) for r in rows), default=0.0) + 10
-    head = max(text_width(line, FONT if n == 0 else SMALL) for n, line in enumerate(lines))
-    width = max(head, wide * columns) + 14
-    height = 12 + FONT * 1.35 + (len(lines) - 1) * SMALL * 1.4 + deep * (SMALL + 1) * 1.55
-    return Box(name, kind, lines, Rect(0, 0, width, height), rows)
+# --- what there is -----------------------------------------------------------------------------------------------
 
 
-def _set_rows(box: Box) -> None:
-    """Give each row of a box its place, once the box has its own."""
-    if not box.rows:
-        return
-    columns = math.ceil(len(box.rows) / _ROWS)
-    deep = math.ceil(len(box.rows) / columns)
-    step = (SMALL + 1) * 1.55
-    left, top = box.rect.x - box.rect.w / 2, box.rect.y + box.rect.h / 2
-    first = top - 6 - FONT * 1.35 - (len(box.lines) - 1) * SMALL * 1.4 - step / 2
-    for number, row in enumerate(box.rows):
-        row.x = left + 7 + (number // deep) * ((box.rect.w - 14) / columns)
-        row.y = first - (number % deep) * step
-
-
-def _device_boxes(network: Network, only: Collection[str] | None) -> tuple[dict[str, Device], dict[str, Box]]:
-    """The devices to be drawn, and boxes for those that are not shown as a row of their segment."""
+def _gathered(network: Network, only: Collection[str] | None) -> tuple[dict[str, _Node], list[_Link]]:
+    """The nodes of the arrangement, with what hangs under them, and the links between them."""
     shown = {n: d for n, d in network.devices.items() if only is None or n in only}
     plugs: dict[str, int] = defaultdict(int)
     for segment in network.segments.values():
         for name, _ in segment.members:
             plugs[name] += 1
-    boxes: dict[str, Box] = {}
-    for name, device in shown.items():
-        if device.kind is not Kind.HOST or plugs[name] != 1:
-            words = (name, device.kind.value + (f", {device.zone}" if device.zone else ""))
-            far = [Row(f.name, " ".join([f.name, *map(str, f.addresses)])) for f in device.far_hosts.values()]
-            boxes[name] = _box(name, device.kind.value, words, far)
-    return shown, boxes
-
-
-def place(network: Network, only: Collection[str] | None = None) -> Picture:
-    """Lay a network out.
-
-    Args:
-        network: what to draw.
-        only: names of the devices to draw; all when None.
-
-    """
-    shown, boxes = _device_boxes(network, only)
-    lines = _wire(network, shown, boxes)
-    parts = _springs_of_parts(network, boxes, lines)
-    base = _base_scale(boxes, parts)
-    best = (math.inf, math.inf, base, base)
-    placed, limit = 0, math.inf
-    for across, along in _TRIES:
-        if across >= limit:  # stretched less it was too wide already
+    nodes = {n: _Node(_device_box(d), d) for n, d in shown.items() if d.kind is not Kind.HOST or plugs[n] != 1}
+    links: list[_Link] = []
+    for segment in network.segments.values():
+        members = [(d, i) for d, i in segment.members if d in shown]
+        ends = [(d, i) for d, i in members if d in nodes]
+        states = {m: _down_words(segment, shown[m[0]].interfaces[m[1]]) for m in members}
+        if len(members) == len(ends) == len(segment.members) == 2 and ends[0][0] != ends[1][0]:
+            why = ", ".join(dict.fromkeys(w for w in states.values() if w))
+            words = (segment.name + (f" [{why}]" if why else ""), *subnets(network, segment.members))
+            links.append(_Link((ends[0][0], ends[1][0]), (ends[0][1], ends[1][1]), segment.name, words, why))
             continue
-        wide = _arranged(boxes, parts, (base * across, base * along))
-        poor = _HOPELESS
-        if wide <= MOST_WIDE:
-            labels, left_out, crossed = labels_of(network, boxes, lines)
-            placed, poor = placed + len(labels) + left_out, left_out + crossed
-        else:
-            limit = across
-        best = min(best, (max(0.0, wide - MOST_WIDE), poor, base * across, base * along))
-        if not (best[0] or best[1]) or placed > _LABELS_IN_ALL:
-            break
-    _arranged(boxes, parts, _squeezed(boxes, parts, best[2:]) if best[0] else best[2:])
-    labels, left_out, _ = labels_of(network, boxes, lines)
-    for box in boxes.values():
-        _set_rows(box)
-    return _framed(boxes, lines, labels, left_out)
-
-
-def _squeezed(
-    boxes: dict[str, Box], parts: list[dict[str, tuple[float, float]]], scale: tuple[float, float]
-) -> tuple[float, float]:
-    """The scale at which a network too large for a screen is no wider than one: it grows downwards instead.
-
-    A few steps come near, since boxes that are pushed apart take room again; what is wider then stays wider.
-    """
-    across, along = scale
-    for _ in range(6):
-        wide = _arranged(boxes, parts, (across, along))
-        if wide <= MOST_WIDE:
-            break
-        across, along = across * MOST_WIDE / wide * 0.97, along * wide / MOST_WIDE
-    return across, along
-
-
-def _extent(rects: list[Rect]) -> tuple[float, float, float, float]:
-    """The lower left corner of everything, and its width and height, with a margin of 18 points on each side."""
-    left, low = min(r.x - r.w / 2 for r in rects) - 18, min(r.y - r.h / 2 for r in rects) - 18
-    width = max(r.x + r.w / 2 for r in rects) + 18 - left
-    height = max(r.y + r.h / 2 for r in rects) + 18 - low
-    return left, low, width, height
-
-
-def _framed(boxes: dict[str, Box], lines: list[Line], labels: list[Label], left_out: int) -> Picture:
-    """Everything moved so that the picture begins at its lower left corner, with a margin around it."""
-    rects = [b.rect for b in boxes.values()] + [n.rect for n in labels] or [Rect(0, 0, 100, 100)]
-    left, low, width, height = _extent(rects)
-    for rect in rects:
-        rect.x, rect.y = rect.x - left, rect.y - low
-    for row in (row for box in boxes.values() for row in box.rows):
-        row.x, row.y = row.x - left, row.y - low
-    home = {n: (n, b.rect.x, b.rect.y) for n, b in boxes.items() if b.kind != "segment"}
-    for key, box in boxes.items():
-        home |= {row.device: (key, row.x, row.y) for row in box.rows}
-    return Picture(boxes, lines, labels, home, width, height, left_out)
+        if not members:
+            continue
+        box = _segment_box(network, segment, [m for m in members if m not in ends], states)
+        if len(ends) == 1:
+            (name, port), why = ends[0], states[ends[0]]
+            first, *below = end_words(shown[name], port)
+            nodes[name].hanging.append((segment.name, (first + (f" [{why}]" if why else ""), *below), why, box))
+            continue
+        nodes[f"segment {segment.name}"] = _Node(box)
+        for name, port in ends:
+            why = states[name, port]
+            links.append(_Link((name, f"segment {segment.name}"), (port, ""), segment.name, (f"[{why}]",) if why else (), why))
+    return nodes, links
 
 
 def _down_words(segment: Segment, interface: Interface) -> str:
@@ -170,33 +162,15 @@ def _down_words(segment: Segment, interface: Interface) -> str:
     return "" if interface.state is PortState.UP else interface.state.value
 
 
-def _wire(network: Network, shown: dict[str, Device], boxes: dict[str, Box]) -> list[Line]:
-    """The lines: a cable between two boxes is one; a segment with hosts, or more ends, becomes a box of its own."""
-    lines: list[Line] = []
-    for segment in network.segments.values():
-        members = [(d, i) for d, i in segment.members if d in shown]
-        ends = [(d, i) for d, i in members if d in boxes]
-        states = {m: _down_words(segment, shown[m[0]].interfaces[m[1]]) for m in members}
-        direct = len(members) == len(ends) == len(segment.members) == 2 and ends[0][0] != ends[1][0]
-        if direct:
-            why = ", ".join(dict.fromkeys(w for w in states.values() if w))
-            lines.append(Line(ends[0][0], ends[1][0], segment.name, why))
-        elif members:
-            key = f"segment {segment.name}"
-            boxes[key] = _segment_box(network, segment, [m for m in members if m not in ends], states)
-            lines += [Line(name, key, segment.name, states[name, port]) for name, port in ends]
-    _bow(lines)
-    return lines
-
-
-def _bow(lines: Sequence[Line]) -> None:
-    """Bend the lines between the same two boxes apart."""
-    together: dict[tuple[str, ...], list[Line]] = defaultdict(list)
-    for line in lines:
-        together[tuple(sorted((line.start, line.end)))].append(line)
-    for group in together.values():
-        for number, line in enumerate(group):
-            line.bow = (number - (len(group) - 1) / 2) * 34
+def _device_box(device: Device) -> Box:
+    """The box of a device; its size follows when it is known which ports stand at which side."""
+    words = (device.name, device.kind.value + (f", {device.zone}" if device.zone else ""))
+    far: list[Row] = []
+    for host in device.far_hosts.values():
+        first, *more = map(str, host.addresses)
+        far.append(Row(host.name, f"{host.name} {first}"))
+        far += [Row("", f"{' ' * len(host.name)} {address}") for address in more]
+    return Box(device.name, device.kind.value, words, Rect(0, 0, 0, 0), far)
 
 
 def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]], states: dict[tuple[str, str], str]) -> Box:
@@ -206,104 +180,329 @@ def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]
         words = " ".join([name, *map(host_part, network.devices[name].interfaces[port].addresses)])
         down = states[name, port]
         rows.append(Row(name, words + (f" [{down}]" if down else ""), down=bool(down)))
-    box = _box(segment.name, "segment", (segment.name, *subnets(network, segment.members)), rows)
-    box.down = segment.down
+    lines = (segment.name, *subnets(network, segment.members))
+    box = Box(segment.name, "segment", lines, Rect(0, 0, 0, 0), rows, down=segment.down)
+    across, deep = _grid(rows)
+    box.rect.w = max(_head_width(lines), across) + 2 * _PAD
+    box.rect.h = _head_height(lines) + deep + 4
     return box
 
 
-def _springs_of_parts(network: Network, boxes: dict[str, Box], lines: list[Line]) -> list[dict[str, tuple[float, float]]]:
-    """Positions by Kamada and Kawai's springs, for each connected part of the network, largest first."""
-    import networkx as nx
+def _grid(rows: Sequence[Row]) -> tuple[float, float]:
+    """Points across and downwards of rows of hosts; long lists go into columns."""
+    columns, deep = _columns(rows)
+    return columns * _row_width(rows), deep * _HOST
 
-    graph: nx.Graph[str] = nx.Graph()
-    graph.add_nodes_from(boxes)
+
+def _columns(rows: Sequence[Row]) -> tuple[int, int]:
+    """Into how many columns rows go, and how many of them are in one."""
+    columns = math.ceil(len(rows) / _ROWS) or 1
+    return columns, math.ceil(len(rows) / columns)
+
+
+def _row_width(rows: Sequence[Row]) -> float:
+    """Points across of the widest row, with room for a badge."""
+    return max((text_width(r.words, ROW) for r in rows), default=-BADGE) + BADGE
+
+
+def _head_width(lines: Sequence[str]) -> float:
+    """Points across of a box's name and what is said under it."""
+    return max(text_width(line, SMALL if n else FONT) for n, line in enumerate(lines))
+
+
+def _head_height(lines: Sequence[str]) -> float:
+    """Points downwards of the same."""
+    return _HEAD + (len(lines) - 1) * _LINE
+
+
+# --- one arrangement ---------------------------------------------------------------------------------------------
+
+
+@dataclass(slots=True)
+class _Arranged:
+    """A part of the network with a place for everything, in points to the right and downwards.
+
+    Attributes:
+        boxes, lines, labels: with their places.
+        width, height: of all of it.
+        bad: how far from what is wanted: over a screen, then crossings, then length of lines.
+
+    """
+
+    boxes: dict[str, Box]
+    lines: list[Line]
+    labels: list[Label]
+    width: float
+    height: float
+    bad: tuple[float, int, float]
+
+
+def _arrange(nodes: dict[str, _Node], links: list[_Link], root: str) -> _Arranged:
+    """The arrangement from one root."""
+    columns, crossings = ordered(root, [n.ends for n in links])
+    if not links:
+        columns = [[root]]
+    level = {key: number for number, column in enumerate(columns) for key in column}
+    place = {key: k for column in columns for k, key in enumerate(column)}
+    for link in links:
+        if (level[link.ends[0]], place[link.ends[0]]) > (level[link.ends[1]], place[link.ends[1]]):
+            link.ends, link.ports = link.ends[::-1], link.ports[::-1]
+    _choose_labels(links, level)
+    sides = _sides(links, level, place)
+    for key in level:
+        _size(nodes[key], sides.get((key, False), []), sides.get((key, True), []))
+    joints = [Joint(*link.ends, *link.at) for link in links]
+    top = heights(columns, {k: nodes[k].height for k in level}, joints, _GAP)
+    boxes, lines, labels = dict[str, Box](), list[Line](), list[Label]()
+    x = 0.0
+    for number, column in enumerate(columns):
+        right = x
+        for key in column:
+            _settle(nodes[key], key, x, top[key], boxes, lines, labels)
+            right = max(right, x + nodes[key].width)
+        x = _wire([n for n in links if level[n.ends[0]] == number], nodes, (level, top), right, lines, labels)
+    length = sum(abs(a[1] - b[1]) for n in lines for a, b in zip(n.points, n.points[1:], strict=False))
+    rects = [b.rect for b in boxes.values()] + [n.rect for n in labels]
+    corners = [x for line in lines for x, _ in line.points]
+    width, height = max(*(r.x + r.w / 2 for r in rects), *corners, 0.0), max(r.y + r.h / 2 for r in rects)
+    over = max(0.0, width / SCREEN[0] - 1) + max(0.0, height / SCREEN[1] - 1)
+    return _Arranged(boxes, lines, labels, width, height, (round(over, 2), crossings, length + width + height))
+
+
+def _choose_labels(links: Sequence[_Link], level: dict[str, int]) -> None:
+    """Let the labels between two columns stand at the end where boxes have fewer lines, since each takes height there."""
+    for number in set(level.values()):
+        mine = [n for n in links if level[n.ends[0]] == number and level[n.ends[1]] == number + 1]
+        counts = [defaultdict[str, int](int), defaultdict[str, int](int)]
+        for link in mine:
+            for end in (0, 1):
+                counts[end][link.ends[end]] += 1
+        most = [max(c.values(), default=0) for c in counts]
+        for link in mine:
+            link.labelled = 0 if most[0] < most[1] else 1
+    for link in links:
+        if level[link.ends[0]] == level[link.ends[1]]:
+            link.labelled = 0
+
+
+def _sides(links: Sequence[_Link], level: dict[str, int], place: dict[str, int]) -> dict[tuple[str, bool], list[tuple[_Link, int]]]:
+    """The ends of links at each side of each node, from the top: in the order of what is at the other end."""
+    out: dict[tuple[str, bool], list[tuple[_Link, int]]] = defaultdict(list)
+    for link in links:
+        same = level[link.ends[0]] == level[link.ends[1]]
+        out[link.ends[0], True].append((link, 0))
+        out[link.ends[1], same].append((link, 1))
+
+    def rank(key: str) -> Callable[[tuple[_Link, int]], tuple[float, str]]:
+        """Where the other end of a link stands."""
+
+        def order(held: tuple[_Link, int]) -> tuple[float, str]:
+            link, end = held
+            other = link.ends[1 - end]
+            if level[other] == level[key]:  # within one column: those that go up first, the nearest of them last
+                return (-1e6 - place[other] if place[other] < place[key] else 1e6 - place[other]), link.segment
+            return float(place[other]), link.segment
+
+        return order
+
+    for (key, _), held in out.items():
+        held.sort(key=rank(key))
+    return out
+
+
+def _port(node: _Node, link: _Link, end: int) -> tuple[str, ...]:
+    """What is written of a link's port within its node; nothing in a shared segment."""
+    return end_words(node.device, link.ports[end]) if node.device is not None else ("",)
+
+
+def _size(node: _Node, left: list[tuple[_Link, int]], right: list[tuple[_Link, int]]) -> None:
+    """Size a box, and give each of its ports a height: rows one below the other at each side, with room for labels."""
+    box = node.box
+    box.ports.clear()
+    across, deep = _grid(box.rows)
+    head = _head_height(box.lines) + deep * bool(box.rows)
+    low = head
+    first = head if node.device is not None else 6.0  # a segment has no words of ports: its lines may come in anywhere
+    for held, at_right in ((left, False), (right, True)):
+        y = first
+        for link, end in held:
+            words = _port(node, link, end)
+            label = len(link.words) if link.labelled == end else 0
+            y += max(_LINE / 2, _LINE * 1.25 * bool(label))
+            link.at[end] = y
+            y += max(_LINE / 2 + (len(words) - 1) * _LINE, 3.5 + _LINE * (label - 1) if label else 0)
+            if words != ("",):
+                box.ports.append(Port(words, at_right, y=link.at[end]))
+        low = max(low, y)
+    if node.device is not None:
+        box.rect.w = max(_head_width(box.lines), across * bool(box.rows), _ports_width(box.ports), 60.0) + 2 * _PAD
+    box.rect.h = low + 4
+
+
+def _ports_width(ports: Sequence[Port]) -> float:
+    """Points across of ports at both sides, where words at one height must stand beside each other."""
+    words = [(p.right, p.y + _LINE * n, text_width(w, SMALL)) for p in ports for n, w in enumerate(p.words)]
+    alone = max((w for _, _, w in words), default=0.0)
+    pairs = (a + b + 10 for right, y, a in words if not right for other, z, b in words if other and abs(y - z) < _LINE)
+    return max(alone, *pairs, 0.0)
+
+
+def _settle(node: _Node, key: str, x: float, y: float, boxes: dict[str, Box], lines: list[Line], labels: list[Label]) -> None:
+    """Give a box its place, and what hangs under it; ``x`` and ``y`` are its upper left corner."""
+    _put(node.box, x, y)
+    boxes[key] = node.box
+    y += node.box.rect.h
+    count = len(node.hanging)
+    for number, (segment, words, why, box) in enumerate(node.hanging):
+        stem = x + _PAD + _STEM * (count - 1 - number)
+        left = x + node.inset
+        y += 4
+        for n, line in enumerate(words):
+            wide = text_width(line, SMALL)
+            labels.append(Label(line, Rect(left + 1 + wide / 2, y + _LINE * (n + 0.5), wide, SMALL), bool(why) and n == 0))
+        y += _LINE * len(words)
+        _put(box, left, y)
+        boxes[f"segment {segment}"] = box
+        at = y + min(box.rect.h / 2, _HEAD - 4)
+        lines.append(
+            Line(key, f"segment {segment}", segment, why, [(stem, node.box.rect.y + node.box.rect.h / 2), (stem, at), (left, at)])
+        )
+        y += box.rect.h
+
+
+def _put(box: Box, x: float, y: float) -> None:
+    """Give a box its upper left corner, and its rows and ports theirs."""
+    box.rect.x, box.rect.y = x + box.rect.w / 2, y + box.rect.h / 2
+    columns, deep = _columns(box.rows)
+    wide = (box.rect.w - 2 * _PAD) / columns
+    for number, row in enumerate(box.rows):
+        row.x = x + _PAD + (number // deep) * wide
+        row.right = row.x + wide
+        row.y = y + _head_height(box.lines) + (number % deep + 0.5) * _HOST
+    for port in box.ports:
+        port.x = x + box.rect.w - _PAD + 1 if port.right else x + _PAD - 1
+        port.y += y
+
+
+def _wire(
+    links: Sequence[_Link],
+    nodes: dict[str, _Node],
+    places: tuple[dict[str, int], dict[str, float]],
+    right: float,
+    lines: list[Line],
+    labels: list[Label],
+) -> float:
+    """Lay the links that begin in a column, and set their labels; gives where the next column begins.
+
+    Args:
+        links: those of the column, to itself or to the next.
+        nodes: of the part; those of this column have their place.
+        places: the column and the top of every node.
+        right: how far the column reaches.
+        lines, labels: where they are put.
+
+    """
+    level, top = places
+    spans = [(top[n.ends[0]] + n.at[0], top[n.ends[1]] + n.at[1]) for n in links]
+    taken = tracks(spans)
+
+    def edge(link: _Link) -> float:
+        """The right edge of the box that a link begins at."""
+        rect = nodes[link.ends[0]].box.rect
+        return rect.x + rect.w / 2
+
+    def wide(end: int) -> float:
+        """Points across of the widest label at an end."""
+        return max((max(text_width(w, SMALL) for w in n.words) + 7 for n in links if n.words and n.labelled == end), default=6.0)
+
+    start = max([right + 4, *(edge(n) + wide(0) for n in links if n.words and n.labelled == 0)])
+    following = start + _TRACK * (max(taken, default=-1) + 1) + wide(1)
+    for link, (y, end_y), track in zip(links, spans, taken, strict=True):
+        same = level[link.ends[0]] == level[link.ends[1]]
+        first, upright = edge(link), start + _TRACK * (max(track, 0) + 0.5)
+        rect = nodes[link.ends[1]].box.rect
+        last = rect.x + rect.w / 2 if same else following
+        points = (
+            [(first, y), (last, end_y)] if track < 0 and not same else [(first, y), (upright, y), (upright, end_y), (last, end_y)]
+        )
+        if track < 0 and not same:  # level within the tolerance: drawn level
+            points[1] = (last, y)
+        lines.append(Line(*link.ends, link.segment, link.why, points))
+        at = y if link.labelled == 0 else points[-1][1]
+        for number, words in enumerate(link.words):
+            width = text_width(words, SMALL)
+            middle = first + 4 + width / 2 if link.labelled == 0 else following - 4 - width / 2
+            height = at - _LINE * 0.8 if number == 0 else at + 2.5 + _LINE * (number - 0.4)
+            labels.append(Label(words, Rect(middle, height, width, SMALL), bool(link.why) and number == 0))
+    return following
+
+
+# --- the best of several -----------------------------------------------------------------------------------------
+
+
+def place(network: Network, only: Collection[str] | None = None, each: Each = iter) -> Picture:
+    """Lay a network out.
+
+    Args:
+        network: what to draw.
+        only: names of the devices to draw; all when None.
+        each: goes through the arrangements that are tried, for a bar where somebody waits.
+
+    """
+    nodes, links = _gathered(network, only)
+    made: list[_Arranged] = []
+    for part in parts_of(list(nodes), [n.ends for n in links]):
+        keys = set(part)
+        held, own = {k: nodes[k] for k in part}, [n for n in links if n.ends[0] in keys]
+        tried = [(_arrange(held, own, root).bad, root) for root in each(roots(part, [n.ends for n in own], _MOST_ROOTS))]
+        made.append(_arrange(held, own, min(tried)[1]))  # boxes are placed anew each time: the best one is made last
+    return _framed(made)
+
+
+def _framed(made: Sequence[_Arranged]) -> Picture:
+    """The parts beside and below one another, in a picture with a margin whose heights are counted upwards."""
+    margin, x, y, deep, wide = 8.5, 0.0, 0.0, 0.0, 0.0
+    boxes, lines, labels = dict[str, Box](), list[Line](), list[Label]()
+    for part in made:
+        if x and x + part.width > SCREEN[0]:
+            x, y, deep = 0.0, y + deep + 24, 0.0
+        _move(part, x + margin, y + margin)
+        boxes |= part.boxes
+        lines += part.lines
+        labels += part.labels
+        deep, wide = max(deep, part.height), max(wide, x + part.width)
+        x += part.width + 30
+    width, height = max(wide, 60.0) + 2 * margin, max(y + deep, 40.0) + 2 * margin
+    for box in boxes.values():
+        box.rect.y = height - box.rect.y
+        for row in box.rows:
+            row.y = height - row.y
+        for port in box.ports:
+            port.y = height - port.y
+    for label in labels:
+        label.rect.y = height - label.rect.y
     for line in lines:
-        reach = _reach(boxes[line.start]) + _reach(boxes[line.end]) + _room(network, boxes, line)
-        graph.add_edge(line.start, line.end, length=reach)
-    parts = sorted(nx.connected_components(graph), key=lambda c: (-len(c), min(c)))
-    return [_springs(graph.subgraph([n for n in boxes if n in part]), [n for n in boxes if n in part]) for part in parts]
+        line.points = [(px, height - py) for px, py in line.points]
+    home = {n: n for n, b in boxes.items() if b.kind != "segment"}
+    home |= {row.device: key for key, box in boxes.items() for row in box.rows if row.device}
+    return Picture(boxes, lines, labels, home, width, height)
 
 
-def _base_scale(boxes: dict[str, Box], parts: list[dict[str, tuple[float, float]]]) -> float:
-    """The scale at which few boxes need to be pushed: pushing many would undo what the springs have found."""
-    for scale in _BASES:
-        over = 0
-        for spots in parts:
-            rects = [Rect(x * scale, y * scale, boxes[n].rect.w, boxes[n].rect.h) for n, (x, y) in spots.items()]
-            over += sum(a.overlaps(b, _GAP) for n, a in enumerate(rects) for b in rects[n + 1 :])
-        if over * 8 <= len(boxes):
-            return scale
-    return _BASES[-1]
-
-
-def _arranged(boxes: dict[str, Box], parts: list[dict[str, tuple[float, float]]], scale: tuple[float, float]) -> float:
-    """Set the boxes at a scale, part beside part and pushed apart; return how far they reach across, in points."""
-    offset = 0.0
-    for spots in parts:
-        for name, (x, y) in spots.items():
-            boxes[name].rect.x, boxes[name].rect.y = x * scale[0], y * scale[1]
-        rects = [boxes[n].rect for n in spots]
-        _push_apart(rects)
-        left, low = min(r.x - r.w / 2 for r in rects), min(r.y - r.h / 2 for r in rects)
-        for rect in rects:
-            rect.x, rect.y = rect.x - left + offset, rect.y - low
-        offset = max(r.x + r.w / 2 for r in rects) + 60
-    return max(0.0, offset - 60)
-
-
-def _room(network: Network, boxes: dict[str, Box], line: Line) -> float:
-    """How long a line must be outside its boxes, so that what is written beside it finds a place."""
-    ports = dict(network.segments[line.segment].members)
-    ends = [end_words(network.devices[k], ports[k]) for k in (line.start, line.end) if boxes[k].kind != "segment"]
-    wide = max(text_width(w, SMALL) for end in ends for w in end)
-    return 45 + wide * 0.4 if len(ends) == 1 else 110 + wide * 0.8
-
-
-def _reach(box: Box) -> float:
-    """About how far a box extends from its middle, in points."""
-    return (box.rect.w + box.rect.h) / 4
-
-
-def _springs(graph: nx.Graph[str], names: list[str]) -> dict[str, tuple[float, float]]:
-    """Places by springs whose lengths are those of the lines; flat networks are turned to lie, not stand."""
-    import networkx as nx
-
-    if len(names) == 1:
-        return {names[0]: (0.0, 0.0)}
-    lengths = dict(nx.all_pairs_dijkstra_path_length(graph, weight="length"))
-    scale = max(max(row.values()) for row in lengths.values())
-    made = nx.kamada_kawai_layout(graph, dist=lengths, pos=nx.circular_layout(nx.empty_graph(names)), scale=scale / 2)
-    spots = {n: (float(made[n][0]), float(made[n][1])) for n in names}
-    wide = max(x for x, _ in spots.values()) - min(x for x, _ in spots.values())
-    high = max(y for _, y in spots.values()) - min(y for _, y in spots.values())
-    if high > wide:
-        spots = {n: (y, -x) for n, (x, y) in spots.items()}
-    return spots
-
-
-def _push_apart(rects: list[Rect]) -> None:
-    """Move boxes that overlap away from each other, the shorter way, until none do or the patience ends."""
-    for _ in range(400):
-        moved = False
-        for number, one in enumerate(rects):
-            for other in rects[number + 1 :]:
-                if not one.overlaps(other, _GAP * 2):
-                    continue
-                moved = True
-                across = (one.w + other.w) / 2 + 2 * _GAP - abs(one.x - other.x)
-                along = (one.h + other.h) / 2 + 2 * _GAP - abs(one.y - other.y)
-                if across < along:
-                    step = (across / 2 + 0.5) * (1 if one.x >= other.x else -1)
-                    one.x, other.x = one.x + step, other.x - step
-                else:
-                    step = (along / 2 + 0.5) * (1 if one.y >= other.y else -1)
-                    one.y, other.y = one.y + step, other.y - step
-        if not moved:
-            return
+def _move(part: _Arranged, dx: float, dy: float) -> None:
+    """Move everything of a part."""
+    for box in part.boxes.values():
+        box.rect.x, box.rect.y = box.rect.x + dx, box.rect.y + dy
+        for row in box.rows:
+            row.x, row.right, row.y = row.x + dx, row.right + dx, row.y + dy
+        for port in box.ports:
+            port.x, port.y = port.x + dx, port.y + dy
+    for label in part.labels:
+        label.rect.x, label.rect.y = label.rect.x + dx, label.rect.y + dy
+    for line in part.lines:
+        line.points = [(x + dx, y + dy) for x, y in line.points]
 
 
 def count(network: Network, only: Collection[str] | None = None) -> int:
     """How many boxes a picture of the network, or of some of its devices, has."""
-    shown, boxes = _device_boxes(network, only)
-    _wire(network, shown, boxes)
-    return len(boxes)
+    nodes, _ = _gathered(network, only)
+    return len(nodes) + sum(len(n.hanging) for n in nodes.values())

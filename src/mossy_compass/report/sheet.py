@@ -7,7 +7,6 @@ every machine.
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
@@ -16,6 +15,10 @@ from mossy_compass.packet.address import InterfaceAddress
 
 FONT = 9.0
 SMALL = 7.2
+ROW = 7.8
+DOTS = 112.0
+"""Sizes of type in points: names of boxes, what stands beside lines, and hosts; and pixels for each inch of 72 points, so that
+the smallest words are 11 pixels high."""
 _WIDE = 0.602
 
 
@@ -41,12 +44,13 @@ class Rect:
 
 @dataclass(slots=True)
 class Row:
-    """A host inside a segment's box.
+    """A host inside a segment's box, or a far host in the box that stands for the world.
 
     Attributes:
         device: name of the host.
         words: what is written.
         x, y: where it begins, and the middle of its height.
+        right: where it ends; a badge stands before that.
         down: drawn as out of order.
 
     """
@@ -55,7 +59,25 @@ class Row:
     words: str
     x: float = 0.0
     y: float = 0.0
+    right: float = 0.0
     down: bool = False
+
+
+@dataclass(slots=True)
+class Port:
+    """A port inside its device's box, on the side where its line leaves.
+
+    Attributes:
+        words: name and role with the end of the address; below it, sub-interfaces.
+        right: it stands on the right side.
+        x, y: the edge that its words begin or end at, and the height of its line.
+
+    """
+
+    words: tuple[str, ...]
+    right: bool
+    x: float = 0.0
+    y: float = 0.0
 
 
 @dataclass(slots=True)
@@ -66,6 +88,7 @@ class Box:
         kind: a device's kind, or ``segment``.
         lines: its name and what is said under it.
         rows: hosts on a segment, in columns.
+        ports: of a device, those whose lines leave at a side.
 
     """
 
@@ -74,6 +97,7 @@ class Box:
     lines: tuple[str, ...]
     rect: Rect
     rows: list[Row] = field(default_factory=list)
+    ports: list[Port] = field(default_factory=list)
     down: bool = False
 
 
@@ -82,13 +106,15 @@ class Label:
     """A few words beside a line.
 
     Attributes:
-        words: lines of text.
+        words: one line of text.
         rect: where they stand.
+        down: drawn as out of order.
 
     """
 
     words: str
     rect: Rect
+    down: bool = False
 
 
 @dataclass(slots=True)
@@ -99,7 +125,7 @@ class Line:
         start, end: keys of the boxes that it joins.
         segment: name of the cable.
         why_down: why nothing passes; empty when something does.
-        bow: how far its middle is pushed aside, in points, where several lie side by side.
+        points: its corners, from the edge of one box to that of the other; every piece is level or upright.
 
     """
 
@@ -107,7 +133,7 @@ class Line:
     end: str
     segment: str
     why_down: str = ""
-    bow: float = 0.0
+    points: list[tuple[float, float]] = field(default_factory=list)
 
 
 @dataclass(slots=True)
@@ -116,18 +142,17 @@ class Picture:
 
     Attributes:
         boxes: by key: a device's name, or ``segment NAME``.
-        home: for each device, the key of its box and its place within it.
-        left_out: how many labels found no room.
+        home: for each device, the key of its box.
+        width, height: of all, in points.
 
     """
 
     boxes: dict[str, Box]
     lines: list[Line]
     labels: list[Label]
-    home: dict[str, tuple[str, float, float]]
+    home: dict[str, str]
     width: float
     height: float
-    left_out: int = 0
 
     def line_between(self, segment: str, *keys: str) -> Line | None:
         """The line that stands for a segment between two boxes, or a device and the segment's box."""
@@ -135,8 +160,9 @@ class Picture:
 
 
 def text_width(words: str, size: float = FONT) -> float:
-    """Width of a line of text in points."""
-    return len(words) * size * _WIDE
+    """Width of a line of text in points. On a screen each letter of a monospaced face takes whole pixels."""
+    scale = DOTS / 72
+    return len(words) * round(size * scale * _WIDE) / scale
 
 
 def host_part(entry: InterfaceAddress) -> str:
@@ -150,30 +176,15 @@ def host_part(entry: InterfaceAddress) -> str:
 
 
 def end_words(device: Device, name: str) -> tuple[str, ...]:
-    """What stands at a line's end: the interface and its role; under it its host parts, or its sub-interfaces."""
+    """What is written of a port: the interface, its role and its host parts; under it its sub-interfaces."""
     interface = device.interfaces[name]
     zone = f" ({interface.zone})" if interface.zone and interface.zone != interface.name else ""
-    parts = " ".join(map(host_part, interface.addresses))
+    parts = "".join(f" {host_part(a)}" for a in interface.addresses)
     below = [f"{i.name} {' '.join(map(str, i.addresses))}" for i in device.interfaces.values() if i.parent == name]
-    return (interface.name + zone, *([parts] if parts else []), *below)
+    return (interface.name + zone + parts, *below)
 
 
 def subnets(network: Network, members: Iterable[tuple[str, str]]) -> list[str]:
     """The subnets on a segment, IPv4 first."""
     found = {a.prefix for d, i in members for a in network.devices[d].interfaces[i].addresses if not a.address.is_link_local}
     return [str(p) for p in sorted(found)]
-
-
-def curve(picture_boxes: dict[str, Box], line: Line) -> list[tuple[float, float]]:
-    """The points of a line, from one box's middle to the other's; bowed where several lie side by side."""
-    a, b = picture_boxes[line.start].rect, picture_boxes[line.end].rect
-    if not line.bow:
-        return [(a.x, a.y), (b.x, b.y)]
-    far = math.hypot(b.x - a.x, b.y - a.y) or 1.0
-    across = (-(b.y - a.y) / far * line.bow, (b.x - a.x) / far * line.bow)
-    if (line.start, line.end) != tuple(sorted((line.start, line.end))):
-        across = (-across[0], -across[1])
-    return [
-        (a.x + (b.x - a.x) * t + across[0] * math.sin(math.pi * t), a.y + (b.y - a.y) * t + across[1] * math.sin(math.pi * t))
-        for t in [n / 12 for n in range(13)]
-    ]
