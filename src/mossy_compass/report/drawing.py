@@ -260,7 +260,7 @@ def _badge(axes: Axes, picture: Picture, device: str, words: str, colour: str, s
     if row is not None:
         at = (row.right - BADGE + 2 + half, row.y - (SMALL + 4) * second)
     else:
-        at = (box.rect.x + (box.rect.w / 2 - half) * second, box.rect.y + box.rect.h / 2)
+        at = (box.rect.x + (box.rect.w / 2 - half) * second, box.rect.y + box.rect.h / 2 + 2.5)
     _write(
         axes,
         *at,

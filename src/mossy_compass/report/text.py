@@ -118,7 +118,8 @@ def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> Renderab
     if hop.segment and hop.next_device:
         title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
     rows: list[tuple[str | Text, str | Text]] = []
-    known: Packet | None = leg.packet if number == 1 else None  # the leg's own line shows it; each further device says what came
+    before = leg.hops[number - 2].rulings if number > 1 else ()
+    known = before[-1].gave if before else leg.packet  # the line of the leg shows the packet as it was sent
     for ruling in hop.rulings:
         rows += _ruling_rows(ruling, hop.device, plan, known)
         known = ruling.gave
