@@ -374,3 +374,18 @@ def test_questions_that_cannot_be_meant_name_what_is_wrong(demo: mc.Plan, asked:
     with pytest.raises(mc.QuestionError) as fault:
         mc.trace(demo, *asked)
     assert says in str(fault.value)
+
+
+def test_a_name_of_a_file_steers_no_terminal(folder: Path) -> None:
+    """Names of files are text of strangers too: whatever is said of them is made safe."""
+    name = "a\x1b[31mred\x07.yaml"
+    for arguments in (
+        ["new", name],
+        ["check", name],
+        ["demo", "--write", f"w{name}"],
+        ["trace", name, "--from", "desk", "--to", "printer"],
+    ):
+        done = mossy(folder, *arguments)
+        assert "\x1b" not in done.stdout + done.stderr
+        assert "\x07" not in done.stdout + done.stderr
+    assert "\\x1b[31m" in mossy(folder, "check", name).stdout

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from mossy_compass.errors import InputError
+from mossy_compass.safe import safe
 
 HEAD = 4096
 """So many bytes of a file tell what it is."""
@@ -176,8 +177,9 @@ def reason(fault: Exception) -> str:
 
 
 def say(text: str, stream: Any = None) -> None:
-    """Write text; a stream that cannot hold arrows gets plain ones."""
+    """Write text, made safe once more where it was made so before; a stream that cannot hold arrows gets plain ones."""
     stream = stream or sys.stdout
+    text = safe(text)
     if stream is None:  # the program was started with its standard output closed
         raise InputError("the standard output is closed: there is nowhere to write to.")
     try:

@@ -107,6 +107,7 @@ SAID: dict[str, str] = {
     "prefix-length": "The length stands behind the address: 10.40.1.1/24.",
     "hostname": "The key above it is the name.",
     "name": "The key above it is the name.",
+    "vlan": "A VLAN is a port's: interfaces: {PORT: {untagged: 10}}, or {vlan: 10, address: ...} for the VLAN's own address.",
     "protocol": "The protocol stands behind the verdict: permit: tcp.",
     "proto": "The protocol stands behind the verdict: permit: tcp.",
     "seq": "Its number is its id.",

@@ -341,7 +341,7 @@ def _place_rows(here: DevicePlan) -> Iterator[tuple[str, ...]]:
     told: set[tuple[str, ...]] = set()
     for standing in every_place(here):
         outside = standing.where is Where.ARRIVING and here.is_outside(standing.came[0])
-        row = (standing.words + ", outside" * outside, _consults(standing.place), _placed_end(here, standing))
+        row = (standing.words + " (outside)" * outside, _consults(standing.place), _placed_end(here, standing))
         if standing.where is not Where.PROFILE and row not in told:
             told.add(row)
             yield row
