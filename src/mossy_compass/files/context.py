@@ -83,7 +83,7 @@ class Context:
             data = self.raw
             for step in path:
                 data = data.get(step, {}) if isinstance(data, dict) else {}
-            self._written[path] = {str(k) for k in data} if isinstance(data, dict) else set()
+            self._written[path] = _names(data)
         return self._written[path]
 
     def unknown_port(self, device: str, port: str, mark: Mark, known: Iterable[str]) -> bool:
@@ -141,6 +141,20 @@ class Context:
             found = interface.address if interface else self.interface_addresses(name)
             out |= dict.fromkeys(a.prefix for a in found if not a.address.is_link_local)
         return list(out)
+
+
+def _names(data: object) -> set[str]:
+    """The names that something is written under; those of a list too, which is a fault of its own, told once."""
+    if isinstance(data, dict):
+        return {str(k) for k in data}
+    items = data if isinstance(data, list) else []
+    names = {i for i in items if isinstance(i, str)}
+    for item in items:
+        if isinstance(item, dict) and "name" in item:
+            names.add(str(item["name"]))
+        elif isinstance(item, dict) and len(item) == 1:
+            names.update(map(str, item))
+    return names
 
 
 def context(document: NetworkIn, live: Node, tree: Node, problems: Problems, hurt: Iterable[Node]) -> Context:

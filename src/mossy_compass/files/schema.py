@@ -96,7 +96,7 @@ PORTS = some(PORT, 1)
 
 
 class ConditionsIn(Part):
-    """Which packets a row is about. A condition that is left out is not asked."""
+    """The conditions of a row: which packets it is about. A condition that is left out is not asked."""
 
     from_: list[str] | None = key(
         ADDRESSES,

@@ -62,7 +62,7 @@ _PARTS = [p for p in vars(schema).values() if isinstance(p, type) and issubclass
 
 def _called(part: type[Part] | None) -> str:
     """What a part is called in a message: the first words of its own description."""
-    return (part.__doc__ or "part").strip().split("\n")[0].split(".")[0].lower() if part else "mapping"
+    return (part.__doc__ or "part").strip().split("\n")[0].split(".")[0].split(":")[0].lower() if part else "mapping"
 
 
 def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = NetworkIn) -> tuple[str, str, str | Hint]:
@@ -87,7 +87,8 @@ def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = Networ
     if kind == "too_short":
         return "value.empty", "this list is empty, so nothing would ever be meant.", "Name at least one, or remove the key."
     if kind in _WANTED:
-        return "value.wrong", _WANTED[kind], ""
+        listed = kind == "dict_type" and isinstance(error["input"], list)
+        return "value.wrong", _WANTED[kind], "Here stands a list: write each of its items as NAME: {...} instead." if listed else ""
     if kind == "string_pattern_mismatch":
         return ("value.wrong", f"'{error['input']}' is not a name or number of at most 64 letters, digits, '.', '_' and '-'.", "")
     return "value.wrong", error["msg"][:1].lower() + error["msg"][1:] + ".", ""
@@ -138,6 +139,7 @@ def validate(tree: Node, live: Node, problems: Problems, hurt: list[Node]) -> Ne
             if [] in cut or problems.full:
                 return None
             hurt += _cut_out(cut, data, live, wounds)
+            data.setdefault("devices", {})
     return None
 
 
@@ -210,7 +212,8 @@ MOST_ROUNDS = 12
 def _heading(tree: Node, data: dict[str, Any], problems: Problems) -> None:
     """The keys that every file has; what is missing is supplied, so that the rest is still looked at."""
     if "mossy-network" not in data:
-        problems.add("key.missing", tree.mark, "'mossy-network' is missing.", "A network file begins with 'mossy-network: 1'.")
+        if not any("mossy-network" in KEYS.get(str(key), ()) for key in data):  # else it is answered where it stands
+            problems.add("key.missing", tree.mark, "'mossy-network' is missing.", "A network file begins with 'mossy-network: 1'.")
     elif data["mossy-network"] != "1":
         words = f"version '{data['mossy-network']}' is not known."
         problems.add("file.version", tree.at("mossy-network").mark, words, "This release reads version 1.")
