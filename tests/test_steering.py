@@ -333,6 +333,7 @@ def test_the_built_in_order_written_out_changes_nothing() -> None:
     [
         (lambda o: [s for s in o if s != "route"], "the order has no stage 'route'"),
         (lambda o: [s for s in o if s != "recall"], "the order has no stage 'recall'"),
+        (lambda o: [s for s in o if s != "time to live"], "no stage 'time to live', and the device forwards"),
         (lambda o: [*o, "route"], "stage 'route' stands twice"),
         (lambda o: [*o[:-1], "sned"], "'sned' is no stage"),
         (lambda o: ["translate source", *[s for s in o if s != "translate source"]], "stage 'translate source' needs the session"),
@@ -378,13 +379,36 @@ def test_what_is_written_for_a_stage_that_is_left_out_is_idle() -> None:
     assert "translate source" not in did(journey)
 
 
+@pytest.mark.parametrize(
+    "without, forwarding, says",
+    [
+        ((), "no", []),
+        (("time to live",), "no", []),
+        (("forwarding",), "no", ["idle.no-stage"]),  # nothing asks, so it forwards
+        (("forwarding",), "yes", []),
+        (("forwarding", "time to live"), "no", ["order.stage"]),
+        (("forwarding", "time to live"), "yes", ["order.stage"]),
+        (("time to live",), "yes", ["order.stage"]),
+    ],
+)
+def test_a_device_that_forwards_counts_hops_down(without: tuple[str, ...], forwarding: str, says: list[str]) -> None:
+    order = ", ".join(s.value for s in THROUGH if s.value not in without)
+    made = f"""mossy-network: 1
+devices:
+  r: {{kind: router, interfaces: {{a: 10.40.1.1/24}}, order: [{order}], settings: {{forwarding: '{forwarding}'}}}}
+  pc: {{kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}}
+segments: {{a: [r/a, pc]}}
+"""
+    assert [p.code for p in mc.read_bytes(made.encode(), "r.yaml").problems if p.code in ("order.stage", "idle.no-stage")] == says
+
+
 @st.composite
 def near_orders(draw: st.DrawFn) -> tuple[str, ...]:
     """The built-in order with a few stages moved, and some left out: mostly orders that are accepted, or nearly so."""
     order = [s.value for s in THROUGH]
     for _ in range(draw(st.integers(0, 3))):
         order.insert(draw(st.integers(0, len(order) - 1)), order.pop(draw(st.integers(0, len(order) - 1))))
-    without = draw(st.sets(st.sampled_from([s.value for s in THROUGH if s not in OBLIGATORY]), max_size=3))
+    without = draw(st.sets(st.sampled_from([s.value for s in THROUGH if s not in (*OBLIGATORY, Stage.TTL)]), max_size=3))
     return tuple(s for s in order if s not in without)
 
 

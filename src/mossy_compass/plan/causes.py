@@ -206,6 +206,11 @@ CAUSES: dict[str, Cause] = {
             ("compare the routes of the devices named for this destination",),
         ),
         Cause(
+            "walk.limit",
+            "What came of the packet had no end within the bounds of the walk, so it was broken off; its fate is not known.",
+            ("trace one packet of it alone, and look who answers whom", "report it: no network should come to this"),
+        ),
+        Cause(
             "nat.none",
             "No translation rule matched, and the setting unmatched-translation drops.",
             ("widen the translation rule", "setting unmatched-translation: keep"),

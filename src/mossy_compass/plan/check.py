@@ -44,7 +44,7 @@ def check_orders(network: Network, problems: Problems) -> None:
     for device in network.devices.values():
         if device.order is not None:
             mark = device.order_mark or device.mark
-            found = list(faults(device.order))
+            found = list(faults(device.order, device.settings.forwarding))
             for fault in found:
                 problems.add("order.stage", mark, f"{device.name}: {fault.message}", fault.remedy)
             if found:
@@ -130,10 +130,11 @@ def _left_out(device: Device, problems: Problems, mark: Mark) -> None:
 
 
 def _written_for(device: Device) -> dict[Stage, list[Mark]]:
-    """What the device's translation and policy rules are, with the stage that asks them."""
+    """What is written for a device, or holds by default, that a stage must ask to give it its effect."""
     ports = device.interfaces.values()
     return {
         Stage.INSPECTION: inspecting(device),
+        Stage.FORWARDING: [] if device.settings.forwarding else [device.settings.mark("forwarding") or device.mark],
         Stage.ARRIVING_LIST: [i.arriving_mark for i in ports if i.arriving_lists],
         Stage.LEAVING_LIST: [i.leaving_mark for i in ports if i.leaving_lists],
         Stage.CROSSING: [c.mark for c in device.gates.crossings if c.into != "self"],

@@ -155,8 +155,14 @@ class Fault(NamedTuple):
     remedy: str
 
 
-def faults(names: tuple[str, ...]) -> Iterator[Fault]:
-    """Everything that is wrong with an order, but for what the rows of its stages need."""
+def faults(names: tuple[str, ...], forwards: bool = True) -> Iterator[Fault]:
+    """Everything that is wrong with an order, but for what the rows of its stages need.
+
+    Args:
+        names: the stages, as they are written.
+        forwards: whether the device passes on what is for others; without the stage ``forwarding`` nothing asks, so it does.
+
+    """
     known = {s.value for s in Stage if s not in OWN_ALONE}
     for number, name in enumerate(names):
         if name not in known:
@@ -168,6 +174,11 @@ def faults(names: tuple[str, ...]) -> Iterator[Fault]:
     missing = [s for s in OBLIGATORY if s not in order]
     for stage in missing:
         yield Fault(-1, f"the order has no stage '{stage}', without which a packet has no fate.", f"Add {stage}.")
+    if Stage.TTL not in order and (forwards or Stage.FORWARDING not in order):
+        words = (
+            f"the order has no stage '{Stage.TTL}', and the device forwards: a packet that is routed in a circle would have no end"
+        )
+        yield Fault(-1, f"{words} (RFC 1812 section 5.3.1).", f"Add {Stage.TTL}.")
     if not missing:
         for number, stage in enumerate(order):
             yield from _misplaced(order, number, stage)

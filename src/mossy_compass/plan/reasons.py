@@ -94,6 +94,7 @@ REASONS: dict[str, Shape] = {
     "address.special": _shape("address", "key address what"),
     "ttl": _shape("device", "device"),
     "loop": _shape("route", "path"),
+    "walk.limit": _shape("note", "number what"),
     "route.none": _shape("device", "device destination"),
     "route.inactive": _shape("route", "device destination origin prefix why"),
     "policy.discard": _shape("rule", "row device"),

@@ -245,7 +245,7 @@ def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
             parts.append(f"{ruling.did.upper()}: {ruling.because.cited()}{note}")
         elif ruling.did in _BRIEF:
             parts.append(_BRIEF[ruling.did](ruling))
-    if last and leg.fate is Fate.LOOPED:
+    if last and leg.cause == "loop":
         parts.append(f"and round again: {leg.because.words}")
     return "; ".join(p for p in parts if p)
 
@@ -259,6 +259,6 @@ def leg_title(leg: Leg) -> str:
 def path_line(leg: Leg) -> str:
     """The devices passed, and how it ended: ``kiosk-1 > canopy > gate: dropped``."""
     path = " > ".join(hop.device for hop in leg.hops)
-    if leg.fate is Fate.LOOPED and leg.hops[-1].next_device:
+    if leg.cause == "loop" and leg.hops[-1].next_device:
         path += f" > {leg.hops[-1].next_device} again"
     return f"{path}: {leg.fate.value}"

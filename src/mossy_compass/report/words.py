@@ -366,6 +366,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "address.special": "{key} {address} is {what}",
     "ttl": "the TTL ran out at {device}",
     "loop": lambda v: f"{' > '.join(v['path'])} in a circle",
+    "walk.limit": "no end after {number} {what}: broken off",
     "unasked": "{name} asked nothing that this answers",
     "answer.elsewhere": "the answer ended at {name}, which has {address} too",
     "answer.other": _other,

@@ -86,8 +86,16 @@ class State:
 
     # asked
 
-    def recall(self, device: str, packet: Packet) -> tuple[Session | None, Relation, Direction]:
-        """The session that a packet belongs to as it came, what it is to it, and which way along it goes."""
+    def recall(self, device: str, packet: Packet, number: int = 1) -> tuple[Session | None, Relation, Direction]:
+        """The session that a packet belongs to as it came, what it is to it, and which way along it goes.
+
+        Args:
+            device: who is asked.
+            packet: as it came.
+            number: which packet of its flow it is: an odd one goes forth, an even one back. It is looked at only where the
+                packet cannot tell: a flow from one end to the same end is its own reverse.
+
+        """
         book = self._books.get(device)
         if packet.quoted is not None:
             return self._related(book, flow_of(packet.quoted))
@@ -96,7 +104,7 @@ class State:
             flow = flow_of(packet)
             if not _reply(packet):
                 found = book.forth.get(flow)
-                if found is not None:
+                if found is not None and not (number % 2 == 0 and found.outer.reverse() == flow):
                     return found, Relation.CONTINUING, Direction.FORTH
             # a bare SYN or a request asks, so it is no answer, though its ends may be those of one
             if _reply(packet) or (packet.icmp < 0 and not (packet.protocol == TCP and opening)):

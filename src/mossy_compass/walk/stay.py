@@ -175,7 +175,7 @@ def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
 def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> None:
     """What the device's own sessions know of the packet, as it came."""
     facts = stay.facts
-    facts.session, facts.relation, facts.direction = stay.state.recall(stay.here.name, facts.came)
+    facts.session, facts.relation, facts.direction = stay.state.recall(stay.here.name, facts.came, facts.number)
 
 
 def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:

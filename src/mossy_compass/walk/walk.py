@@ -6,6 +6,7 @@ A journey is the tree of its legs. What is sent because of what is for ``plan/re
 from __future__ import annotations
 
 from collections import deque
+from dataclasses import replace
 from typing import Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
@@ -20,9 +21,12 @@ from mossy_compass.walk.journey import Hop, Leg, Way
 from mossy_compass.walk.stay import End, Stay
 
 MOST_LEGS = 32
-"""So many packets may come of one; replies about replies are barred, so this is never met in a network of today."""
+"""So many packets are followed of one. Replies about replies are barred, so no network of today comes to this; one that
+does is told so (cause ``walk.limit``), for an answer that stops in the middle would be taken for the whole."""
 MOST_HOPS = 600
-"""A packet has at most 255 hops (RFC 791), and one more for its end."""
+"""A packet has at most 255 hops (RFC 791), and one more for its end, as every order that forwards counts them down."""
+
+LIMIT = "walk.limit"
 
 
 class Emission(NamedTuple):
@@ -65,6 +69,8 @@ def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None
         if reply is not None:
             queue.append(reply._replace(parent=len(legs), number=emission.number + 1))
         legs.append(leg)
+    if queue:  # what the packets after these would have changed is not known, so what these say is not the answer
+        return [replace(legs[0], fate=Fate.LOOPED, cause=LIMIT, because=Because(LIMIT, (MOST_LEGS, "packets")), remark=None)]
     return legs
 
 
@@ -98,7 +104,7 @@ def follow(
         track.hop(stay)
         assert stay.handover is not None
         packet, name, arriving = stay.facts.packet, stay.handover.device, stay.handover.interface
-    raise AssertionError("a packet outlived its TTL")
+    return track.broken_off(emission, packet), None
 
 
 def _reply(stay: Stay, end: End, choose: Choose | None) -> Emission | None:
@@ -151,6 +157,13 @@ class Track:
         remark = Because("note.loop", (routes, stay.here.name))
         return Leg(
             emission.way, emission.packet, arrived, tuple(self.hops), Fate.LOOPED, "loop", because, remark, None, emission.parent
+        )
+
+    def broken_off(self, emission: Emission, packet: Packet) -> Leg:
+        """The leg of a packet that found no end within the bounds."""
+        because = Because(LIMIT, (MOST_HOPS, "devices"))
+        return Leg(
+            emission.way, emission.packet, packet, tuple(self.hops), Fate.LOOPED, LIMIT, because, None, None, emission.parent
         )
 
 
