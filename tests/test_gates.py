@@ -12,6 +12,7 @@ from mossy_compass.files.hours import parse_moment
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.plan.builtin import BUILT_IN
 from mossy_compass.report.tables import lists as list_tables
+from mossy_compass.walk.ask import Options
 from mossy_compass.walk.evidence import Counters, counted, decided_by
 
 BASE = """\
@@ -285,6 +286,50 @@ def test_a_session_whose_application_became_known_is_gone() -> None:
     state.back_to(0)
     assert not state.sessions("gate")
     assert not state.sessions("clerk")
+
+
+CHAT = "{id: 10, deny: tcp, application: chat}, {id: 20, permit: any}"
+STANDS: list[dict[str, str]] = [
+    {"LAN": "arriving: one"},
+    {"OUT": "leaving: one"},
+    {"GATES": "everywhere: [one]"},
+    {"GATES": "crossings: [{from: house, into: world, lists: [one]}]"},
+    {"GATES": "profiles: {p: {for: [clerk], lists: [one]}}"},
+    {"GATES": "profiles: {p: {for: [clerk], mode: after, lists: [one]}}", "LAN": "arriving: two", "TWO": "{deny: udp}"},
+]
+
+
+@pytest.mark.parametrize("stands", STANDS)
+@pytest.mark.parametrize(
+    "before, after, cause",
+    [
+        (CHAT, CHAT, "service.open"),
+        (CHAT, VIDEO, "session.recalled"),  # closed since: the list of today judges
+        (CHAT, "{permit: any}", "service.open"),
+        (CHAT, "{deny: tcp, application: mail}, {permit: tcp}", "service.open"),
+        (CHAT, "{deny: tcp}", "service.open"),  # no rule asks for an application, so nothing is learned: the session stays
+    ],
+)
+def test_a_session_is_judged_again_by_the_list_that_stands_there_now(
+    stands: dict[str, str], before: str, after: str, cause: str
+) -> None:
+    lab = mc.Lab(build(ONE=before, **stands).network)
+    flow = mc.Flow("clerk", "tube", "https", Options(source_port=50000))
+    assert lab.send(flow).answered
+    lab.change(build(ONE=after, **stands).network)
+    journey = lab.send(flow)
+    assert (journey.cause, journey.answered) == (cause, cause == "service.open")
+    if cause == "session.recalled":
+        assert "one rule 10" in journey.explain()
+
+
+def test_a_session_is_not_judged_where_nothing_stands_any_more() -> None:
+    for stands in STANDS:
+        lab = mc.Lab(build(ONE=CHAT, **stands).network)
+        flow = mc.Flow("clerk", "tube", "https", Options(source_port=50000))
+        assert lab.send(flow).answered
+        lab.change(build(ONE=VIDEO).network)
+        assert lab.send(flow).answered
 
 
 def test_learned_names_are_forgotten_with_the_moment() -> None:

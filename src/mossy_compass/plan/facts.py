@@ -12,7 +12,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.flow import Flow
@@ -62,17 +62,21 @@ NOTHING: frozenset[str] = frozenset()
 class Judged(NamedTuple):
     """A packet that a place let pass while it did not know the flow's application, with the facts that it was judged by.
 
+    Where it was judged is named, not held: what stands there may be another list by the time that it is asked again.
+
     Attributes:
-        place: where lists stand; it can be asked again.
-        packet, arriving, leaving, relation: the facts.
+        stage: name of the stage that asked, at the device of the session.
+        packet, arriving, leaving, relation, front, opened_by: the facts.
 
     """
 
-    place: Any
+    stage: str
     packet: Packet
     arriving: str | None
     leaving: str | None
     relation: Relation
+    front: str = ""
+    opened_by: tuple[str, str] = ("", "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,7 +204,7 @@ class Facts:
     def again(self, judged: Judged) -> Facts:
         """The facts that a place judged by, with what is known of the application by now."""
         facts = Facts(judged.packet, judged.arriving, self.memory, judged.leaving, self.moment, self.number, self.device)
-        facts.relation = judged.relation
+        facts.relation, facts.front, facts.opened_by = judged.relation, judged.front, judged.opened_by
         return facts
 
 

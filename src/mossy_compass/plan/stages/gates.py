@@ -98,7 +98,7 @@ def crossing_place(here: DevicePlan, origin: str | None, into: str) -> Place:
     consults = lists_of(here, found.lists)
     if not consults:
         return Place((), default_for(here, origin, into), (), here.names_at)
-    return Place(consults, end_of(here, [c.table for c in consults], "crossing", found.words), (), here.names_at)
+    return Place(consults, end_of(here, [c.table for c in consults], "crossing", found.words), (), here.names_at, Stage.CROSSING)
 
 
 def _says_nothing(here: DevicePlan, port: str | None) -> bool:
@@ -173,7 +173,8 @@ def to_self_place(here: DevicePlan, port: str | None) -> Place:
         end = end_of(here, [c.table for c in written], "to itself", found.words if found else "")
     elif end.decision is None and not offers:
         return Place((), SILENT)
-    return Place([*consults, *([Consult(built_in)] if built_in.rows else [])], end, (), here.names_at)
+    asked = [*consults, *([Consult(built_in)] if built_in.rows else [])]
+    return Place(asked, end, (), here.names_at, Stage.TO_SELF_LIST)
 
 
 def to_self(here: DevicePlan, port: str | None) -> Step | None:
@@ -215,7 +216,8 @@ def from_self_place(here: DevicePlan) -> Place:
     )
     if written:
         end = end_of(here, [c.table for c in written], "of itself", "")
-    return Place([*written, *([Consult(built_in)] if built_in.rows else [])], end, (), here.names_at)
+    asked = [*written, *([Consult(built_in)] if built_in.rows else [])]
+    return Place(asked, end, (), here.names_at, Stage.FROM_SELF)
 
 
 def _built_in_note(table: Table) -> Because | None:
@@ -226,7 +228,7 @@ def _built_in_note(table: Table) -> Because | None:
 def front_place(here: DevicePlan, rule: Translate) -> Place:
     """What packets meet that a destination rule sent on."""
     consults = lists_of(here, rule.lists)
-    return Place(consults, end_of(here, [c.table for c in consults], "front", rule.id), (), here.names_at)
+    return Place(consults, end_of(here, [c.table for c in consults], "front", rule.id), (), here.names_at, Stage.FRONT_LIST)
 
 
 def front(here: DevicePlan, port: str | None) -> Step | None:

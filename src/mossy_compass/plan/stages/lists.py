@@ -94,10 +94,11 @@ class Place:
         otherwise: what happens when none did.
         variants: lists of profiles; the first to which a packet belongs is asked instead of ``consults``.
         names_at: the names that an address has anywhere in the network, to say what else a rule by name is about.
+        stage: which asks here; what may have to be judged again is found by it.
 
     """
 
-    __slots__ = ("_asks_application", "_decisions", "consults", "names_at", "otherwise", "variants")
+    __slots__ = ("_asks_application", "_decisions", "consults", "names_at", "otherwise", "stage", "variants")
 
     def __init__(
         self,
@@ -105,7 +106,9 @@ class Place:
         otherwise: Otherwise,
         variants: Iterable[Variant] = (),
         names_at: Callable[[Address], tuple[str, ...]] | None = None,
+        stage: Stage = Stage.ARRIVING_LIST,
     ) -> None:
+        self.stage = stage
         self.consults = tuple(consults)
         self.otherwise = otherwise
         self.variants = tuple(variants)
@@ -160,7 +163,8 @@ class Place:
         moment = facts.moment
         if moment.application is None or facts.number >= moment.known_from:
             return decision
-        facts.pending += (Judged(self, facts.packet, facts.arriving, facts.leaving, facts.relation),)
+        known = facts.packet, facts.arriving, facts.leaving, facts.relation, facts.front, facts.opened_by
+        facts.pending += (Judged(self.stage.value, *known),)
         waiting = tuple((c.table.name, r.id) for c in consults for r in c.table.above_asking(facts, "application"))
         if decision is None or not waiting:
             return decision
@@ -269,7 +273,8 @@ def place_at(here: DevicePlan, port: str, where: str) -> Place:
             ports = None if profile.arriving is None else {p for n in profile.arriving for p in here.reader.ports.get(n, (n,))}
             if (ports is None or port in ports) and lists_of(here, profile.lists):
                 variants.append(_variant(here, profile, common, port))
-    return Place(common, otherwise(here, [c.table for c in common], where, port), variants, here.names_at)
+    stage = Stage.ARRIVING_LIST if where == "arriving" else Stage.LEAVING_LIST
+    return Place(common, otherwise(here, [c.table for c in common], where, port), variants, here.names_at, stage)
 
 
 def arriving(here: DevicePlan, port: str | None) -> Step | None:

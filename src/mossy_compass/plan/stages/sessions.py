@@ -64,7 +64,7 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
             note = Because("note.no-session", ("fragment" if facts.packet.fragment else facts.packet.flags, here.name))
             return Decision(Did.DROPPED, kept, row.actions, note, table.id, row.id)
         if session.pending and facts.application:
-            recalled = _judged_again(facts, session)
+            recalled = _judged_again(here, facts, session)
             if recalled is not None:
                 return recalled
         if facts.relation is Relation.CONTINUING:
@@ -77,13 +77,17 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
     return Step(Stage.INSPECTION, None, decide)
 
 
-def _judged_again(facts: Facts, session: Session) -> Decision | None:
+def _judged_again(here: DevicePlan, facts: Facts, session: Session) -> Decision | None:
     """Where a session was let in before its application was known: the places are asked again by its opening packet's facts.
 
+    They are asked as they are written now, which may be otherwise than when the session began; one that is gone says nothing.
     A deny ends the session; what follows of it belongs to nothing.
     """
     for judged in session.pending:
-        again = judged.place.decide(facts.again(judged))
+        if judged.arriving is not None and judged.arriving not in here.device.interfaces:
+            continue
+        step = next((s for s in here.steps(judged.arriving) if s.stage.value == judged.stage), None)
+        again = step.decide(facts.again(judged)) if step is not None else None
         if again is not None and isinstance(again.actions[0], Stop):
             note = Because("note.recalled", (session.number, session.device, facts.number, tuple(sorted(facts.application))))
             stop = again.actions[0]._replace(cause="session.recalled")
