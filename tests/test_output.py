@@ -199,6 +199,33 @@ def test_an_interrupt_is_one_line(inputs: Path, after: float, jobs: str) -> None
     assert (running.returncode, said.strip()) in ((130, "stopped."), (0, ""))  # a terminal shows ^C, and needs a new line
 
 
+WRAPPED = """
+import os, signal, sys, types
+from mossy_compass.cli.start import run
+
+def interrupted():
+    try:
+        os.kill(os.getpid(), signal.SIGINT)
+        signal.pause()
+    except KeyboardInterrupt as met:
+        raise RuntimeError("error calling __set_name__") from met
+
+def broken():
+    raise RuntimeError("a bug")
+
+sys.modules["mossy_compass.cli.main"] = types.SimpleNamespace(run={"interrupted": interrupted, "broken": broken}[sys.argv[1]])
+run()
+"""
+
+
+def test_an_interrupt_that_comes_out_as_something_else_is_one_line_and_a_bug_is_none(tmp_path: Path) -> None:
+    done = subprocess.run([sys.executable, "-c", WRAPPED, "interrupted"], cwd=tmp_path, capture_output=True, text=True)
+    assert (done.returncode, done.stdout, done.stderr) == (130, "", "stopped.\n")
+    done = subprocess.run([sys.executable, "-c", WRAPPED, "broken"], cwd=tmp_path, capture_output=True, text=True)
+    assert done.returncode == 1
+    assert done.stderr.endswith("RuntimeError: a bug\n")
+
+
 def test_little_memory_is_said_and_no_panic(inputs: Path) -> None:
     """Exact sets use no more address space than they need; without room for any, each list says so, and the rest is done."""
     for limit, words in ((700_000, "can be used"), (330_000, "more memory than is given")):

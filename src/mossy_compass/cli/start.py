@@ -27,17 +27,25 @@ def run() -> None:
         from mossy_compass.cli.main import run as run_command
 
         run_command()
-    except KeyboardInterrupt:
-        _stopped()
     except SystemExit as end:
         code = end.code
+    except BaseException as met:
+        # An interrupt may come out as something else: what runs while a class is made is wrapped in a RuntimeError.
+        if not _heard and not isinstance(met, KeyboardInterrupt):
+            raise
+        _stopped()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     raise SystemExit(code)
+
+
+_heard: list[int] = []
+"""The interrupt, once there was one."""
 
 
 def _first(number: int, frame: FrameType | None) -> None:
     """The first interrupt; those after it are not heard."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    _heard.append(number)
     raise KeyboardInterrupt
 
 

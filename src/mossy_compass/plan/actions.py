@@ -53,10 +53,16 @@ class Plain:
         return f"{type(self).__name__}()"
 
 
-class Pass(Plain):
-    """Done with this stage: on to the next."""
+class Pass(NamedTuple):
+    """Done with this stage: on to the next.
 
-    __slots__ = ()
+    Attributes:
+        lets_in: the row permits the packet, so a session that it opens is opened under this row. A row that only has nothing
+            against it (a translation that did not match, a way that is not to be had) lets nobody in.
+
+    """
+
+    lets_in: bool = False
 
 
 class Leave(Plain):
@@ -102,24 +108,44 @@ class Admit(Plain):
 
 
 class Rewrite(NamedTuple):
-    """Another source or destination.
+    """Another source or destination, which is known.
 
     Attributes:
         half: which end.
-        address: the new one; None: as the session has it.
+        address: the new one, by a rule; None: as the session has it.
         port: the new port; None keeps it.
-        allocate: the port is chosen so that no two flows share one outer tuple (RFC 4787 section 4).
 
     """
 
     half: Half
     address: Address | None = None
     port: int | None = None
-    allocate: bool = False
 
 
-class Forget(Plain):
-    """The packet's session ends."""
+class Allocate(NamedTuple):
+    """Another source, whose port is chosen so that no two flows share one outer tuple (RFC 4787 section 4).
+
+    Attributes:
+        address: the new source; None: the leaving interface's.
+
+    """
+
+    address: Address | None = None
+
+
+class OpenSession(NamedTuple):
+    """What the packet opens is remembered, if it opens something that is not known yet, so that what follows is known.
+
+    Attributes:
+        leaves: it goes out by the leaving interface; otherwise it is for the device itself.
+
+    """
+
+    leaves: bool = True
+
+
+class EndSession(Plain):
+    """The packet's session ends: what follows of it belongs to nothing."""
 
     __slots__ = ()
 
@@ -149,17 +175,15 @@ class Deliver(NamedTuple):
     Attributes:
         cause: code from the table of causes.
         reply: what the device answers.
-        remember: it becomes part of a session, so that what follows is known.
 
     """
 
     cause: str
     reply: Reply = Reply.NOTHING
-    remember: bool = False
 
 
 class Handover(NamedTuple):
-    """The neighbour gets it; what is to be remembered of it is written just before.
+    """The neighbour gets it.
 
     Attributes:
         device, interface: who gets it.
@@ -176,7 +200,22 @@ class Handover(NamedTuple):
     latency_ms: float
 
 
-Action = Pass | Leave | Note | Stop | Recall | Admit | Forget | Rewrite | Countdown | Forward | Deliver | Handover
+Action = (
+    Pass
+    | Leave
+    | Note
+    | Stop
+    | Recall
+    | Admit
+    | Rewrite
+    | Allocate
+    | OpenSession
+    | EndSession
+    | Countdown
+    | Forward
+    | Deliver
+    | Handover
+)
 
 
 class Decision(NamedTuple):
@@ -206,3 +245,4 @@ Decide = Callable[[Facts], Decision | None]
 """A compiled stage: what it decides of a packet; None where it has nothing to say."""
 
 PASS = (Pass(),)
+LET_IN = (Pass(lets_in=True),)

@@ -15,14 +15,17 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import (
     Action,
     Admit,
+    Allocate,
     Countdown,
     Decision,
     Deliver,
-    Forget,
+    EndSession,
     Forward,
+    Half,
     Handover,
     Leave,
     Note,
+    OpenSession,
     Pass,
     Recall,
     Reply,
@@ -155,10 +158,15 @@ class Stay:
 Perform = Callable[[Stay, str, Decision, Any], End | None]
 
 
-def _pass(stay: Stay, stage: str, decision: Decision, action: Action) -> None:
+def _pass(stay: Stay, stage: str, decision: Decision, action: Pass) -> None:
     """On to the next stage; which row let an opening packet pass is kept for the session."""
-    if decision.did is Did.PERMITTED:
+    if action.lets_in:
         stay.facts.opened_by = (decision.table, decision.row)
+    stay.rule(stage, decision, stay.facts.packet)
+
+
+def _on(stay: Stay, stage: str, decision: Decision, action: Leave | Note) -> None:
+    """On to whatever is next, with nothing done but told."""
     stay.rule(stage, decision, stay.facts.packet)
 
 
@@ -166,8 +174,6 @@ def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
     """The leg ends here."""
     if action.ttl_ended:  # it was not sent by the way that it would have left by
         stay.facts.leaving = None
-    if action.fate is Fate.REFUSED and stay.facts.arriving is None:  # it asked itself, and is told no by itself
-        _remember(stay, stage, None)
     stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
     return End(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended, action.answer)
 
@@ -184,7 +190,7 @@ def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
     stay.rule(stage, decision, stay.facts.packet)
 
 
-def _forget(stay: Stay, stage: str, decision: Decision, action: Forget) -> None:
+def _end_session(stay: Stay, stage: str, decision: Decision, action: EndSession) -> None:
     """The packet's session ends."""
     if stay.facts.session is not None:
         stay.state.close(stay.here.name, stay.facts.session)
@@ -195,27 +201,30 @@ def _countdown(stay: Stay, stage: str, decision: Decision, action: Countdown) ->
     stay.facts.packet = stay.facts.packet.passed_on()
 
 
-def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> End | None:
+def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> None:
     """Another address, by a rule or by the packet's session, and the packet quoted in an error with it."""
     facts = stay.facts
     saw = facts.packet
-    if action.allocate:
-        end = _allocate(stay, stage, decision, action)
-        if end is not None:
-            return end
-    elif action.address is not None:
+    if action.address is not None:
         port = saw.to_port if action.port is None else action.port
         facts.packet = with_destination(saw, action.address, port)
+        facts.front = decision.row
     elif facts.session is not None:
         facts.packet = rewrite(saw, facts.session, facts.direction, (action.half,))
-    if facts.packet != saw:
-        stay.rule(stage, decision, saw, Because("note.rewrite", (action.half.value, saw, facts.packet, action.allocate)))
-    return None
+    _rewritten(stay, stage, decision, saw, action.half, False)
 
 
-def _allocate(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> End | None:
+def _rewritten(stay: Stay, stage: str, decision: Decision, saw: Packet, half: Half, allocated: bool) -> None:
+    """Note what a packet has become; where nothing changed there is nothing to tell."""
+    now = stay.facts.packet
+    if now != saw:
+        stay.rule(stage, decision, saw, Because("note.rewrite", (half.value, saw, now, allocated)))
+
+
+def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> End | None:
     """A source with a port of its own: the leaving interface's address unless the action names one."""
     facts, settings = stay.facts, stay.here.settings
+    saw = facts.packet
     assert facts.leaving is not None
     family = facts.packet.source.family
     address = action.address or stay.here.source_for(facts.leaving, family)
@@ -227,7 +236,8 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> En
     if port is None:
         remark = Because("note.ports-taken", (address,))
         return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "nat.exhausted"))
-    facts.packet = with_source(facts.packet, address, port if has_ports(facts.packet) else facts.packet.from_port)
+    facts.packet = with_source(saw, address, port if has_ports(saw) else saw.from_port)
+    _rewritten(stay, stage, decision, saw, Half.SOURCE, True)
     return None
 
 
@@ -248,29 +258,19 @@ def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> Non
     stay.rule(stage, decision, facts.packet, remark, hop=hop, ways=action.hops)
 
 
-def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> End | None:
-    """The packet has arrived; what is to be remembered of it is remembered first."""
-    if action.remember:
-        end = _remember(stay, stage, None)
-        if end is not None:
-            return end
+def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> End:
+    """The packet has arrived."""
     stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
     return End(Fate.DELIVERED, action.cause, decision.because, decision.note, action.reply)
 
 
-def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> End | None:
-    """A neighbour takes the packet. Only now is a session opened, since what nobody took opened nothing."""
-    facts, here = stay.facts, stay.here
-    if facts.arriving is None or facts.packet.protocol in here.tracked or here.device.translate:
-        end = _remember(stay, stage, facts.leaving)
-        if end is not None:
-            return end
+def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> None:
+    """A neighbour takes the packet."""
     stay.handover = action
-    stay.rule(stage, decision, facts.packet)
-    return None
+    stay.rule(stage, decision, stay.facts.packet)
 
 
-def _remember(stay: Stay, stage: str, leaving: str | None) -> End | None:
+def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSession) -> End | None:
     """Open a session for a packet that may open one and belongs to none; unless another's answers come as its would."""
     facts = stay.facts
     if facts.session is not None or facts.relation is not Relation.OPENING:
@@ -280,19 +280,22 @@ def _remember(stay: Stay, stage: str, leaving: str | None) -> End | None:
         because = Because("address.own", (stay.here.name, outer.source))
         remark = Because("note.clash", (outer.protocol, outer.source, outer.destination))
         return _stop(stay, stage, Decision(Did.DROPPED, because, (), remark), Stop(Fate.DROPPED, "nat.clash"))
+    leaving = facts.leaving if action.leaves else None
     stay.state.open(stay.here.name, facts.came, facts.packet, facts.arriving, leaving, facts.opened_by, facts.pending)
     return None
 
 
 PERFORM: dict[type[Action], Perform] = {
     Pass: _pass,
-    Leave: _pass,
-    Note: _pass,
+    Leave: _on,
+    Note: _on,
     Stop: _stop,
     Recall: _recall,
     Admit: _admit,
-    Forget: _forget,
     Rewrite: _rewrite,
+    Allocate: _allocate,
+    OpenSession: _open_session,
+    EndSession: _end_session,
     Countdown: _countdown,
     Forward: _forward,
     Deliver: _deliver,

@@ -14,7 +14,7 @@ from mossy_compass.headers.spans import merge
 from mossy_compass.model.gates import Crossing, Offer
 from mossy_compass.model.network import Translate, Verdict
 from mossy_compass.packet.service import ICMP, ICMP6, Service, icmp_span
-from mossy_compass.plan.actions import PASS, Action, Decision, Stop
+from mossy_compass.plan.actions import LET_IN, Action, Decision, Stop
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition, term_condition
 from mossy_compass.plan.facts import Facts, Relation
@@ -33,7 +33,7 @@ ANY, SELF = "any", "self"
 _UNASKED = Condition(
     "state", (("relation", frozenset((Relation.OPENING, Relation.NONE, Relation.CONTINUING))),), ("whatever else is asked",)
 )
-_OFFERED: dict[Verdict, tuple[Action, ...]] = {Verdict.PERMIT: PASS, Verdict.DENY: (Stop(Fate.DROPPED, "self.not-offered"),)}
+_OFFERED: dict[Verdict, tuple[Action, ...]] = {Verdict.PERMIT: LET_IN, Verdict.DENY: (Stop(Fate.DROPPED, "self.not-offered"),)}
 
 
 def crossing_for(here: DevicePlan, origin: str | None, into: str | None) -> Crossing | None:
@@ -74,7 +74,7 @@ def default_for(here: DevicePlan, origin: str | None, into: str | None) -> Other
     note = Because("note.no-rule", (here.name, origin, into or ""))
     if permits:
         told = name == "inbound" and here.device.kind.value == "firewall"
-        return Otherwise(name, Decision(Did.PERMITTED, because, PASS, note, "default", name) if told else None, True)
+        return Otherwise(name, Decision(Did.PERMITTED, because, LET_IN, note, "default", name) if told else None, True)
     logged = LOGGED_DEFAULT if here.settings.logs_defaults else ""
     stop = (Stop(Fate.DROPPED, f"filter.{name}"),)
     return Otherwise(name, Decision(Did.DROPPED, because, stop, note, "default", name, logged), True)
@@ -125,7 +125,7 @@ def crossing(here: DevicePlan, port: str | None) -> Step | None:
         decision = place.decide(facts)
         if decision is not None and decision.row == "inbound" and facts.front and here.settings.translation_opens:
             because = setting(here.settings, "translation-opens")
-            return Decision(Did.PERMITTED, because, PASS, Because("note.front", (facts.front,)), "default", "translation-opens")
+            return Decision(Did.PERMITTED, because, LET_IN, Because("note.front", (facts.front,)), "default", "translation-opens")
         return decision
 
     return Step(Stage.CROSSING, guard(NOT_ADMITTED), decide)

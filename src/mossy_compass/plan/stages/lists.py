@@ -14,7 +14,7 @@ from mossy_compass.model.gates import Profile
 from mossy_compass.model.network import Verdict
 from mossy_compass.model.settings import EmptyList, EndOfList
 from mossy_compass.packet.address import Address, in_spans
-from mossy_compass.plan.actions import PASS, Action, Decision, Leave, Pass, Reply, Stop
+from mossy_compass.plan.actions import LET_IN, Action, Decision, Leave, Pass, Reply, Stop
 from mossy_compass.plan.conditions import members
 from mossy_compass.plan.facts import Direction, Facts, Judged
 from mossy_compass.plan.order import Stage
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
 
 FILTER: Mapping[Verdict, tuple[Action, ...]] = {
-    Verdict.PERMIT: PASS,
+    Verdict.PERMIT: LET_IN,
     Verdict.DENY: (Stop(Fate.DROPPED, "filter.rule"),),
     Verdict.REJECT: (Stop(Fate.REJECTED, "filter.rule", Reply.REJECTION),),
     Verdict.HAND_ON: (Leave(),),
@@ -204,13 +204,13 @@ def end_of(here: DevicePlan, tables: Sequence[Table], where: str, port: str) -> 
         because = Because("list.empty", (last.name, settings.text("empty-list")), mark, last.about)
         note = Because("note.list", (last.name, where, here.name, port))
         if settings.empty_list is EmptyList.PERMIT:
-            return Otherwise("empty-list", Decision(Did.PERMITTED, because, PASS, note, last.id))
+            return Otherwise("empty-list", Decision(Did.PERMITTED, because, LET_IN, note, last.id))
         stop = (Stop(Fate.DROPPED, "filter.empty"),)
         return Otherwise("empty-list", Decision(Did.DROPPED, because, stop, None, last.id, "", logged))
     because = Because("list.end", (last.name,), last.mark, last.about)
     note = Because("note.end", (sum(len(t.rows) for t in tables), settings.text("end-of-list"), len(tables)))
     actions: dict[EndOfList, tuple[Did, Action]] = {
-        EndOfList.PERMIT: (Did.PERMITTED, Pass()),
+        EndOfList.PERMIT: (Did.PERMITTED, Pass(lets_in=True)),
         EndOfList.DENY: (Did.DROPPED, Stop(Fate.DROPPED, "filter.end")),
         EndOfList.REJECT: (Did.REJECTED, Stop(Fate.REJECTED, "filter.end", Reply.REJECTION)),
     }

@@ -15,7 +15,7 @@ from mossy_compass.model.network import Serves
 from mossy_compass.packet.address import Span, Spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, Service, icmp_span
-from mossy_compass.plan.actions import Decision, Deliver, Reply, Stop
+from mossy_compass.plan.actions import Action, Decision, Deliver, OpenSession, Reply, Stop
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
@@ -57,6 +57,7 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
         return None
     if here.self_table is None:  # the same for every interface
         here.self_table = Table("self", _rows(here)), _service_reasons(here)
+    own_packet = port is None
     table, reasons = here.self_table
 
     def decide(facts: Facts) -> Decision | None:
@@ -72,7 +73,10 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
         because = reasons.get(row.id) or _because(here, own, row, facts)
         if row.id == "closed-port" and own.far and own.far.silent:
             return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "service.silent"),), None, table.id, row.id)
-        return Decision(_did(row), because, row.actions, _remark(here, row, facts), table.id, row.id)
+        actions = row.actions
+        if own_packet and _did(row) is Did.REFUSED:  # it asked itself, and is told no by itself: the refusal is an answer
+            actions = (OpenSession(leaves=False), *actions)
+        return Decision(_did(row), because, actions, _remark(here, row, facts), table.id, row.id)
 
     return Step(Stage.TO_SELF, None, decide)
 
@@ -88,7 +92,7 @@ def _remark(here: DevicePlan, row: Row, facts: Facts) -> Because | None:
 
 def _did(row: Row) -> Did:
     """What a row's action is called in a ruling."""
-    action = row.actions[0]
+    action = row.actions[-1]
     if isinstance(action, Stop):
         return Did.REFUSED if action.fate is Fate.REFUSED else Did.DROPPED
     return Did.DELIVERED
@@ -103,15 +107,16 @@ def _rows(here: DevicePlan) -> list[Row]:
         rows.append(Row("to-self", (), actions=(Stop(Fate.DROPPED, "self.closed"),)))
         return rows
     rows.append(Row("fragment", (_FRAGMENT,), actions=(Deliver("fragment.part"),)))
-    ping = Deliver("echo.answered", Reply.ANSWER, remember=True) if settings.answers_ping else Deliver("echo.ignored")
-    rows.append(Row("ping", (_PING,), actions=(ping,)))
+    kept = OpenSession(leaves=False)
+    ping: tuple[Action, ...] = (kept, Deliver("echo.answered", Reply.ANSWER))
+    rows.append(Row("ping", (_PING,), actions=ping if settings.answers_ping else (Deliver("echo.ignored"),)))
     rows.append(Row("known", (_ANY_TCP, _PART, _NOT_OPENING), actions=(Deliver("session.part"),)))
     rows.append(Row("error", (_ERROR,), actions=_UNASKED))
     stray = Stop(Fate.REFUSED, "answer.unasked", Reply.REFUSAL) if refuse else _UNASKED[0]
     rows.append(Row("stray", (_ANY_TCP, _NOT_OPENING), actions=(stray,)))
-    take = Deliver("service.open", Reply.ANSWER, remember=True)
+    take = kept, Deliver("service.open", Reply.ANSWER)
     for number, (_, served, spans) in enumerate(_served(here)):
-        rows.append(Row(f"service {number}", (_of(served.service), _to(spans)), served.mark, actions=(take,)))
+        rows.append(Row(f"service {number}", (_of(served.service), _to(spans)), served.mark, actions=take))
     rows.append(Row("icmp", (_ANY_ICMP,), actions=_UNASKED))
     closed = Stop(Fate.REFUSED, "service.closed", Reply.REFUSAL) if refuse else Stop(Fate.DROPPED, "service.silent")
     rows.append(Row("closed-port", (), actions=(closed,)))

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.model.network import Candidate, PolicyRoute, RouteAction, Verdict
 from mossy_compass.packet.address import BITS, Address, Prefix
-from mossy_compass.plan.actions import PASS, Decision, Forward, Handover, Reply, Stop
+from mossy_compass.plan.actions import PASS, Decision, Forward, Handover, OpenSession, Reply, Stop
 from mossy_compass.plan.conditions import conditions_of
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.order import Stage
@@ -170,6 +170,8 @@ def _no_route(here: DevicePlan, destination: Address) -> Decision:
 def send(here: DevicePlan, port: str | None) -> Step:
     """Who answers for the next hop, and whether the packet fits: it is sent undivided (RFC 1191)."""
     known: dict[tuple[str, Address], Neighbour] = {}
+    # what a device asked itself, what it inspects, and what it may have to translate back
+    remembers = port is None or bool(here.device.translate)
 
     def decide(facts: Facts) -> Decision:
         """What this stage says of a packet."""
@@ -184,7 +186,7 @@ def send(here: DevicePlan, port: str | None) -> Step:
         if facts.packet.size > found.mtu:
             note = Because("note.mtu", (facts.packet.size, found.mtu, facts.leaving))
             return Decision(Did.DROPPED, found.narrowest, (Stop(Fate.DROPPED, "mtu.exceeded", Reply.TOO_BIG),), note)
-        return found.sent
+        return found.opening if remembers or facts.packet.protocol in here.tracked else found.sent
 
     return Step(Stage.SEND, None, decide)
 
@@ -194,12 +196,14 @@ class Neighbour(NamedTuple):
 
     Attributes:
         sent: the decision that hands it over.
+        opening: the same for what the device remembers. Only what somebody takes opens a session.
         mtu: the largest packet that gets there, in bytes.
         narrowest: the interface or cable that says so.
 
     """
 
     sent: Decision
+    opening: Decision
     mtu: int
     narrowest: Because
 
@@ -233,7 +237,9 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     latency = sum(c.link.latency_ms for c in cables)
     handover = Handover(chosen.device, chosen.interface, domain.name, domain.switches, latency)
     sent = Decision(Did.SENT, Because("neighbour", (leaving, chosen.device)), (handover,), note)
-    return Neighbour(sent, mtu, Because("interface.mtu", (here.name, leaving, mtu), mark))
+    return Neighbour(
+        sent, sent._replace(actions=(OpenSession(), handover)), mtu, Because("interface.mtu", (here.name, leaving, mtu), mark)
+    )
 
 
 def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[Hop | None, str]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from mossy_compass.packet.service import TCP
-from mossy_compass.plan.actions import Admit, Decision, Forget, Recall, Reply, Stop
+from mossy_compass.plan.actions import Admit, Decision, EndSession, Recall, Reply, Stop
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Relation, Session
 from mossy_compass.plan.order import Stage
@@ -91,5 +91,5 @@ def _judged_again(here: DevicePlan, facts: Facts, session: Session) -> Decision 
         if again is not None and isinstance(again.actions[0], Stop):
             note = Because("note.recalled", (session.number, session.device, facts.number, tuple(sorted(facts.application))))
             stop = again.actions[0]._replace(cause="session.recalled")
-            return Decision(again.did, again.because, (Forget(), stop), note, again.table, again.row, again.logged)
+            return Decision(again.did, again.because, (EndSession(), stop), note, again.table, again.row, again.logged)
     return None

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from mossy_compass.model.network import Rule, Translate, Verdict
 from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span
 from mossy_compass.packet.flow import flow_of
-from mossy_compass.plan.actions import PASS, Decision, Half, Rewrite, Stop
+from mossy_compass.plan.actions import PASS, Action, Allocate, Decision, Half, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.order import Stage
@@ -51,7 +51,7 @@ def rules_table(here: DevicePlan, half: Half) -> Table:
         if entry.becomes_interface is not (half is Half.SOURCE):
             continue
         family = Condition("family", (("destination", (_FAMILY[entry.family],)),), (str(entry.family),))
-        new = Rewrite(half, allocate=True) if half is Half.SOURCE else Rewrite(half, entry.goes_to, entry.to_port)
+        new: Action = Allocate() if half is Half.SOURCE else Rewrite(half, entry.goes_to, entry.to_port)
         conditions = (family, *conditions_of(as_rule(entry), here.reader))
         rows.append(Row(entry.id, conditions, entry.mark, actions=(new,), disabled=entry.disabled, about=entry.about))
     return Table(f"translate {half}", rows, here.device.mark, f"translate of {here.name}")
@@ -80,10 +80,7 @@ def destination(here: DevicePlan, port: str | None) -> Step | None:
         if facts.relation is not Relation.OPENING:
             return None
         row = table.first(facts)
-        if row is None:
-            return None
-        facts.front = row.id
-        return _by_rule(here, table, row)
+        return None if row is None else _by_rule(here, table, row)
 
     return Step(Stage.TRANSLATE_DESTINATION, None, decide)
 
@@ -148,4 +145,4 @@ def _same_outside(here: DevicePlan, facts: Facts) -> Decision | None:
     if facts.packet == facts.came or facts.memory is None or not facts.memory.taken(here.name, flow_of(facts.packet)):
         return None
     because = setting(here.settings, "mapping")
-    return Decision(Did.REWRITTEN, because, (Rewrite(Half.SOURCE, facts.packet.source, allocate=True),))
+    return Decision(Did.REWRITTEN, because, (Allocate(facts.packet.source),))
