@@ -181,12 +181,23 @@ def test_a_promised_address_is_not_given_to_another() -> None:
 
 
 def test_a_session_that_began_since_is_seen_by_a_comparison() -> None:
-    lab = Lab(build().network)
-    home = Flow("almanac", "clerk", "udp/50000", Options(source_port=123))
+    network = mc.read_bytes(TWO_OUTSIDE.replace("SETTINGS", "inbound: deny").encode(), "n.yaml").network
+    assert network is not None
+    lab = Lab(network)
+    home = Flow("a", "desk", "udp/50000", Options(source_port=123))
     assert not lab.test(home).answered
-    lab.keep("before", [home])
-    lab.send(Flow("clerk", "almanac", "ntp", Options(source_port=50000)))  # the way back is open now
-    lab.fail("host guest")  # which touches neither
-    now = lab.test(home)
-    assert now.there.end == "clerk"
+    kept = lab.keep("before", [home])
+    assert home in kept.needs, "else everything is tested again, and this says nothing"
+    lab.send(Flow("desk", "a", "udp/123", Options(source_port=50000)))  # the way back is open now
+    lab.fail("host b")  # which touches neither
+    assert lab.test(home).there.end == "desk"
     assert len(lab.compare("before", [home]).changed) == 1
+
+
+def test_what_passes_untranslated_was_not_let_in_by_the_translation() -> None:
+    """A session is opened under the rule that permits it, or under none; a translation that did not match permits nothing."""
+    for parts, opened in (({}, ("", "")), ({"LAN": "arriving: one", "ONE": "{permit: tcp}"}, ("list one", "10"))):
+        plan = build(TRANSLATE="{id: out, source: desk, leaving: out, becomes: interface}", **parts)
+        lab = Lab(plan.network)
+        lab.send(Flow("clerk", "almanac", "https"))
+        assert [s.opened_by for s in lab.state.sessions("gate")] == [opened]
