@@ -98,7 +98,7 @@ segments: {{a: [r/a, pc]}}
     reading = mc.read_bytes(text.encode(), "n.yaml")
     assert reading.network is not None, [p.line() for p in reading.problems]
     found = [*reading.problems, *mc.findings(mc.Plan(reading.network))]
-    return [(p.code, p.mark.line - 4) for p in found if p.code in ("rule.shadowed", "rule.redundant", "rule.impossible")]
+    return [(p.code, p.mark.line - 4) for p in found if p.code in ("rule.shadowed", "rule.redundant", "rule.never")]
 
 
 WEEK = "{w: {days: [mon, tue, wed, thu, fri], from: '00:00', until: '24:00', zone: UTC}, sat: {days: [sat], from: '00:00', until: '24:00', zone: UTC}, sun: {days: [sun], from: '00:00', until: '24:00', zone: UTC}}"  # fmt: skip
