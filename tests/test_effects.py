@@ -20,8 +20,9 @@ from mossy_compass.model.network import AccessList, Verdict
 from mossy_compass.packet.address import from_key
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan import ways as ways_module
-from mossy_compass.plan.actions import Stop
+from mossy_compass.plan.actions import Consult, Stop
 from mossy_compass.plan.conditions import Reader
+from mossy_compass.plan.decide import decider
 from mossy_compass.plan.effects import END, effects
 from mossy_compass.plan.effects import _difference as difference
 from mossy_compass.plan.effects import _Ground as Ground
@@ -30,8 +31,8 @@ from mossy_compass.plan.exact import Space
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.likely import Ends, Sides, everybody
 from mossy_compass.plan.stages.gates import every_place
-from mossy_compass.plan.stages.lists import SILENT, Consult, Place
-from mossy_compass.plan.table import list_table
+from mossy_compass.plan.stages.lists import FILTER, SILENT, Place, rows_at
+from mossy_compass.plan.table import Table, list_table
 from mossy_compass.plan.ways import ways
 from mossy_compass.report import changetext
 from mossy_compass.report.tables import lists as list_tables
@@ -83,7 +84,7 @@ def test_the_verdicts_that_change_at_a_place_are_those_that_change(
     moment: object,
 ) -> None:
     """Every pair of verdicts that is told has its packet, and no packet changes its verdict that is of no such pair."""
-    places = [Place([Consult(list_table(source, READER)) for source in chain], SILENT) for chain in (one, other)]
+    places = [Place(tuple(Consult(list_table(source, READER), FILTER) for source in chain), SILENT) for chain in (one, other)]
     ground = Ground(NOWHERE, "", places)
     before, after = (ground.fates(place, ground.space.possible) for place in places)
     told = list(turns_between(ground.space, before, after, NOBODY))
@@ -164,7 +165,7 @@ def test_what_stands_otherwise_is_told_at_its_place(edit: tuple[str, str], place
         assert (place, *verdicts) in told
         here = {s.words: s for s in every_place(other.device("door"))}
         for (words, _, later), witness in told.items():
-            decision = here[words].place.decide(witness)
+            decision = decider(Table("place", rows_at(here[words].place)))(witness)
             stopped = decision is not None and isinstance(decision.actions[0], Stop)
             assert stopped is (later != "permit"), words
 

@@ -6,10 +6,12 @@ each executor, and a line in docs/architecture.md.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping
 from enum import StrEnum
-from typing import NamedTuple
+from typing import Any, NamedTuple, Protocol
 
+from mossy_compass.marks import Mark
+from mossy_compass.model.network import Candidate, Verdict
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -59,10 +61,12 @@ class Pass(NamedTuple):
     Attributes:
         lets_in: the row permits the packet, so a session that it opens is opened under this row. A row that only has nothing
             against it (a translation that did not match, a way that is not to be had) lets nobody in.
+        again: where the flow's application is not known yet, for now: this stage is asked again once it is.
 
     """
 
     lets_in: bool = False
+    again: bool = False
 
 
 class Leave(Plain):
@@ -107,6 +111,46 @@ class Admit(Plain):
     __slots__ = ()
 
 
+class Listed(Protocol):
+    """A list as far as an action must know it: rows with verdicts, of which the first that a packet meets decides."""
+
+    first: Callable[[Facts], Any]
+    id: str
+    name: str
+    mark: Mark
+    about: str
+    rows: tuple[Any, ...]
+    asks_application: bool
+
+    def above_asking(self, facts: Facts, key: str) -> Iterator[Any]: ...
+
+
+class Consult(NamedTuple):
+    """Ask a list, and do what its verdict comes to here. Where no rule of it decides, the next action follows.
+
+    Attributes:
+        table: the rows of the list, as the device reads them.
+        on: the actions that each verdict comes to at this place; ``Leave`` goes on as if no rule had decided.
+        named: a ruling names the rule of the list; otherwise the row that asks the list, as for a classifier.
+
+    """
+
+    table: Listed
+    on: Mapping[Verdict, tuple[Action, ...]]
+    named: bool = True
+
+
+class Steer(NamedTuple):
+    """Leave by the first of some ways that is to be had; by none of them where none is, and the route table decides.
+
+    Attributes:
+        candidates: in the order in which they are tried.
+
+    """
+
+    candidates: tuple[Candidate, ...]
+
+
 class Rewrite(NamedTuple):
     """Another source or destination, which is known.
 
@@ -126,11 +170,11 @@ class Allocate(NamedTuple):
     """Another source, whose port is chosen so that no two flows share one outer tuple (RFC 4787 section 4).
 
     Attributes:
-        address: the new source; None: the leaving interface's.
+        keeps: the source's own address is kept, and only the port is chosen; else it becomes the leaving interface's.
 
     """
 
-    address: Address | None = None
+    keeps: bool = False
 
 
 class OpenSession(NamedTuple):
@@ -207,6 +251,8 @@ Action = (
     | Stop
     | Recall
     | Admit
+    | Consult
+    | Steer
     | Rewrite
     | Allocate
     | OpenSession

@@ -14,7 +14,7 @@ from typing import NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set, bounded
 from mossy_compass.model.network import Device, Network, Verdict
-from mossy_compass.plan.actions import Stop
+from mossy_compass.plan.actions import Listed, Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.exact import Space, Vocabulary, effective
 from mossy_compass.plan.facts import Facts
@@ -395,7 +395,7 @@ class _Ground:
             return PlaceEffect(*told, (), str(TooLarge("its exact sets need more memory than is given to them.")))
         return PlaceEffect(*told, turns) if turns else None
 
-    def decided(self, table: Table) -> dict[Verdict, Set]:
+    def decided(self, table: Listed) -> dict[Verdict, Set]:
         """The packets that each verdict of a list is about, of those after which no further list is asked."""
         if id(table) not in self._decided:
             pairs = list(zip(table.rows, effective(self.space, table.rows), strict=True))

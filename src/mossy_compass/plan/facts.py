@@ -10,6 +10,7 @@ Three things must not be taken for one another. *Absent*: the packet has no such
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple, Protocol
@@ -57,6 +58,8 @@ class Moment(NamedTuple):
 
 SOME_TIME = Moment()
 NOTHING: frozenset[str] = frozenset()
+NOBODY = ("", "")
+"""Table and row of what no row let in."""
 
 
 class Judged(NamedTuple):
@@ -119,6 +122,10 @@ class Memory(Protocol):
 
     def taken(self, device: str, outer: Flow) -> bool:
         """True when some session's packets already leave the device as this flow."""
+        ...
+
+    def flows(self, device: str) -> Iterable[Flow]:
+        """Every flow that belongs to some session of a device, as its packets come: both directions."""
         ...
 
     def names_of(self, device: str, address: Address) -> frozenset[str]:
@@ -191,6 +198,12 @@ class Facts:
         self.pending: tuple[Judged, ...] = ()
 
     @property
+    def opens(self) -> bool:
+        """Whether the packet may open a session: a bare SYN, a datagram, a request, and no answer."""
+        # What answers opens nothing, though a UDP packet looks alike either way (RFC 4787 section 4.3 goes by direction).
+        return self.packet.opening and self.relation not in (Relation.ANSWERING, Relation.RELATED)
+
+    @property
     def application(self) -> frozenset[str]:
         """What the flow's application may be called, as far as it is known; nothing while it is not."""
         moment = self.moment
@@ -239,6 +252,10 @@ class Recollection:
     def taken(self, device: str, outer: Flow) -> bool:
         """Nothing is taken."""
         return False
+
+    def flows(self, device: str) -> Iterable[Flow]:
+        """None."""
+        return ()
 
     def names_of(self, device: str, address: Address) -> frozenset[str]:
         """What the destination was called."""

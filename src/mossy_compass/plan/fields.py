@@ -11,9 +11,10 @@ from enum import StrEnum
 from typing import Any, NamedTuple
 
 from mossy_compass.packet.address import V6_BASE, Span
+from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, Service
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.facts import NOBODY, Direction, Facts, Relation
 
 ABSENT = -1
 SLOT_BITS = 17
@@ -39,6 +40,7 @@ class Field(NamedTuple):
         given_by: the stage that first knows it; empty for what every packet brings along.
         read: takes the facts and gives the value.
         meaning: for the documents.
+        values: every value, where they are few and known beforehand; None where rows bring them along.
 
     """
 
@@ -47,6 +49,7 @@ class Field(NamedTuple):
     given_by: str
     read: Callable[[Facts], Any]
     meaning: str
+    values: tuple[Any, ...] | None = None
 
 
 def service_key(packet: Packet) -> int:
@@ -89,12 +92,26 @@ def _conversation(facts: Facts) -> int:
     return facts.packet.protocol if quoted is None else quoted.protocol
 
 
-def _opens(facts: Facts) -> bool:
-    """Whether it may open a session."""
-    # What answers opens nothing, though a UDP packet looks alike either way (RFC 4787 section 4.3 goes by direction).
-    return facts.packet.opening and facts.relation not in (Relation.ANSWERING, Relation.RELATED)
+def _opener(facts: Facts) -> int:
+    """Who opened the flow: the source, or for what comes back along a session the source of its opening packet."""
+    session = facts.session
+    family, value = facts.packet.source if session is None or facts.direction is Direction.FORTH else session.inner.source
+    return value if family == 4 else value + V6_BASE
 
 
+def _waiting(facts: Facts) -> bool:
+    """Whether its session was let in before its application was known, and that is known by now."""
+    return facts.session is not None and bool(facts.session.pending) and bool(facts.application)
+
+
+def _clashes(facts: Facts) -> bool:
+    """Whether its destination was translated, and it would now leave as another session's packets do."""
+    if facts.packet is facts.came or facts.packet == facts.came or facts.memory is None:
+        return False
+    return facts.memory.taken(facts.device, flow_of(facts.packet))
+
+
+_NO_YES = (False, True)
 _I, _ONE, _ANY, _MASK = SetKind.INTERVALS, SetKind.ONE_OF, SetKind.ANY_OF, SetKind.MASKED
 FIELDS: dict[str, Field] = {
     f.name: f
@@ -106,19 +123,32 @@ FIELDS: dict[str, Field] = {
         Field("destination-bits", _MASK, "", _destination, "destination address, likewise"),
         Field("from-port", _I, "", _from_port, "source port"),
         Field("ttl", _I, "", lambda f: f.packet.ttl, "time to live, in hops"),
-        Field("fragment", _ONE, "", lambda f: f.packet.fragment, "whether it is a fragment other than the first"),
+        Field("size", _I, "", lambda f: f.packet.size, "length of the whole packet, in bytes"),
+        Field("fragment", _ONE, "", lambda f: f.packet.fragment, "whether it is a fragment other than the first", _NO_YES),
         Field("hours", _ANY, "", lambda f: f.moment.open, "the windows of time that are open"),
         Field("application", _ANY, "", lambda f: f.application, "the flow's application and its categories, once they are known"),
         Field("names", _ANY, "", lambda f: f.names, "the names that the device has learned for the destination"),
-        Field("last-resort", _ONE, "", lambda f: f.moment.last_resort, "whether the uplink of last resort is in use"),
-        Field("error", _ONE, "", lambda f: f.packet.quoted is not None, "whether it is an ICMP error"),
+        Field("last-resort", _ONE, "", lambda f: f.moment.last_resort, "whether the uplink of last resort is in use", _NO_YES),
+        Field("error", _ONE, "", lambda f: f.packet.quoted is not None, "whether it is an ICMP error", _NO_YES),
+        Field("reset", _ONE, "", lambda f: f.packet.flags == "RST", "whether it is a TCP reset", _NO_YES),
         Field("conversation", _ONE, "", _conversation, "protocol of the packet, or of the one that an ICMP error quotes"),
         Field("arriving", _ONE, "", lambda f: f.arriving, "the interface that it came by; absent for the device's own packets"),
-        Field("opens", _ONE, "recall", _opens, "whether it may open a session: a bare SYN, a datagram, a request"),
-        Field("relation", _ONE, "recall", lambda f: f.relation, "what it is to the device's sessions"),
-        Field("admitted", _ONE, "inspection", lambda f: f.admitted, "whether a session lets it pass over the filters"),
-        Field("chosen", _ONE, "", lambda f: f.leaving is not None, "whether a stage chose a way out already"),
+        Field(
+            "opens", _ONE, "recall", lambda f: f.opens, "whether it may open a session: a bare SYN, a datagram, a request", _NO_YES
+        ),
+        Field("relation", _ONE, "recall", lambda f: f.relation, "what it is to the device's sessions", tuple(Relation)),
+        Field("session", _ONE, "recall", lambda f: f.session is not None, "whether it belongs to a session", _NO_YES),
+        Field("opener", _I, "recall", _opener, "address of who opened the flow: an answer belongs to who asked"),
+        Field("opener-bits", _MASK, "recall", _opener, "address of who opened the flow, for wildcard masks"),
+        Field("waiting", _ONE, "recall", _waiting, "whether its application became known after its session was let in", _NO_YES),
+        Field("admitted", _ONE, "inspection", lambda f: f.admitted, "whether a session lets it pass over the filters", _NO_YES),
+        Field("let-in", _ONE, "", lambda f: f.opened_by != NOBODY, "whether a row at this device permitted it already", _NO_YES),
+        Field("front", _ONE, "", lambda f: f.front, "the destination rule that sent it on here; empty for none"),
+        Field("chosen", _ONE, "", lambda f: f.leaving is not None, "whether a stage chose a way out already", _NO_YES),
         Field("leaving", _ONE, "route", lambda f: f.leaving, "the interface that it will leave by"),
+        Field(
+            "clashes", _ONE, "recall", _clashes, "whether it would leave as another session's packets do, once translated", _NO_YES
+        ),
     )
 }
 """Every field by its name. A new condition is a line here, its key in ``conditions.py`` and ``files/schema.py``."""

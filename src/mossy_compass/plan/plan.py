@@ -7,33 +7,31 @@ changes afterwards; what changes while packets pass is in ``state/``.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
 from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import unknown
 from mossy_compass.model.check import attached, classifying
-from mossy_compass.model.network import AccessList, Candidate, Device, FarHost, Interface, Network, Serves, link_locals, name_hash
+from mossy_compass.model.network import AccessList, Device, FarHost, Interface, Network, Serves, link_locals, name_hash
 from mossy_compass.model.outside import outside_of
 from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import BUILT_IN_SERVICES
-from mossy_compass.plan.actions import Half
+from mossy_compass.plan.actions import Decide, Half
 from mossy_compass.plan.compile import steps
 from mossy_compass.plan.conditions import Miss, Reader
 from mossy_compass.plan.facts import Asked, Facts, facts_of
-from mossy_compass.plan.order import orders
-from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.order import Stage, orders
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.gates import places_of
-from mossy_compass.plan.stages.lists import Place
-from mossy_compass.plan.stages.routes import candidate_route, policy_rows
-from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.stages.routes import policy_rows
+from mossy_compass.plan.stages.step import LookUp, Step
 from mossy_compass.plan.stages.translate import rules_table
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.routing.compute import Routing
-from mossy_compass.routing.table import Hop, Loser, Route, RouteTable
+from mossy_compass.routing.table import Hop, Loser, RouteTable
 from mossy_compass.voice import voice
 
 
@@ -96,8 +94,9 @@ class DevicePlan:
         tracked: protocols whose sessions let answers pass over the filters.
         domains: who hears whom.
         outside: interfaces that face what is not one's own.
-        self_table: what it takes for itself, and why, once somebody has asked.
-        leaving_places: where lists stand for what leaves, once somebody has asked; they are the same for every arriving interface.
+        self_tables: what it takes for itself, of others and of its own packets, once somebody has asked.
+        leaving_table: the lists for what leaves, once somebody has asked; they are the same for every arriving interface.
+        routes, neighbours: the route table and who takes what leaves, as steps ask them, once somebody has asked.
 
     """
 
@@ -105,23 +104,26 @@ class DevicePlan:
         "_lists",
         "_network",
         "_plan",
+        "_runs",
         "_steps",
         "_table",
         "_translations",
         "device",
         "domains",
         "kind",
-        "leaving_places",
+        "leaving_table",
         "local",
         "name",
         "names_at",
+        "neighbours",
         "origin",
         "outside",
         "own",
         "own_spans",
         "reader",
+        "routes",
         "salt",
-        "self_table",
+        "self_tables",
         "settings",
         "through",
         "tracked",
@@ -148,13 +150,16 @@ class DevicePlan:
         self.reader = Reader(self.own_spans, port_names(device), names)
         self.local = plan.network.local
         self.outside = frozenset(outside_of(plan.network, device).ports)
-        self.leaving_places: dict[str, Place] | None = None
-        self.self_table: tuple[Table, dict[str, Because]] | None = None
+        self.leaving_table: Table | None = None
+        self.routes: LookUp | None = None
+        self.neighbours: dict[bool, LookUp] = {}
+        self.self_tables: dict[bool, Table] = {}
         self.names_at = plan.names_at
         self.tracked = device.stateful
         self.salt = name_hash(device.name)
         self._lists: dict[str, Table] = {}
         self._translations: dict[Half, Table] | None = None
+        self._runs: dict[str | None, tuple[tuple[Stage, Callable[[Facts], bool] | None, Decide], ...]] = {}
         self._steps: dict[str | None, tuple[Step, ...]] = {}
         self._table: RouteTable | None = None
 
@@ -163,6 +168,13 @@ class DevicePlan:
         found = self._steps.get(arriving)
         if found is None:
             found = self._steps[arriving] = steps(self, arriving)
+        return found
+
+    def runs(self, arriving: str | None) -> tuple[tuple[Stage, Callable[[Facts], bool] | None, Decide], ...]:
+        """The same as what an executor calls: the stage, whether a packet is one that it is about, and what it decides."""
+        found = self._runs.get(arriving)
+        if found is None:
+            found = self._runs[arriving] = tuple((s.stage, s.about, s.decide) for s in self.steps(arriving))
         return found
 
     @property
@@ -250,10 +262,6 @@ class DevicePlan:
             if (named or behind) and not self.domains.link(self.name, interface.name).up:
                 return interface.name
         return None
-
-    def way_of(self, candidate: Candidate, destination: Address) -> tuple[Route | None, str]:
-        """A policy route's candidate as a route; or why it is not available."""
-        return candidate_route(self, candidate, destination)
 
 
 def port_names(device: Device) -> dict[str, tuple[str, ...]]:

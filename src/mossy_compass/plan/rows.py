@@ -19,7 +19,7 @@ from mossy_compass.plan.actions import Action
 from mossy_compass.plan.conditions import Condition, Miss
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, SetKind
-from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.reasons import Because, Did
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,6 +59,26 @@ class Row:
         for condition in self.conditions:
             if not condition.holds(facts):
                 yield Miss(condition.key, condition, FIELDS[condition.fields[0]].read(facts))
+
+
+@dataclass(frozen=True, slots=True)
+class StageRow(Row):
+    """A row of a stage's own table, which says itself what follows and what is told of it.
+
+    Attributes:
+        did: what a ruling by it is called; None: what its last action is called.
+        note: a remark for the ruling.
+        tell: takes the facts and gives reason and remark, where those depend on the packet.
+        cites: table and row that the ruling names, where those are not this table and this row.
+        profile: name of the profile whose lists it asks; empty for the common ones.
+
+    """
+
+    did: Did | None = None
+    note: Because | None = field(default=None, compare=False)
+    tell: Callable[[Facts], tuple[Because, Because | None]] | None = field(default=None, compare=False)
+    cites: tuple[str, str] | None = None
+    profile: str = ""
 
 
 Mask = Callable[[Facts], int]

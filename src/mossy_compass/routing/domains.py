@@ -10,8 +10,9 @@ from collections import defaultdict
 from collections.abc import Mapping
 from typing import NamedTuple
 
+from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment, Translate, link_locals
-from mossy_compass.packet.address import Address, in_spans
+from mossy_compass.packet.address import LAST_KEY, V6_BASE, Address, Span, Spans, in_spans
 
 Port = tuple[str, str]
 _Lot = tuple[str, str, int]
@@ -73,6 +74,7 @@ class Domains:
         self._segment_of: dict[Port, Segment] = {m: s for s in network.segments.values() for m in s.members}
         self._parent: dict[_Lot, _Lot] = {}
         self._links: dict[Port, LinkState] = {}
+        self._answered: dict[tuple[tuple[Port, ...], str], dict[Port, Spans]] = {}
         self._join()
         self._of: dict[Port, Domain] = {}
         self.domains: tuple[Domain, ...] = tuple(self._collect())
@@ -103,6 +105,53 @@ class Domains:
             elif self._translates(name, port, address) and not any(a.device == name for a in found):
                 found = (*found, Answer(name, port, "translated"))
         return found
+
+    def answered(self, domain: Domain, asking: str, by: Port | None = None) -> Spans:
+        """The addresses that somebody else answers for, on one line for both families.
+
+        Args:
+            domain: where they are asked for.
+            asking: the device that asks; what it answers for itself does not count.
+            by: only those for which this interface is the first to answer.
+
+        """
+        key = (domain.members, asking)
+        if key not in self._answered:
+            self._answered[key] = self._answered_by(domain, asking)
+        found = self._answered[key]
+        return merge(s for spans in found.values() for s in spans) if by is None else found.get(by, ())
+
+    def _answered_by(self, domain: Domain, asking: str) -> dict[Port, Spans]:
+        """For each interface the addresses for which it is the first to answer, in the order of ``answers``."""
+        owned: dict[Port, list[Span]] = {}
+        for address, answers in domain.owners.items():
+            first = next((a for a in answers if a.device != asking), None)
+            if first is not None:
+                owned.setdefault((first.device, first.interface), []).append(Span(address.key, address.key))
+        found = {port: merge(spans) for port, spans in owned.items()}
+        taken = merge(s for spans in found.values() for s in spans)
+        for name, port in domain.proxies:
+            if name != asking:
+                mine = intersect(self._stands_for(name, port), complement(taken))
+                found[name, port] = merge((*found.get((name, port), ()), *mine))
+                taken = merge((*taken, *mine))
+        return found
+
+    def _stands_for(self, name: str, port: str) -> Spans:
+        """What an interface answers for beside its own addresses: as written, or since it translates what comes for it."""
+        device = self.network.devices[name]
+        interface = device.interfaces[port]
+        subnets = merge(a.prefix.span for a in interface.addresses)
+        rules = [r for r in device.translate if _claims(r) and _arrives(device, interface, r)]
+        family = {4: (Span(0, V6_BASE - 1),), 6: (Span(V6_BASE, LAST_KEY),)}
+        sent_on = merge(
+            s
+            for r in rules
+            for t in r.destinations or ()
+            if t.words != "any" and t.spans is not None
+            for s in intersect(t.spans, family[r.family])
+        )
+        return merge((*interface.answers_for, *intersect(sent_on, subnets)))
 
     def _translates(self, name: str, port: str, address: Address) -> bool:
         """True when a device sends what comes by an interface for this address elsewhere, and it is on the subnet there.
@@ -245,9 +294,14 @@ def _domain_name(lots: list[_Lot], segments: tuple[str, ...], switches: tuple[st
     return segments[0] if untagged or not tags else f"{segments[0]} vlan {tags[0]}"
 
 
+def _claims(rule: Translate) -> bool:
+    """True for a rule in force that sends destinations elsewhere."""
+    return not rule.becomes_interface and not rule.disabled
+
+
 def _sends_on(rule: Translate, address: Address) -> bool:
     """True for a rule in force that sends what goes to an address elsewhere; ``any`` claims nothing."""
-    if rule.becomes_interface or rule.disabled or rule.family != address.family:
+    if not _claims(rule) or rule.family != address.family:
         return False
     return any(t.words != "any" and t.holds(address) for t in rule.destinations or ())
 

@@ -7,12 +7,12 @@ table of many routers may stay in arrays until a row is asked for.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import RouteAction
-from mossy_compass.packet.address import BITS, Address, Prefix
+from mossy_compass.packet.address import BITS, LAST_KEY, V6_BASE, Address, Prefix, Span, Spans
 
 if TYPE_CHECKING:
     import numpy as np
@@ -185,6 +185,16 @@ def _rank(route: Route) -> tuple[int, int, int]:
     return route.preference, ORIGINS.index(group) if group in ORIGINS else len(ORIGINS), route.metric
 
 
+def _run(out: list[Span], first: int, last: int, counts: bool) -> None:
+    """One more run at the end of some, joined to the one before where they touch."""
+    if not counts or first > last:
+        return
+    if out and out[-1].last + 1 == first:
+        out[-1] = Span(out[-1].first, last)
+    else:
+        out.append(Span(first, last))
+
+
 class RouteTable:
     """The routes of one device.
 
@@ -284,6 +294,34 @@ class RouteTable:
             if route is not None:
                 return route
         return None
+
+    def served(self, wanted: Callable[[Route | None], bool]) -> Spans:
+        """The addresses whose route is one that is wanted, on one line for both families.
+
+        Args:
+            wanted: takes the route that serves an address, None where none does.
+
+        """
+        out: list[Span] = []
+        for family, first, last in ((4, 0, V6_BASE - 1), (6, V6_BASE, LAST_KEY)):
+            held: list[tuple[int, bool]] = [
+                (last, wanted(None))
+            ]  # around what is gone through: where it ends, and whether it counts
+            at = first
+            for prefix, route in sorted((r.prefix, r) for r in self if r.prefix.family == family):
+                span = prefix.span
+                while span.first > held[-1][0]:
+                    end, counts = held.pop()
+                    _run(out, at, end, counts)
+                    at = max(at, end + 1)
+                _run(out, at, span.first - 1, held[-1][1])
+                at = span.first
+                held.append((span.last, wanted(route)))
+            while held:
+                end, counts = held.pop()
+                _run(out, at, end, counts)
+                at = max(at, end + 1)
+        return tuple(out)
 
     def losers(self, address: Address) -> list[Loser]:
         """Every other route that holds the address, nearest first, each with the reason why it lost."""

@@ -129,6 +129,11 @@ class State:
         book = self._books.get(device)
         return book is not None and outer.reverse() in book.back
 
+    def flows(self, device: str) -> list[Flow]:
+        """Every flow that belongs to some session of a device, as its packets come: forth and back."""
+        book = self._books.get(device)
+        return [*book.forth, *book.back] if book else []
+
     def sessions(self, device: str) -> list[Session]:
         """A device's sessions, oldest first."""
         book = self._books.get(device)

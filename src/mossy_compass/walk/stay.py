@@ -30,12 +30,14 @@ from mossy_compass.plan.actions import (
     Recall,
     Reply,
     Rewrite,
+    Steer,
     Stop,
 )
-from mossy_compass.plan.facts import SOME_TIME, Facts, Moment, Relation
+from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation
 from mossy_compass.plan.plan import DevicePlan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.share import Choose, choice
+from mossy_compass.plan.stages.routes import DISCARDED, steered
 from mossy_compass.routing.table import Hop
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
@@ -96,7 +98,7 @@ class Stay:
     def run(self) -> End | None:
         """Run the device's steps; None when a neighbour got the packet."""
         facts = self.facts
-        for stage, when, decide in self.here.steps(facts.arriving):
+        for stage, when, decide in self.here.runs(facts.arriving):
             if when is not None and not when(facts):
                 continue
             decision = decide(facts)
@@ -159,10 +161,31 @@ Perform = Callable[[Stay, str, Decision, Any], End | None]
 
 
 def _pass(stay: Stay, stage: str, decision: Decision, action: Pass) -> None:
-    """On to the next stage; which row let an opening packet pass is kept for the session."""
+    """On to the next stage; which row let an opening packet pass is kept for the session, and by what it will be judged again."""
+    facts = stay.facts
+    if action.again and facts.moment.application is not None and facts.number < facts.moment.known_from:
+        by = facts.packet, facts.arriving, facts.leaving, facts.relation, facts.front, facts.opened_by
+        facts.pending += (Judged(str(stage), *by),)
     if action.lets_in:
-        stay.facts.opened_by = (decision.table, decision.row)
-    stay.rule(stage, decision, stay.facts.packet)
+        facts.opened_by = (decision.table, decision.row)
+    stay.rule(stage, decision, facts.packet)
+
+
+def _steer(stay: Stay, stage: str, decision: Decision, action: Steer) -> End | None:
+    """The first candidate that is to be had; without one the route table decides."""
+    name = stay.here.name
+    route, passed = steered(stay.here, action, stay.facts.packet.destination)
+    if route is None:
+        note = Because("note.no-candidate", (passed,))
+        stay.rule(stage, decision._replace(did=Did.FELL_THROUGH, note=note), stay.facts.packet)
+        return None
+    tried = Because("note.candidate", (passed,))
+    if route is DISCARDED:
+        because = decision.because._replace(code="policy.discard", values=(decision.row, name))
+        stopped = decision._replace(did=Did.DROPPED, because=because, note=tried if passed else None)
+        return _stop(stay, stage, stopped, Stop(Fate.DROPPED, "route.discard"))
+    _forward(stay, stage, decision._replace(note=tried), Forward(route, route.hops))
+    return None
 
 
 def _on(stay: Stay, stage: str, decision: Decision, action: Leave | Note) -> None:
@@ -227,7 +250,7 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> E
     saw = facts.packet
     assert facts.leaving is not None
     family = facts.packet.source.family
-    address = action.address or stay.here.source_for(facts.leaving, family)
+    address = facts.packet.source if action.keeps else stay.here.source_for(facts.leaving, family)
     if address is None:
         remark = Because("note.no-address", (facts.leaving, family))
         return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "source.none"))
@@ -292,6 +315,7 @@ PERFORM: dict[type[Action], Perform] = {
     Stop: _stop,
     Recall: _recall,
     Admit: _admit,
+    Steer: _steer,
     Rewrite: _rewrite,
     Allocate: _allocate,
     OpenSession: _open_session,

@@ -7,19 +7,23 @@ idle at an interface, compile to nothing.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
+from mossy_compass.headers.spans import complement
 from mossy_compass.model.network import RouteAction
 from mossy_compass.model.settings import SourceCheck
-from mossy_compass.packet.address import V6_BASE, Span, Spans, parse_prefix
-from mossy_compass.plan.actions import Countdown, Decision, Reply, Stop
+from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span, Spans, parse_prefix
+from mossy_compass.plan.actions import Action, Countdown, Decision, Reply, Stop
+from mossy_compass.plan.alike import Term, within
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
-from mossy_compass.plan.rows import Row
+from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Table
+from mossy_compass.routing.table import Route
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
@@ -36,83 +40,111 @@ def arrive(here: DevicePlan, port: str | None) -> Step | None:
     """A source that nobody may have, or that is this device itself; the reverse-path check (RFC 3704) where it is on."""
     if port is None:
         return None
+
+    def special(facts: Facts) -> tuple[Because, Because | None]:
+        """What kind of address it is."""
+        source = facts.packet.source
+        return Because("address.special", ("source", source, source.special)), Because("note.special")
+
+    def own_source(facts: Facts) -> tuple[Because, Because | None]:
+        """That it is the device's own."""
+        return setting(here.settings, "own-source"), Because("note.source.own", (facts.packet.source, here.name))
+
     drop = Fate.DROPPED
-    rows = [Row("martian", (Condition("from", (("source", MARTIANS),)),), actions=(Stop(drop, "source.martian"),))]
+    rows = [StageRow("martian", _from(MARTIANS), actions=(Stop(drop, "source.martian"),), tell=special)]
     own = tuple(s for s in here.own_spans if s.last <= _V4.last)
     if here.settings.drops_own_source and own:
-        rows.append(Row("own-source", (Condition("from", (("source", own),)),), actions=(Stop(drop, "source.own"),)))
+        rows.append(StageRow("own-source", _from(own), actions=(Stop(drop, "source.own"),), tell=own_source))
     table = Table("arrive", rows)
-    check = here.settings.source_check
+    if here.settings.source_check is SourceCheck.OFF:
+        return Step(Stage.ARRIVE, (), (table,))
+    return Step(Stage.ARRIVE, (), (table, ReversePath(here, port)))
 
-    def decide(facts: Facts) -> Decision | None:
-        """What this stage says of a packet."""
-        row = table.first(facts)
-        if row is None:
-            return None if check is SourceCheck.OFF else _reverse_path(here, facts)
+
+def _from(spans: Spans) -> tuple[Condition, ...]:
+    """That a source lies in some runs."""
+    return (Condition("from", (("source", spans),)),)
+
+
+class ReversePath:
+    """RFC 3704: a route back must exist, and for ``strict`` lead out of the arriving interface. A discard is no way back.
+
+    Every route is a row of it, so it is asked by a look-up and not row by row.
+    """
+
+    def __init__(self, here: DevicePlan, port: str) -> None:
+        self._here, self._port = here, port
+        self._strict = here.settings.source_check is SourceCheck.STRICT
+
+    def _passes(self, route: Route | None) -> bool:
+        """Whether a route is a way back."""
+        if route is None or route.action not in (RouteAction.FORWARD, RouteAction.LOCAL):
+            return False
+        return not self._strict or any(h.interface == self._port for h in route.hops)
+
+    def decide(self, facts: Facts) -> Decision | None:
+        """Nothing where there is a way back."""
         source = facts.packet.source
-        if row.id == "martian":
-            because = Because("address.special", ("source", source, source.special))
-            return Decision(Did.DROPPED, because, row.actions, Because("note.special"), table.id, row.id)
-        note = Because("note.source.own", (source, here.name))
-        return Decision(Did.DROPPED, setting(here.settings, "own-source"), row.actions, note, table.id, row.id)
+        route = self._here.table.lookup(source)
+        if self._passes(route):
+            return None
+        if route is None or route.action not in (RouteAction.FORWARD, RouteAction.LOCAL):
+            note = Because("note.source.none", (source,))
+        else:
+            note = Because("note.source.route", (source, route.hops[0].interface, self._port))
+        return Decision(Did.DROPPED, setting(self._here.settings, "source-check"), _NO_WAY_BACK, note)
 
-    return Step(Stage.ARRIVE, None, decide)
+    def alike(self, facts: Facts) -> Iterator[Term]:
+        """All sources that have a way back, or all that have none."""
+        passing = self._here.table.served(self._passes)
+        passes = self._passes(self._here.table.lookup(facts.packet.source))
+        yield within("source", passing if passes else complement(passing, LAST_KEY))
 
 
-def _reverse_path(here: DevicePlan, facts: Facts) -> Decision | None:
-    """RFC 3704: a route back must exist, and for ``strict`` lead out of the arriving interface. A discard is no way back."""
-    source = facts.packet.source
-    route = here.table.lookup(source)
-    usable = route if route is not None and route.action in (RouteAction.FORWARD, RouteAction.LOCAL) else None
-    strict = here.settings.source_check is SourceCheck.STRICT
-    if usable is not None and (not strict or facts.arriving in {h.interface for h in usable.hops}):
-        return None
-    if usable is None:
-        note = Because("note.source.none", (source,))
-    else:
-        note = Because("note.source.route", (source, usable.hops[0].interface, facts.arriving))
-    return Decision(Did.DROPPED, setting(here.settings, "source-check"), (Stop(Fate.DROPPED, "source.check"),), note)
+_NO_WAY_BACK: tuple[Action, ...] = (Stop(Fate.DROPPED, "source.check"),)
 
 
 def forwarding(here: DevicePlan, port: str | None) -> Step | None:
     """Forwarding is on; and link-local addresses stay on their segment (RFC 3927 section 2.7, RFC 4291 section 2.5.6)."""
     if port is None:
         return None
+
+    def for_another(facts: Facts) -> tuple[Because, Because | None]:
+        """The packet is for another, and this device does not pass packets on."""
+        note = Because("note.for-another", (facts.packet.destination, here.name))
+        return setting(here.settings, "forwarding"), note
+
     if not here.settings.forwarding:
-        off = (Stop(Fate.DROPPED, "forwarding.off"),)
-
-        def refuse(facts: Facts) -> Decision | None:
-            """The packet is for another, and this device does not pass packets on."""
-            note = Because("note.for-another", (facts.packet.destination, here.name))
-            return Decision(Did.DROPPED, setting(here.settings, "forwarding"), off, note)
-
-        return Step(Stage.FORWARDING, None, refuse)
+        # It cites no table: nothing but the setting was asked.
+        off = StageRow("off", (), actions=(Stop(Fate.DROPPED, "forwarding.off"),), tell=for_another, cites=("", ""))
+        return Step(Stage.FORWARDING, (), (Table("forwarding", [off]),))
     stop = (Stop(Fate.DROPPED, "address.link-local"),)
-    table = Table(
-        "forwarding",
-        [
-            Row("source", (Condition("from", (("source", LINK_LOCAL),)),), actions=stop),
-            Row("destination", (Condition("to", (("destination", LINK_LOCAL),)),), actions=stop),
-        ],
-    )
+    rows = [
+        StageRow("source", _from(LINK_LOCAL), actions=stop, tell=_stays("source")),
+        StageRow("destination", (Condition("to", (("destination", LINK_LOCAL),)),), actions=stop, tell=_stays("destination")),
+    ]
+    return Step(Stage.FORWARDING, (), (Table("forwarding", rows),))
 
-    def decide(facts: Facts) -> Decision | None:
-        """What this stage says of a packet."""
-        row = table.first(facts)
-        if row is None:
-            return None
-        address = facts.packet.source if row.id == "source" else facts.packet.destination
-        because = Because("address.link-local", (row.id, address))
-        return Decision(Did.DROPPED, because, row.actions, Because("note.link-local"), table.id, row.id)
 
-    return Step(Stage.FORWARDING, None, decide)
+def _stays(side: str) -> Callable[[Facts], tuple[Because, Because | None]]:
+    """What is told of a link-local address of one side."""
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """The address, with why it is not passed on."""
+        address = facts.packet.source if side == "source" else facts.packet.destination
+        return Because("address.link-local", (side, address)), Because("note.link-local")
+
+    return tell
 
 
 def time_to_live(here: DevicePlan, port: str | None) -> Step | None:
     """One hop less; with none left the packet ends, and its sender may be told (RFC 1812 section 5.3.1)."""
     if port is None:
         return None
-    because = Because("ttl", (here.name,))
-    ended = Decision(Did.EXPIRED, because, (Stop(Fate.EXPIRED, "ttl.expired", Reply.TIME_EXCEEDED, ttl_ended=True),))
-    counted = Decision(None, because, (Countdown(),))
-    return Step(Stage.TTL, None, lambda facts: ended if facts.packet.ttl <= 1 else counted)
+    ended = (Stop(Fate.EXPIRED, "ttl.expired", Reply.TIME_EXCEEDED, ttl_ended=True),)
+    last = Condition("ttl", (("ttl", (Span(0, 1),)),))
+    rows = [
+        StageRow("ended", (last,), actions=ended, because=Because("ttl", (here.name,)), cites=("", "")),
+        StageRow("counted", (), actions=(Countdown(),), because=Because("ttl", (here.name,))),
+    ]
+    return Step(Stage.TTL, (), (Table("time to live", rows),))

@@ -13,17 +13,18 @@ from typing import TYPE_CHECKING, NamedTuple
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.gates import Crossing, Offer
 from mossy_compass.model.network import Translate, Verdict
+from mossy_compass.packet.address import Span
 from mossy_compass.packet.service import ICMP, ICMP6, Service, icmp_span
-from mossy_compass.plan.actions import LET_IN, Action, Decision, Stop
+from mossy_compass.plan.actions import LET_IN, Action, Consult, Decision, Stop
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition, term_condition
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
-from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.lists import LOGGED_DEFAULT, SILENT, Consult, Otherwise, Place, end_of, lists_of, place_at
-from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
+from mossy_compass.plan.rows import Row, StageRow
+from mossy_compass.plan.stages.lists import FILTER, LOGGED_DEFAULT, SILENT, Otherwise, Place, end_of, lists_of, place_at, rows_at
+from mossy_compass.plan.stages.step import NOT_ADMITTED, NOT_LET_IN, Step, one_of
 from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
@@ -72,12 +73,17 @@ def default_for(here: DevicePlan, origin: str | None, into: str | None) -> Other
     permits = {"inbound": here.settings.inbound, "outbound": here.settings.outbound, "through": here.settings.through}[name]
     because = setting(here.settings, name)
     note = Because("note.no-rule", (here.name, origin, into or ""))
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """The default, with the pair of interfaces that no rule is written for."""
+        return because, Because("note.no-rule", (here.name, origin, "" if into is None else facts.leaving))
+
     if permits:
         told = name == "inbound" and here.device.kind.value == "firewall"
-        return Otherwise(name, Decision(Did.PERMITTED, because, LET_IN, note, "default", name) if told else None, True)
+        return Otherwise(name, Decision(Did.PERMITTED, because, LET_IN, note, "default", name) if told else None, True, tell)
     logged = LOGGED_DEFAULT if here.settings.logs_defaults else ""
     stop = (Stop(Fate.DROPPED, f"filter.{name}"),)
-    return Otherwise(name, Decision(Did.DROPPED, because, stop, note, "default", name, logged), True)
+    return Otherwise(name, Decision(Did.DROPPED, because, stop, note, "default", name, logged), True, tell)
 
 
 def pair_words(here: DevicePlan, origin: str | None, into: str | None) -> str:
@@ -93,42 +99,48 @@ def _zone(here: DevicePlan, port: str | None) -> str:
 def crossing_place(here: DevicePlan, origin: str | None, into: str) -> Place:
     """What stands between two interfaces: the lists of the first crossing that is written for them, or a default."""
     found = crossing_for(here, origin, into)
-    if found is None:
-        return Place((), default_for(here, origin, into), (), here.names_at)
-    consults = lists_of(here, found.lists)
-    if not consults:
-        return Place((), default_for(here, origin, into), (), here.names_at)
-    return Place(consults, end_of(here, [c.table for c in consults], "crossing", found.words), (), here.names_at, Stage.CROSSING)
-
-
-def _says_nothing(here: DevicePlan, port: str | None) -> bool:
-    """Whether no default says anything of what comes by an interface; without crossings it follows from who is outside."""
-    kinds = {here.is_outside(into): into for into in here.device.interfaces}
-    return all(default_for(here, port, into).decision is None for into in kinds.values())
+    consults = lists_of(here, found.lists) if found is not None else ()
+    if found is None or not consults:
+        return Place((), default_for(here, origin, into))
+    return Place(consults, end_of(here, [c.table for c in consults], "crossing", found.words))
 
 
 def crossing(here: DevicePlan, port: str | None) -> Step | None:
     """The lists for what passes from one zone into another, once it is known where the packet leaves."""
-    places: dict[str, Place] = {}
-    if not here.device.gates.crossings and _says_nothing(here, port):
-        return None
+    table = Table("crossing", [r for place, ports in _crossings(here, port) for r in _crossing_rows(here, place, ports)])
+    return Step(Stage.CROSSING, (NOT_ADMITTED,), (table,), here.names_at) if table.rows else None
 
-    def decide(facts: Facts) -> Decision | None:
-        """What the pair's lists say of a packet. A place is made when the first packet comes to it."""
-        if facts.leaving is None:
-            return None
-        place = places.get(facts.leaving)
-        if place is None:
-            place = places[facts.leaving] = crossing_place(here, port, facts.leaving)
-        if place.silent:
-            return None
-        decision = place.decide(facts)
-        if decision is not None and decision.row == "inbound" and facts.front and here.settings.translation_opens:
-            because = setting(here.settings, "translation-opens")
-            return Decision(Did.PERMITTED, because, LET_IN, Because("note.front", (facts.front,)), "default", "translation-opens")
-        return decision
 
-    return Step(Stage.CROSSING, guard(NOT_ADMITTED), decide)
+def _crossings(here: DevicePlan, port: str | None) -> Iterator[tuple[Place, list[str]]]:
+    """What stands between an interface and each other, those together where it is the same; without the silent ones."""
+    alike: dict[tuple[object, ...], list[str]] = {}
+    for into in here.device.interfaces:
+        found = crossing_for(here, port, into)
+        key = (
+            (found.words, *found.lists)
+            if found is not None and lists_of(here, found.lists)
+            else (None, _default_name(here, port, into))
+        )
+        alike.setdefault(key, []).append(into)
+    for ports in alike.values():
+        place = crossing_place(here, port, ports[0])
+        if not place.silent:
+            yield place, ports
+
+
+def _crossing_rows(here: DevicePlan, place: Place, ports: Sequence[str]) -> Iterator[StageRow]:
+    """The rows for some interfaces, with the one that lets in what a destination rule sent on."""
+    leaving = one_of("leaving", *ports)
+    if place.otherwise.id == "inbound" and here.settings.translation_opens:
+
+        def opened(facts: Facts) -> tuple[Because, Because | None]:
+            """That the rule which translated its destination lets it in."""
+            return setting(here.settings, "translation-opens"), Because("note.front", (facts.front,))
+
+        fronts = one_of("front", *(rule.id for rule in here.device.translate))
+        cited = ("default", "translation-opens")
+        yield StageRow("translation-opens", (leaving, NOT_LET_IN, fronts), actions=LET_IN, tell=opened, cites=cited)
+    yield from rows_at(place, leaving)
 
 
 def offers_table(here: DevicePlan, port: str) -> Table | None:
@@ -166,15 +178,15 @@ def to_self_place(here: DevicePlan, port: str | None) -> Place:
     found = crossing_for(here, port, None) if port is not None else None
     written = lists_of(here, (*(found.lists if found else ()), *gates.to_self))
     offers = offers_table(here, port) if port is not None else None
-    consults = [*written, *([Consult(offers, _OFFERED)] if offers else [])]
+    consults = (*written, *([Consult(offers, _OFFERED)] if offers else []))
     built_in = built_in_table(here, TO_SELF)
     end = default_for(here, port, None)
     if written:
         end = end_of(here, [c.table for c in written], "to itself", found.words if found else "")
     elif end.decision is None and not offers:
         return Place((), SILENT)
-    asked = [*consults, *([Consult(built_in)] if built_in.rows else [])]
-    return Place(asked, end, (), here.names_at, Stage.TO_SELF_LIST)
+    asked = (*consults, *([Consult(built_in, FILTER)] if built_in.rows else []))
+    return Place(asked, end)
 
 
 def to_self(here: DevicePlan, port: str | None) -> Step | None:
@@ -184,14 +196,9 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
     place = to_self_place(here, port)
     if place.silent:
         return None
-    own = here.own
-
-    def decide(facts: Facts) -> Decision | None:
-        """What stands before the device says of a packet; nothing of one that is for somebody else."""
-        held = own.get(facts.packet.destination)
-        return place.decide(facts) if held is not None and held.far is None else None
-
-    return Step(Stage.TO_SELF_LIST, guard(NOT_ADMITTED), decide)
+    mine = merge(Span(a.key, a.key) for a, own in here.own.items() if own.far is None)
+    for_it = Condition("to", (("destination", mine),))
+    return Step(Stage.TO_SELF_LIST, (NOT_ADMITTED, for_it), (Table("to-self list", rows_at(place)),), here.names_at)
 
 
 def from_self(here: DevicePlan, port: str | None) -> Step | None:
@@ -199,7 +206,7 @@ def from_self(here: DevicePlan, port: str | None) -> Step | None:
     if port is not None or (here.settings.from_self and not lists_of(here, here.device.gates.from_self)):
         return None
     answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
-    return Step(Stage.FROM_SELF, guard(answers, NOT_ADMITTED), from_self_place(here).decide)
+    return Step(Stage.FROM_SELF, (answers, NOT_ADMITTED), (Table("from self", rows_at(from_self_place(here))),), here.names_at)
 
 
 def from_self_place(here: DevicePlan) -> Place:
@@ -216,8 +223,7 @@ def from_self_place(here: DevicePlan) -> Place:
     )
     if written:
         end = end_of(here, [c.table for c in written], "of itself", "")
-    asked = [*written, *([Consult(built_in)] if built_in.rows else [])]
-    return Place(asked, end, (), here.names_at, Stage.FROM_SELF)
+    return Place((*written, *([Consult(built_in, FILTER)] if built_in.rows else [])), end)
 
 
 def _built_in_note(table: Table) -> Because | None:
@@ -228,7 +234,7 @@ def _built_in_note(table: Table) -> Because | None:
 def front_place(here: DevicePlan, rule: Translate) -> Place:
     """What packets meet that a destination rule sent on."""
     consults = lists_of(here, rule.lists)
-    return Place(consults, end_of(here, [c.table for c in consults], "front", rule.id), (), here.names_at, Stage.FRONT_LIST)
+    return Place(consults, end_of(here, [c.table for c in consults], "front", rule.id))
 
 
 def front(here: DevicePlan, port: str | None) -> Step | None:
@@ -236,14 +242,8 @@ def front(here: DevicePlan, port: str | None) -> Step | None:
     rules = [t for t in here.device.translate if lists_of(here, t.lists)]
     if port is None or not rules:
         return None
-    places = {rule.id: front_place(here, rule) for rule in rules}
-
-    def decide(facts: Facts) -> Decision | None:
-        """What the front's lists say; nothing of a packet that no rule with lists sent on."""
-        place = places.get(facts.front)
-        return place.decide(facts) if place is not None else None
-
-    return Step(Stage.FRONT_LIST, guard(NOT_ADMITTED), decide)
+    rows = (r for rule in rules for r in rows_at(front_place(here, rule), one_of("front", rule.id)))
+    return Step(Stage.FRONT_LIST, (NOT_ADMITTED,), (Table("front list", rows),), here.names_at)
 
 
 def places_of(here: DevicePlan) -> Sequence[tuple[str, Table]]:

@@ -7,20 +7,19 @@ itself, in ``gates.py``.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.model.gates import Profile
 from mossy_compass.model.network import Verdict
 from mossy_compass.model.settings import EmptyList, EndOfList
-from mossy_compass.packet.address import Address, in_spans
-from mossy_compass.plan.actions import LET_IN, Action, Decision, Leave, Pass, Reply, Stop
-from mossy_compass.plan.conditions import members
-from mossy_compass.plan.facts import Direction, Facts, Judged
+from mossy_compass.plan.actions import LET_IN, Action, Consult, Decision, Leave, Listed, Pass, Reply, Stop
+from mossy_compass.plan.conditions import Condition, term_condition
+from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
-from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.step import NOT_ADMITTED, Step, guard
+from mossy_compass.plan.rows import StageRow
+from mossy_compass.plan.stages.step import NOT_ADMITTED, NOT_LET_IN, Step, one_of
 from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
@@ -33,22 +32,8 @@ FILTER: Mapping[Verdict, tuple[Action, ...]] = {
     Verdict.HAND_ON: (Leave(),),
 }
 """What a verdict comes to where a list filters."""
-_DID = {Verdict.PERMIT: Did.PERMITTED, Verdict.DENY: Did.DROPPED, Verdict.REJECT: Did.REJECTED, Verdict.HAND_ON: None}
 LOGGED_DEFAULT = "warning"
 """Severity of the line that ``log-defaults`` writes (RFC 5424 section 6.2.1)."""
-
-
-class Consult(NamedTuple):
-    """A list at a place, with what each verdict comes to there.
-
-    Attributes:
-        table: the rows of the list, as the device reads them.
-        on: the actions that each verdict comes to at this place.
-
-    """
-
-    table: Table
-    on: Mapping[Verdict, tuple[Action, ...]] = FILTER
 
 
 class Otherwise(NamedTuple):
@@ -58,12 +43,14 @@ class Otherwise(NamedTuple):
         id: the setting that it is.
         decision: None where it lets the packet pass and nobody needs to be told.
         unless_let_in: it is not asked about a packet that a list let pass earlier at this device.
+        tell: gives reason and remark where those depend on the packet.
 
     """
 
     id: str
     decision: Decision | None
     unless_let_in: bool = False
+    tell: Callable[[Facts], tuple[Because, Because | None]] | None = None
 
 
 SILENT = Otherwise("", None)
@@ -74,119 +61,95 @@ class Variant(NamedTuple):
 
     Attributes:
         name: of the profile.
-        belongs: takes the facts and says whether a packet is one of these.
-        consults: the lists that it meets.
+        members: what is true of the packets that it is for; no condition for all of them.
+        consults: the lists that they meet.
         otherwise: what happens when none of them decides.
 
     """
 
     name: str
-    belongs: Callable[[Facts], bool]
+    members: tuple[Condition, ...]
     consults: tuple[Consult, ...]
     otherwise: Otherwise
 
 
-class Place:
+class Place(NamedTuple):
     """Lists at one point of a device's path, asked in order.
 
     Attributes:
         consults: the lists; a packet goes on to the next when none of the rules of the one before decided.
         otherwise: what happens when none did.
         variants: lists of profiles; the first to which a packet belongs is asked instead of ``consults``.
-        names_at: the names that an address has anywhere in the network, to say what else a rule by name is about.
-        stage: which asks here; what may have to be judged again is found by it.
 
     """
 
-    __slots__ = ("_asks_application", "_decisions", "consults", "names_at", "otherwise", "stage", "variants")
-
-    def __init__(
-        self,
-        consults: Iterable[Consult],
-        otherwise: Otherwise,
-        variants: Iterable[Variant] = (),
-        names_at: Callable[[Address], tuple[str, ...]] | None = None,
-        stage: Stage = Stage.ARRIVING_LIST,
-    ) -> None:
-        self.stage = stage
-        self.consults = tuple(consults)
-        self.otherwise = otherwise
-        self.variants = tuple(variants)
-        self.names_at = names_at
-        self._decisions: dict[tuple[str, str], Decision] = {}
-        every = (*self.consults, *(c for v in self.variants for c in v.consults))
-        self._asks_application = any(c.table.asks_application for c in every)
+    consults: tuple[Consult, ...]
+    otherwise: Otherwise
+    variants: tuple[Variant, ...] = ()
 
     @property
     def silent(self) -> bool:
         """True when no packet is ever stopped or told of here."""
         return not self.consults and not self.variants and self.otherwise.decision is None
 
-    def decide(self, facts: Facts) -> Decision | None:
-        """The decision of the first rule that a packet meets, or of the place's own row."""
-        variant = next((v for v in self.variants if v.belongs(facts)), None) if self.variants else None
-        consults, end = (self.consults, self.otherwise) if variant is None else (variant.consults, variant.otherwise)
-        decision = self._first(consults, end, facts)
-        if variant is not None and decision is not None:
-            decision = decision._replace(note=Because("note.profile", (variant.name, decision.note)))
-        if self._asks_application and not (decision and isinstance(decision.actions[0], Stop)):
-            decision = self._pending(consults, facts, decision)
-        return decision
-
-    def _first(self, consults: Sequence[Consult], end: Otherwise, facts: Facts) -> Decision | None:
-        """The first list whose rule decides; the end of the last one where none does."""
-        for consult in consults:
-            row = consult.table.first(facts)
-            if row is None:
-                continue
-            decision = self._of(consult, row)
-            if isinstance(decision.actions[0], Leave):
-                continue
-            return self._with_note(decision, row, facts)
-        return None if end.unless_let_in and facts.opened_by != ("", "") else end.decision
-
-    def _with_note(self, decision: Decision, row: Row, facts: Facts) -> Decision:
-        """The decision with what else a reader should know of the row: which member holds the packet, which other names."""
-        named = [m for m in (members(c, facts) for c in row.conditions if c.terms) if m]
-        if named:
-            return decision._replace(note=Because("note.member", (tuple(named),)))
-        asked = [w for c in row.conditions if c.key == "name" for w in c.wants]
-        if asked and self.names_at is not None:
-            address = facts.packet.destination
-            others = tuple(n for n in self.names_at(address) if n not in asked)
-            if others:
-                return decision._replace(note=Because("note.other-names", (address, others)))
-        return decision
-
-    def _pending(self, consults: Sequence[Consult], facts: Facts, decision: Decision | None) -> Decision | None:
-        """Note that the packet was let pass before its application was known: the rules that ask for it could not decide."""
-        moment = facts.moment
-        if moment.application is None or facts.number >= moment.known_from:
-            return decision
-        known = facts.packet, facts.arriving, facts.leaving, facts.relation, facts.front, facts.opened_by
-        facts.pending += (Judged(self.stage.value, *known),)
-        waiting = tuple((c.table.name, r.id) for c in consults for r in c.table.above_asking(facts, "application"))
-        if decision is None or not waiting:
-            return decision
-        return decision._replace(note=Because("note.application-later", (waiting, moment.known_from, decision.note)))
-
-    def _of(self, consult: Consult, row: Row) -> Decision:
-        """The decision that a row's verdict comes to at this place."""
-        key = (consult.table.id, row.id)
-        found = self._decisions.get(key)
-        if found is None:
-            assert row.verdict is not None
-            because = row.because or Because("rule", (consult.table.name, row.id), row.mark, row.about)
-            actions = consult.on[row.verdict]
-            first = actions[0]
-            if row.answer and isinstance(first, Stop):
-                actions = (first._replace(answer=row.answer), *actions[1:])
-            found = Decision(_DID[row.verdict], because, actions, None, consult.table.id, row.id, row.log)
-            self._decisions[key] = found
-        return found
+    @property
+    def asks_application(self) -> bool:
+        """True when a rule here asks for the flow's application, which may not be known yet."""
+        every = (*self.consults, *(c for v in self.variants for c in v.consults))
+        return any(c.table.asks_application for c in every)
 
 
-def end_of(here: DevicePlan, tables: Sequence[Table], where: str, port: str) -> Otherwise:
+def rows_at(place: Place, *meant: Condition) -> Iterator[StageRow]:
+    """A place as rows of the stage that asks there.
+
+    Args:
+        place: the lists, and what happens when none of their rules decides.
+        meant: what is true of the packets that come to the place; no condition for all that the stage is about.
+
+    """
+    waits = place.asks_application
+    for variant in place.variants:
+        yield from _rows(variant.consults, variant.otherwise, (*meant, *variant.members), waits, variant.name)
+    yield from _rows(place.consults, place.otherwise, meant, waits)
+
+
+def _rows(
+    consults: tuple[Consult, ...], end: Otherwise, meant: tuple[Condition, ...], waits: bool, profile: str = ""
+) -> Iterator[StageRow]:
+    """The rows of some lists and their end. Where some rule waits for the application, every pass is one for now."""
+    if waits:
+        consults = tuple(c._replace(on={v: _for_now(actions) for v, actions in c.on.items()}) for c in consults)
+    decision = end.decision
+    actions = () if decision is None else _for_now(decision.actions) if waits else decision.actions
+    if end.unless_let_in:
+        if consults:
+            yield StageRow("lists", meant, actions=consults, profile=profile)
+        consults, meant = (), (*meant, NOT_LET_IN)
+    if decision is None:
+        done: tuple[Action, ...] = (*consults, *((Pass(again=True),) if waits else ()))
+        if done:
+            yield StageRow("lists", meant, actions=done, profile=profile)
+        return
+    yield StageRow(
+        end.id,
+        meant,
+        actions=(*consults, *actions),
+        did=decision.did,
+        because=decision.because,
+        note=decision.note,
+        tell=end.tell,
+        cites=(decision.table, decision.row),
+        log=decision.logged,
+        profile=profile,
+    )
+
+
+def _for_now(actions: tuple[Action, ...]) -> tuple[Action, ...]:
+    """The same actions, with what they let pass let pass until more is known."""
+    return tuple(a._replace(again=True) if isinstance(a, Pass) else a for a in actions)
+
+
+def end_of(here: DevicePlan, tables: Sequence[Listed], where: str, port: str) -> Otherwise:
     """What happens when no rule of these lists decided, of which there is at least one.
 
     Args:
@@ -230,7 +193,7 @@ def _nothing_attached(here: DevicePlan, where: str, port: str) -> Otherwise:
     return Otherwise("no-list", Decision(Did.DROPPED, because, stop, note, "default", "no-list", logged))
 
 
-def otherwise(here: DevicePlan, tables: Sequence[Table], where: str, port: str) -> Otherwise:
+def otherwise(here: DevicePlan, tables: Sequence[Listed], where: str, port: str) -> Otherwise:
     """What a place with these lists, or with none, does when no rule decides."""
     return end_of(here, tables, where, port) if tables else _nothing_attached(here, where, port)
 
@@ -239,25 +202,25 @@ def lists_of(here: DevicePlan, names: Iterable[str]) -> tuple[Consult, ...]:
     """Lists by name, as filters. One without any rule is as if it were not attached, unless ``empty-list`` says otherwise."""
     found = (here.read_list(name) for name in names)
     ignored = here.settings.empty_list is EmptyList.IGNORE
-    return tuple(Consult(table) for table in found if table.rows or not ignored)
+    return tuple(Consult(table, FILTER) for table in found if table.rows or not ignored)
 
 
 def _variant(here: DevicePlan, profile: Profile, common: tuple[Consult, ...], port: str) -> Variant:
-    """A profile's lists instead of the common ones, before them or after them."""
+    """A profile's lists instead of the common ones, before them or after them. An answer belongs to who asked."""
     own = lists_of(here, profile.lists)
     consults = {"instead": own, "before": (*own, *common), "after": (*common, *own)}[profile.mode]
-    wanted = profile.members or ()
+    asked = term_condition("from", profile.members or (), here.reader) if profile.members is not None else None
+    members = () if asked is None else (_of_opener(asked),)
+    return Variant(profile.name, members, consults, end_of(here, [c.table for c in consults], "arriving", port))
 
-    def belongs(facts: Facts) -> bool:
-        """Whether who opened the flow is a member: an answer belongs to who asked."""
-        session = facts.session
-        asked = session is not None and facts.direction is Direction.BACK
-        opener = session.inner.source if session is not None and asked else facts.packet.source
-        return profile.members is None or any(
-            in_spans(opener.key, here.own_spans) if t.spans is None else t.holds(opener) for t in wanted
-        )
 
-    return Variant(profile.name, belongs, consults, end_of(here, [c.table for c in consults], "arriving", port))
+def _of_opener(condition: Condition) -> Condition:
+    """A condition on sources as one on who opened the flow."""
+    # A wildcard that is no few runs has a field of its own for a packet's ends, and none for who opened the flow.
+    spans = dict(condition.parts)["source"]
+    masked = dict(condition.parts).get("source-bits", ())
+    parts = (("opener", spans), ("opener-bits", masked)) if masked else (("opener", spans),)
+    return Condition("members", parts, condition.wants)
 
 
 def place_at(here: DevicePlan, port: str, where: str) -> Place:
@@ -273,8 +236,7 @@ def place_at(here: DevicePlan, port: str, where: str) -> Place:
             ports = None if profile.arriving is None else {p for n in profile.arriving for p in here.reader.ports.get(n, (n,))}
             if (ports is None or port in ports) and lists_of(here, profile.lists):
                 variants.append(_variant(here, profile, common, port))
-    stage = Stage.ARRIVING_LIST if where == "arriving" else Stage.LEAVING_LIST
-    return Place(common, otherwise(here, [c.table for c in common], where, port), variants, here.names_at, stage)
+    return Place(common, otherwise(here, [c.table for c in common], where, port), tuple(variants))
 
 
 def arriving(here: DevicePlan, port: str | None) -> Step | None:
@@ -282,21 +244,19 @@ def arriving(here: DevicePlan, port: str | None) -> Step | None:
     if port is None:
         return None
     place = place_at(here, port, "arriving")
-    return None if place.silent else Step(Stage.ARRIVING_LIST, guard(NOT_ADMITTED), place.decide)
+    if place.silent:
+        return None
+    return Step(Stage.ARRIVING_LIST, (NOT_ADMITTED,), (Table("arriving list", rows_at(place)),), here.names_at)
 
 
 def leaving(here: DevicePlan, port: str | None) -> Step | None:
     """The lists attached to the leaving interface. A device trusts its own packets unless the setting says otherwise."""
     if port is None and not here.settings.own_packets_filtered:
         return None
-    if here.leaving_places is None:
-        here.leaving_places = {name: place_at(here, name, "leaving") for name in here.device.interfaces}
-    places = here.leaving_places
-    if all(p.silent for p in places.values()):
+    if here.leaving_table is None:  # the same for every arriving interface
+        places = {name: place_at(here, name, "leaving") for name in here.device.interfaces}
+        rows = (r for name, place in places.items() if not place.silent for r in rows_at(place, one_of("leaving", name)))
+        here.leaving_table = Table("leaving list", rows)
+    if not here.leaving_table.rows:
         return None
-
-    def decide(facts: Facts) -> Decision | None:
-        """What the attached lists say of a packet."""
-        return places[facts.leaving].decide(facts) if facts.leaving is not None else None
-
-    return Step(Stage.LEAVING_LIST, guard(NOT_ADMITTED), decide)
+    return Step(Stage.LEAVING_LIST, (NOT_ADMITTED,), (here.leaving_table,), here.names_at)

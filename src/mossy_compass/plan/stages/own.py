@@ -7,21 +7,20 @@ the same stages as everybody's, from where they begin.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
 from mossy_compass.headers.spans import merge
-from mossy_compass.model.network import Serves
+from mossy_compass.model.network import FarHost, Serves
 from mossy_compass.packet.address import Span, Spans
-from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, Service, icmp_span
-from mossy_compass.plan.actions import Action, Decision, Deliver, OpenSession, Reply, Stop
+from mossy_compass.plan.actions import Action, Deliver, OpenSession, Reply, Stop
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
-from mossy_compass.plan.reasons import Because, Did, Fate, setting
-from mossy_compass.plan.rows import Row
+from mossy_compass.plan.reasons import Because, Fate, setting
+from mossy_compass.plan.rows import Row, StageRow
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Table
 
@@ -55,72 +54,128 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
     """A packet for an address of the device itself ends here: what it asked for, its services, or neither."""
     if not here.own:
         return None
-    if here.self_table is None:  # the same for every interface
-        here.self_table = Table("self", _rows(here)), _service_reasons(here)
     own_packet = port is None
-    table, reasons = here.self_table
-
-    def decide(facts: Facts) -> Decision | None:
-        """What this stage says of a packet."""
-        own = here.own.get(facts.packet.destination)
-        if own is None:
-            return None
-        if own.far is not None and own.far.off:
-            off = Because("host.off", (own.far.name,), own.far.mark)
-            return Decision(Did.DROPPED, off, (Stop(Fate.DROPPED, "neighbour.silent"),), None, table.id, "off")
-        row = table.first(facts)
-        assert row is not None  # the last row has no condition
-        because = reasons.get(row.id) or _because(here, own, row, facts)
-        if row.id == "closed-port" and own.far and own.far.silent:
-            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "service.silent"),), None, table.id, row.id)
-        actions = row.actions
-        if own_packet and _did(row) is Did.REFUSED:  # it asked itself, and is told no by itself: the refusal is an answer
-            actions = (OpenSession(leaves=False), *actions)
-        return Decision(_did(row), because, actions, _remark(here, row, facts), table.id, row.id)
-
-    return Step(Stage.TO_SELF, None, decide)
+    if own_packet not in here.self_tables:  # the same for every interface
+        here.self_tables[own_packet] = Table("self", _rows(here, own_packet))
+    return Step(Stage.TO_SELF, (_to(here.own_spans),), (here.self_tables[own_packet],))
 
 
-def _remark(here: DevicePlan, row: Row, facts: Facts) -> Because | None:
-    """What else is to be said of a row: why nothing is answered."""
-    if row.id == "closed-port" and _did(row) is Did.DROPPED:
-        return Because("note.closed-port", (here.settings.text("closed-port"),))
-    if row.actions == _UNASKED or row.id == "stray":
-        return Because("note.not-asked", (facts.packet, facts.packet.source))
-    return None
-
-
-def _did(row: Row) -> Did:
-    """What a row's action is called in a ruling."""
-    action = row.actions[-1]
-    if isinstance(action, Stop):
-        return Did.REFUSED if action.fate is Fate.REFUSED else Did.DROPPED
-    return Did.DELIVERED
-
-
-def _rows(here: DevicePlan) -> list[Row]:
-    """In this order: answers to its own questions, whether it takes others, pings, services, and what nobody asked for."""
+def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:
+    """Far hosts that are off; answers to its own questions; whether it takes others, pings, services; what nobody asked for."""
     settings = here.settings
-    refuse = settings.refuses_closed_ports
-    rows = [Row("answer", (_ASKED,), actions=(Deliver("answer.arrived"),))]
+    rows: list[Row] = [_far_off(far) for far in here.device.far_hosts.values() if far.off and far.addresses]
+    rows.append(StageRow("answer", (_ASKED,), actions=(Deliver("answer.arrived"),), tell=_own_address(here)))
     if not settings.to_self:
-        rows.append(Row("to-self", (), actions=(Stop(Fate.DROPPED, "self.closed"),)))
+        because = setting(settings, "to-self")
+        rows.append(StageRow("to-self", (), actions=(Stop(Fate.DROPPED, "self.closed"),), because=because))
         return rows
-    rows.append(Row("fragment", (_FRAGMENT,), actions=(Deliver("fragment.part"),)))
+    rows.append(StageRow("fragment", (_FRAGMENT,), actions=(Deliver("fragment.part"),), tell=_named(here, "fragment")))
     kept = OpenSession(leaves=False)
     ping: tuple[Action, ...] = (kept, Deliver("echo.answered", Reply.ANSWER))
-    rows.append(Row("ping", (_PING,), actions=ping if settings.answers_ping else (Deliver("echo.ignored"),)))
-    rows.append(Row("known", (_ANY_TCP, _PART, _NOT_OPENING), actions=(Deliver("session.part"),)))
-    rows.append(Row("error", (_ERROR,), actions=_UNASKED))
-    stray = Stop(Fate.REFUSED, "answer.unasked", Reply.REFUSAL) if refuse else _UNASKED[0]
-    rows.append(Row("stray", (_ANY_TCP, _NOT_OPENING), actions=(stray,)))
+    actions = ping if settings.answers_ping else (Deliver("echo.ignored"),)
+    rows.append(StageRow("ping", (_PING,), actions=actions, tell=_pinged(here)))
+    rows.append(StageRow("known", (_ANY_TCP, _PART, _NOT_OPENING), actions=(Deliver("session.part"),), tell=_of_session(here)))
+    rows.append(StageRow("error", (_ERROR,), actions=_UNASKED, tell=_not_asked(here)))
+    refused = _refused(here, "answer.unasked", "answer.unasked", own_packet)
+    rows.append(StageRow("stray", (_ANY_TCP, _NOT_OPENING), actions=refused, tell=_not_asked(here)))
     take = kept, Deliver("service.open", Reply.ANSWER)
-    for number, (_, served, spans) in enumerate(_served(here)):
-        rows.append(Row(f"service {number}", (_of(served.service), _to(spans)), served.mark, actions=take))
-    rows.append(Row("icmp", (_ANY_ICMP,), actions=_UNASKED))
-    closed = Stop(Fate.REFUSED, "service.closed", Reply.REFUSAL) if refuse else Stop(Fate.DROPPED, "service.silent")
-    rows.append(Row("closed-port", (), actions=(closed,)))
+    for number, (name, served, spans) in enumerate(_served(here)):
+        because = Because("service", (name, served.words), served.mark)
+        meant = (_of(served.service), _to(spans))
+        rows.append(StageRow(f"service {number}", meant, served.mark, actions=take, because=because))
+    rows.append(StageRow("icmp", (_ANY_ICMP,), actions=_UNASKED, tell=_not_asked(here)))
+    silent = merge(Span(a.key, a.key) for a, own in here.own.items() if own.far is not None and own.far.silent)
+    if silent:
+        stop = (Stop(Fate.DROPPED, "service.silent"),)
+        rows.append(StageRow("silent", (_to(silent),), actions=stop, tell=_closed(here), cites=("self", "closed-port")))
+    closed = _refused(here, "service.closed", "service.silent", own_packet)
+    rows.append(StageRow("closed-port", (), actions=closed, tell=_closed(here)))
     return rows
+
+
+def _far_off(far: FarHost) -> StageRow:
+    """Nothing is to be had of a far host that is off."""
+    spans = merge(Span(a.key, a.key) for a in far.addresses)
+    because = Because("host.off", (far.name,), far.mark)
+    return StageRow("off", (_to(spans),), actions=(Stop(Fate.DROPPED, "neighbour.silent"),), because=because)
+
+
+def _refused(here: DevicePlan, refused: str, silent: str, own_packet: bool) -> tuple[Action, ...]:
+    """What nobody listens for is refused, or meets silence: the causes of both."""
+    if not here.settings.refuses_closed_ports:
+        return (Stop(Fate.DROPPED, silent),)
+    stop = Stop(Fate.REFUSED, refused, Reply.REFUSAL)
+    # It asked itself, and is told no by itself: the refusal is an answer, so what it answers is remembered.
+    return (OpenSession(leaves=False), stop) if own_packet else (stop,)
+
+
+Tell = Callable[[Facts], tuple[Because, Because | None]]
+
+
+def _whose(here: DevicePlan, facts: Facts) -> Own:
+    """Whose address a packet is for."""
+    return here.own[facts.packet.destination]
+
+
+def _name(here: DevicePlan, facts: Facts) -> str:
+    """The device's name, or that of the far host."""
+    far = _whose(here, facts).far
+    return far.name if far else here.name
+
+
+def _named(here: DevicePlan, code: str) -> Tell:
+    """A reason that names whose address it is."""
+    return lambda facts: (Because(code, (_name(here, facts),)), None)
+
+
+def _not_asked(here: DevicePlan) -> Tell:
+    """That nobody asked for it."""
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """The packet, and who sent it."""
+        return Because("unasked", (_name(here, facts),)), Because("note.not-asked", (facts.packet, facts.packet.source))
+
+    return tell
+
+
+def _own_address(here: DevicePlan) -> Tell:
+    """Whose address an answer came to."""
+    return lambda facts: (Because("address.own", (_name(here, facts), facts.packet.destination)), None)
+
+
+def _pinged(here: DevicePlan) -> Tell:
+    """Whether pings are answered, by which setting."""
+    mark = here.settings.mark("answers-ping")
+    code = "ping.answered" if here.settings.answers_ping else "ping.ignored"
+    values = here.settings.text("answers-ping"), "" if mark else here.settings.kind
+    return lambda facts: (Because(code, (_name(here, facts), *values), mark), None)
+
+
+def _of_session(here: DevicePlan) -> Tell:
+    """Which session it is part of."""
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """Its number."""
+        assert facts.session is not None  # it continues one
+        return Because("session.known", (facts.session.number, here.name)), None
+
+    return tell
+
+
+def _closed(here: DevicePlan) -> Tell:
+    """That nobody listens there, with what is listened for; and why nothing is said, where that is the device's setting."""
+    silent = not here.settings.refuses_closed_ports
+    note = Because("note.closed-port", (here.settings.text("closed-port"),)) if silent else None
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """The services of whoever has the address."""
+        far = _whose(here, facts).far
+        listens = tuple(dict.fromkeys(s.words for s in here.serves(far)))
+        mark = here.settings.mark("closed-port") or (far.mark if far else here.device.mark)
+        remark = None if far is not None and far.silent else note
+        return Because("service.closed", (_name(here, facts), facts.packet, listens), mark), remark
+
+    return tell
 
 
 def _served(here: DevicePlan) -> Sequence[tuple[str, Serves, Spans]]:
@@ -131,36 +186,3 @@ def _served(here: DevicePlan) -> Sequence[tuple[str, Serves, Spans]]:
         spans = merge(Span(a.key, a.key) for a in far.addresses)
         out += [(far.name, s, spans) for s in far.serves]
     return out
-
-
-def _service_reasons(here: DevicePlan) -> dict[str, Because]:
-    """Why each service of this device is there, with the place where it is written."""
-    named = enumerate(_served(here))
-    return {f"service {n}": Because("service", (name, served.words), served.mark) for n, (name, served, _) in named}
-
-
-def _closed(here: DevicePlan, own: Own, name: str, packet: Packet) -> Because:
-    """That nobody listens there, with what is listened for."""
-    listens = tuple(dict.fromkeys(s.words for s in here.serves(own.far)))
-    mark = here.settings.mark("closed-port") or (own.far.mark if own.far else here.device.mark)
-    return Because("service.closed", (name, packet, listens), mark)
-
-
-def _because(here: DevicePlan, own: Own, row: Row, facts: Facts) -> Because:
-    """What a row of the device's own table rests on."""
-    name = own.far.name if own.far else here.name
-    settings, packet = here.settings, facts.packet
-    if row.id == "ping":
-        mark = settings.mark("answers-ping")
-        code = "ping.answered" if settings.answers_ping else "ping.ignored"
-        return Because(code, (name, settings.text("answers-ping"), "" if mark else settings.kind), mark)
-    if row.id == "closed-port":
-        return _closed(here, own, name, packet)
-    if row.id == "known":
-        assert facts.session is not None
-        return Because("session.known", (facts.session.number, here.name))
-    if row.id == "to-self":
-        return setting(settings, "to-self")
-    if row.id == "fragment":
-        return Because("fragment", (name,))
-    return Because("address.own", (name, packet.destination)) if row.id == "answer" else Because("unasked", (name,))

@@ -7,17 +7,22 @@ route by accident: it belongs to a session, and entries are for what opens one.
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
+from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.network import Candidate, PolicyRoute, RouteAction, Verdict
-from mossy_compass.packet.address import BITS, Address, Prefix
-from mossy_compass.plan.actions import PASS, Decision, Forward, Handover, OpenSession, Reply, Stop
-from mossy_compass.plan.conditions import conditions_of
+from mossy_compass.packet.address import BITS, EVERYTHING, LAST_KEY, V6_BASE, Address, Prefix, Span, in_spans
+from mossy_compass.packet.service import Service
+from mossy_compass.plan.actions import Action, Consult, Decision, Forward, Handover, Leave, OpenSession, Reply, Steer, Stop
+from mossy_compass.plan.alike import Met, Term, within
+from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, down
-from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, guard
+from mossy_compass.plan.rows import StageRow
+from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, one_of
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.table import Hop, Route
 
@@ -25,30 +30,29 @@ if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
 
 
-class Entry(NamedTuple):
-    """A policy route as compiled: its conditions, the list that classifies, and its candidates.
-
-    Attributes:
-        row: its own conditions.
-        classifier: the list that must permit the packet, too; None when there is none.
-        candidates: ways, in the order in which they are tried.
-
-    """
-
-    row: Row
-    classifier: Table | None
-    candidates: tuple[Candidate, ...]
+V4, V6 = Span(0, V6_BASE - 1), Span(V6_BASE, LAST_KEY)
+MOST_BYTES = 65535
+"""The longest packet that a header can tell of (RFC 791 section 3.1)."""
 
 
 def policy_rows(here: DevicePlan) -> Table:
-    """The entries as rows; what a classifier says comes on top of a row's own conditions."""
-    return Table("policy-routes", [_entry(here, e).row for e in here.device.policy_routes], here.device.mark)
+    """The entries as rows."""
+    return Table("policy-routes", [_entry(here, e) for e in here.device.policy_routes], here.device.mark)
 
 
-def _entry(here: DevicePlan, entry: PolicyRoute) -> Entry:
-    """A policy route as a row, with the list that classifies for it."""
-    row = Row(entry.id, conditions_of(entry.rule, here.reader), entry.mark, disabled=entry.disabled, about=entry.about)
-    return Entry(row, here.read_list(entry.classifier) if entry.classifier else None, entry.candidates)
+def _entry(here: DevicePlan, entry: PolicyRoute) -> StageRow:
+    """A policy route as a row. Where a list classifies for it, only what that permits is steered; its deny goes on to the next."""
+    steer: tuple[Action, ...] = (Steer(entry.candidates),)
+    if entry.classifier:
+        steer = (Consult(here.read_list(entry.classifier), _classifies(steer), named=False),)
+    because = Because("policy", (entry.id, here.name), entry.mark, entry.about)
+    conditions = conditions_of(entry.rule, here.reader)
+    return StageRow(entry.id, conditions, entry.mark, actions=steer, disabled=entry.disabled, about=entry.about, because=because)
+
+
+def _classifies(steer: tuple[Action, ...]) -> Mapping[Verdict, tuple[Action, ...]]:
+    """What the verdicts of a classifying list come to."""
+    return {v: steer if v is Verdict.PERMIT else (Leave(),) for v in Verdict}
 
 
 def policy(here: DevicePlan, port: str | None) -> Step | None:
@@ -56,16 +60,8 @@ def policy(here: DevicePlan, port: str | None) -> Step | None:
     chosen = [e for e in here.device.policy_routes if not e.disabled and _may_meet(here, e, port)]
     if not chosen:
         return None
-    entries = [_entry(here, e) for e in chosen]
-
-    def decide(facts: Facts) -> Decision | None:
-        """What this stage says of a packet."""
-        for entry in entries:
-            if next(entry.row.misses(facts), None) is None and _applies(entry, facts):
-                return _candidates(here, entry, facts)
-        return None
-
-    return Step(Stage.POLICY_ROUTE, guard(NOT_ANSWERING), decide)
+    table = Table("policy-routes", [_entry(here, e) for e in chosen], here.device.mark)
+    return Step(Stage.POLICY_ROUTE, (NOT_ANSWERING,), (table,))
 
 
 def _may_meet(here: DevicePlan, entry: PolicyRoute, port: str | None) -> bool:
@@ -75,68 +71,140 @@ def _may_meet(here: DevicePlan, entry: PolicyRoute, port: str | None) -> bool:
     return port in {p for name in entry.rule.arriving for p in here.reader.ports.get(name, (name,))}
 
 
-def _applies(entry: Entry, facts: Facts) -> bool:
-    """Whether the entry's classifying list permits the packet; its deny goes on to the next entry."""
-    if entry.classifier is None:
-        return True
-    row = entry.classifier.first(facts)
-    return row is not None and row.verdict is Verdict.PERMIT
-
-
-def _candidates(here: DevicePlan, entry: Entry, facts: Facts) -> Decision:
-    """The first candidate that can be taken, or on to the route table when none can."""
-    row = entry.row
-    passed: list[tuple[Candidate, str]] = []
-    because = Because("policy", (row.id, here.name), row.mark, row.about)
-    for candidate in entry.candidates:
-        if candidate.discard:
-            reason = Because("policy.discard", (row.id, here.name), row.mark, row.about)
-            note = Because("note.candidate", (tuple(passed),)) if passed else None
-            return Decision(Did.DROPPED, reason, (Stop(Fate.DROPPED, "route.discard"),), note, "policy-routes", row.id)
-        route, why = here.way_of(candidate, facts.packet.destination)
-        if route is not None:
-            note = Because("note.candidate", (tuple(passed),))
-            return Decision(Did.STEERED, because, (Forward(route, route.hops),), note, "policy-routes", row.id)
-        passed.append((candidate, why))
-    note = Because("note.no-candidate", (tuple(passed),))
-    return Decision(Did.FELL_THROUGH, because, PASS, note, "policy-routes", row.id)
-
-
 def route(here: DevicePlan, port: str | None) -> Step:
     """The route table; passed over where a policy route chose."""
-    known: dict[Prefix, Decision] = {}
+    if here.routes is None:  # the same for every interface
+        here.routes = Routes(here)
+    return Step(Stage.ROUTE, (NO_WAY_YET,), (here.routes,))
 
-    def decide(facts: Facts) -> Decision:
-        """What this stage says of a packet."""
-        destination = facts.packet.destination
-        found = here.table.lookup(destination)
-        if found is None or found.action is not RouteAction.FORWARD or found.origin == "connected":
-            return _route(here, facts, found)
-        decision = known.get(found.prefix)
+
+class Routes:
+    """The route table as what a step asks: forward, discard, or tell the sender that there is no way.
+
+    Every route is a row of it; there may be millions, so they stay where they are, and it is asked by the longest prefix.
+    """
+
+    def __init__(self, here: DevicePlan) -> None:
+        self._here = here
+        self._known: dict[Prefix, Decision] = {}
+
+    def decide(self, facts: Facts) -> Decision:
+        """What the route comes to that serves the destination."""
+        found = self._here.table.lookup(facts.packet.destination)
+        if found is None or found.action is not RouteAction.FORWARD:
+            return self._not_forwarded(facts, found)
+        if found.origin == "connected" and self._is_end(facts, found):
+            because = Because("route", (found.origin, found.prefix), found.mark)
+            note = Because("note.subnet-end", (facts.packet.destination,))
+            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "neighbour.silent"),), note, "route main")
+        decision = self._known.get(found.prefix)
         if decision is None:
-            decision = known[found.prefix] = _route(here, facts, found)
+            because = Because("route", (found.origin, found.prefix), found.mark)
+            decision = Decision(Did.ROUTED, because, (Forward(found, found.hops),), None, "route main")
+            self._known[found.prefix] = decision
         return decision
 
-    return Step(Stage.ROUTE, guard(NO_WAY_YET), decide)
+    def _is_end(self, facts: Facts, found: Route) -> bool:
+        """Whether a packet is for an end of a subnet, which no host has. An error is not answered for, so it makes no difference."""
+        return facts.packet.quoted is None and facts.packet.destination.value in _ends(found.prefix)
 
-
-def _route(here: DevicePlan, facts: Facts, found: Route | None) -> Decision:
-    """A route as a decision: forward, deliver to itself, discard, or tell the sender that there is no way."""
-    destination = facts.packet.destination
-    if found is None:
-        return _no_route(here, destination)
-    because = Because("route", (found.origin, found.prefix), found.mark)
-    if found.action is not RouteAction.FORWARD:
+    def _not_forwarded(self, facts: Facts, found: Route | None) -> Decision:
+        """Why a packet is not passed on."""
+        destination = facts.packet.destination
+        if found is None:
+            return _no_route(self._here, destination)
+        because = Because("route", (found.origin, found.prefix), found.mark)
         note = Because("note.action", (found.action.value,))
         if found.action is RouteAction.DISCARD:
             return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.discard"),), note, "route main")
         # IPv6 has no 'host unreachable' that a route may send: RFC 4443 section 3.1 code 0 is 'no route'
         reply = Reply.HOST_UNREACHABLE if destination.family == 4 else Reply.NET_UNREACHABLE
         return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.unreachable", reply),), note, "route main")
-    if found.origin == "connected" and facts.packet.quoted is None and destination.value in _ends(found.prefix):
-        note = Because("note.subnet-end", (destination,))
-        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "neighbour.silent"),), note, "route main")
-    return Decision(Did.ROUTED, because, (Forward(found, found.hops),), None, "route main")
+
+    def alike(self, facts: Facts) -> Iterator[Term]:
+        """All destinations that are sent the same ways; the ends of subnets are apart, and so is what waits for a port."""
+        here, destination = self._here, facts.packet.destination
+        found = here.table.lookup(destination)
+        if found is None:  # an unused route, or a port that is down, may be the cause, so these are not all alike
+            losers = [r.route.prefix.span for r in (*here.table.inactive, *here.table.losers(destination))]
+            yield within("destination", here.table.served(lambda r: r is None))
+            for span in dict.fromkeys(losers):
+                yield Met(within("destination", (span,)).conditions, span.first <= destination.key <= span.last)
+            return
+        way = found.action, found.hops, destination.family
+        yield within("destination", here.table.served(lambda r: r is not None and (r.action, r.hops, r.prefix.family) == way))
+        if found.action is RouteAction.FORWARD:
+            yield from self._ends_apart(facts, found)
+
+    def _ends_apart(self, facts: Facts, found: Route) -> Iterator[Term]:
+        """The ends of subnets among the destinations that go this way."""
+        connected = [r for r in self._here.table.single() if r.origin == "connected" and r.hops == found.hops]
+        ends = merge(Span(v, v) for r in connected for v in _ends(r.prefix) if self._here.table.lookup(Address(4, v)) == r)
+        if ends:
+            meant = (*within("destination", ends).conditions, one_of("error", False))
+            yield Met(meant, all(c.holds(facts) for c in meant))
+
+
+def steered(here: DevicePlan, steer: Steer, destination: Address) -> tuple[Route | None, tuple[tuple[Candidate, str], ...]]:
+    """The first candidate that is to be had, and those before it with why they are not; ``discard`` ends the search.
+
+    Args:
+        here: the device.
+        steer: the candidates in their order.
+        destination: of the packet.
+
+    """
+    passed: list[tuple[Candidate, str]] = []
+    for candidate in steer.candidates:
+        if candidate.discard:
+            return DISCARDED, tuple(passed)
+        route, why = candidate_route(here, candidate, destination)
+        if route is not None:
+            return route, tuple(passed)
+        passed.append((candidate, why))
+    return None, tuple(passed)
+
+
+DISCARDED = Route(Prefix(4, 0, 0), "policy", 0, 0, (), RouteAction.DISCARD)
+"""Stands for a candidate that throws the packet away."""
+
+
+def alike_steered(here: DevicePlan, steer: Steer, facts: Facts) -> Iterator[Term]:
+    """The destinations for which every candidate that is tried would have come to the same."""
+    destination = facts.packet.destination
+    yield within("destination", (V4,) if destination.family == 4 else (V6,))
+    for candidate in steer.candidates:
+        if candidate.discard:
+            return
+        route, _ = candidate_route(here, candidate, destination)
+        if candidate.table is not None:
+            yield from _alike_in_table(here, candidate, destination)
+        elif candidate.next_hop is None:  # it is asked for on the segment
+            ports = [candidate.leaving] if candidate.leaving else list(here.device.interfaces)
+            yield from (_answered_alike(here, port, destination) for port in ports)
+        if route is not None:
+            return
+
+
+def _alike_in_table(here: DevicePlan, candidate: Candidate, destination: Address) -> Iterator[Term]:
+    """The destinations that a named table sends the same ways."""
+    assert candidate.table is not None
+    table = here.table_named(candidate.table)
+    found = table.lookup(destination)
+    way = None if found is None else (found.action, found.hops)
+    yield within("destination", table.served(lambda r: (None if r is None else (r.action, r.hops)) == way))
+    for hop in found.hops if found is not None else ():
+        if hop.address is None:
+            yield _answered_alike(here, hop.interface, destination)
+
+
+def _answered_alike(here: DevicePlan, port: str, destination: Address) -> Term:
+    """The destinations that somebody on an interface's segment answers for, or those that nobody does."""
+    domain = here.domains.of(here.name, port)
+    if domain is None:
+        return within("destination", EVERYTHING)
+    held = here.domains.answered(domain, here.name)
+    return within("destination", held if _somebody_answers(here, port, destination) else complement(held))
 
 
 def _ends(prefix: Prefix) -> tuple[int, ...]:
@@ -169,26 +237,65 @@ def _no_route(here: DevicePlan, destination: Address) -> Decision:
 
 def send(here: DevicePlan, port: str | None) -> Step:
     """Who answers for the next hop, and whether the packet fits: it is sent undivided (RFC 1191)."""
-    known: dict[tuple[str, Address], Neighbour] = {}
-    # what a device asked itself, what it inspects, and what it may have to translate back
-    remembers = port is None or bool(here.device.translate)
+    own = port is None
+    if own not in here.neighbours:  # the same for every interface
+        here.neighbours[own] = Neighbours(here, own)
+    return Step(Stage.SEND, (), (here.neighbours[own],))
 
-    def decide(facts: Facts) -> Decision:
-        """What this stage says of a packet."""
+
+class Neighbours:
+    """Who takes what leaves, as what a step asks: every address that somebody answers for is a row of it."""
+
+    def __init__(self, here: DevicePlan, own: bool) -> None:
+        self._here = here
+        # what a device asked itself, what it inspects, and what it may have to translate back
+        self._remembers = own or bool(here.device.translate)
+        self._known: dict[tuple[str, Address], Neighbour] = {}
+
+    def decide(self, facts: Facts) -> Decision:
+        """Whoever answers for the next hop gets it, if it fits."""
         assert facts.leaving is not None
         target = facts.next_hop or facts.packet.destination
-        found = known.get((facts.leaving, target))
+        found = self._known.get((facts.leaving, target))
         if found is None:
-            made = _neighbour(here, facts.leaving, target)
+            made = _neighbour(self._here, facts.leaving, target)
             if isinstance(made, Decision):
                 return made
-            found = known[facts.leaving, target] = made
+            found = self._known[facts.leaving, target] = made
         if facts.packet.size > found.mtu:
             note = Because("note.mtu", (facts.packet.size, found.mtu, facts.leaving))
             return Decision(Did.DROPPED, found.narrowest, (Stop(Fate.DROPPED, "mtu.exceeded", Reply.TOO_BIG),), note)
-        return found.opening if remembers or facts.packet.protocol in here.tracked else found.sent
+        return found.opening if self._remembers or facts.packet.protocol in self._here.tracked else found.sent
 
-    return Step(Stage.SEND, None, decide)
+    def alike(self, facts: Facts) -> Iterator[Term]:
+        """All destinations that the same neighbour answers for, in all sizes that fit; and whether it is remembered."""
+        here, leaving = self._here, facts.leaving
+        assert leaving is not None
+        target = facts.next_hop or facts.packet.destination
+        made = _neighbour(here, leaving, target)
+        if facts.next_hop is None:
+            yield _same_neighbour(here, leaving, target)
+        if isinstance(made, Decision):
+            return
+        fits = facts.packet.size <= made.mtu
+        yield within("size", (Span(0, made.mtu),) if fits else (Span(made.mtu + 1, MOST_BYTES),))
+        if fits and not self._remembers:
+            inspected = merge(service_span(Service(p)) for p in here.tracked)
+            meant = (Condition("protocol", (("service", inspected),)),)
+            yield Met(meant, all(c.holds(facts) for c in meant))
+
+
+def _same_neighbour(here: DevicePlan, leaving: str, target: Address) -> Term:
+    """The destinations on a segment that whoever answers for one of them answers for too; or those that nobody does."""
+    domain = here.domains.of(here.name, leaving)
+    if domain is None:
+        return within("destination", EVERYTHING)
+    held = here.domains.answered(domain, here.name)
+    if not in_spans(target.key, held):
+        return within("destination", complement(held))
+    first = next(a for a in here.domains.answers(domain, target) if a.device != here.name)
+    mine = here.domains.answered(domain, here.name, (first.device, first.interface))
+    return within("destination", mine)
 
 
 class Neighbour(NamedTuple):

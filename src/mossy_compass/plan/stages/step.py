@@ -1,48 +1,130 @@
-"""The compiled form of one stage at one interface.
+"""One stage at one interface, as a value: what it is about, the tables that it asks in order, and what it needs and gives.
 
-A step is all that an executor sees of a stage: a guard, and a function from facts to a
-decision. The guard is apart from the function so that a packet which the stage is not about
-costs one call and no more.
+The function that decides is made from these. Explanations, counters, near misses, checks and exact sets read the same tables,
+so that a stage is said once. The guard is apart from the tables, so that a packet which the stage is not about costs one
+call and no more.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import NamedTuple
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
 
-from mossy_compass.plan.actions import Decide
+from mossy_compass.plan.actions import Decide, Decision
+from mossy_compass.plan.alike import Met, Term
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.decide import Names, alike, decider
 from mossy_compass.plan.facts import Facts, Relation
-from mossy_compass.plan.fields import FIELDS
-from mossy_compass.plan.order import Stage
+from mossy_compass.plan.fields import FIELDS, SetKind
+from mossy_compass.plan.order import SPECS, Stage
+from mossy_compass.plan.table import Table
 
 
-class Step(NamedTuple):
-    """A stage as an executor runs it.
+class LookUp(Protocol):
+    """A table that is not gone through row by row: routes, neighbours, what a session was judged by."""
+
+    def decide(self, facts: Facts, /) -> Decision | None:
+        """What the row comes to that the packet meets."""
+        ...
+
+    def alike(self, facts: Facts, /) -> Iterator[Term]:
+        """For which packets it would have come to the same."""
+        ...
+
+
+Asked = Table | LookUp
+"""What a step asks."""
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """A stage at an interface.
 
     Attributes:
         stage: which; for the ruling, not for a choice of what to do.
-        when: the guard; None: always. A packet that does not meet it passes over the stage.
-        decide: gives the decision, or None.
+        when: what is true of every packet that the stage is about; the others pass over it.
+        asks: the tables, in order; the first whose row decides ends the stage, and where none does nothing is done.
+        names_at: says what else an address is called, for rules by name.
+        about, decide: the two functions that an executor calls. ``about`` is None where every packet is meant.
+        made: the function of each table.
 
     """
 
     stage: Stage
-    when: Callable[[Facts], bool] | None
-    decide: Decide
+    when: tuple[Condition, ...]
+    asks: tuple[Asked, ...]
+    names_at: Names | None = field(default=None, compare=False)
+    about: Callable[[Facts], bool] | None = field(init=False, compare=False)
+    decide: Decide = field(init=False, compare=False)
+    made: tuple[Decide, ...] = field(init=False, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        made = tuple(decider(a, self.names_at) if isinstance(a, Table) else a.decide for a in self.asks)
+        object.__setattr__(self, "made", made)
+        object.__setattr__(self, "about", guard(*self.when) if self.when else None)
+        object.__setattr__(self, "decide", made[0] if len(made) == 1 else _first_of(made))
+
+    @property
+    def needs(self) -> tuple[str, ...]:
+        """The facts that it reads, which earlier stages must have given."""
+        asked = {f for t in self.tables for r in t.rows for c in r.conditions for f in c.fields if FIELDS[f].given_by}
+        return tuple(dict.fromkeys((*SPECS[self.stage].needs, *sorted(asked))))
+
+    @property
+    def gives(self) -> tuple[str, ...]:
+        """The facts that are known after it."""
+        return SPECS[self.stage].gives
+
+    @property
+    def tables(self) -> tuple[Table, ...]:
+        """What it asks row by row."""
+        return tuple(a for a in self.asks if isinstance(a, Table))
+
+    def alike(self, facts: Facts) -> Iterator[Term]:
+        """What its decision about a packet rests on: for the packets of all these terms it would have been the same."""
+        if self.when:
+            meant = all(c.holds(facts) for c in self.when)
+            yield Met(self.when, meant)
+            if not meant:
+                return
+        for asked, one in zip(self.asks, self.made, strict=True):
+            yield from alike(asked, facts) if isinstance(asked, Table) else asked.alike(facts)
+            if one(facts) is not None:
+                return
 
 
-NOT_ADMITTED = Condition("admitted", (("admitted", frozenset((False,))),))
-NO_WAY_YET = Condition("chosen", (("chosen", frozenset((False,))),))
-NOT_ANSWERING = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.RELATED}),))
+def _first_of(decides: Sequence[Decide]) -> Decide:
+    """The decision of the first of several tables that has one."""
+
+    def decide(facts: Facts) -> Decision | None:
+        """What this stage says of a packet."""
+        for one in decides:
+            decision = one(facts)
+            if decision is not None:
+                return decision
+        return None
+
+    return decide
+
+
+def one_of(field: str, *values: object) -> Condition:
+    """A condition on a field that holds names."""
+    return Condition(field, ((field, frozenset(values)),))
+
+
+NOT_ADMITTED = one_of("admitted", False)
+NOT_LET_IN = one_of("let-in", False)
+NO_WAY_YET = one_of("chosen", False)
+NOT_ANSWERING = one_of("relation", *(set(Relation) - {Relation.ANSWERING, Relation.RELATED}))
 
 
 def guard(*conditions: Condition) -> Callable[[Facts], bool]:
-    """A function that is true when all conditions hold; each is about one field that holds names."""
-    pairs: Sequence[tuple[Callable[[Facts], object], frozenset[object]]] = [
-        (FIELDS[c.parts[0][0]].read, c.parts[0][1]) for c in conditions
-    ]
-    if len(pairs) == 1:
+    """A function that is true when all conditions hold; those about one field of names are asked first, for they cost least."""
+    named = [c for c in conditions if len(c.parts) == 1 and FIELDS[c.parts[0][0]].kind is SetKind.ONE_OF]
+    others = [c for c in conditions if c not in named]
+    pairs = [(FIELDS[c.parts[0][0]].read, c.parts[0][1]) for c in named]
+    if len(pairs) == 1 and not others:
         read, wanted = pairs[0]
         return lambda facts: read(facts) in wanted
-    return lambda facts: all(read(facts) in wanted for read, wanted in pairs)
+    return lambda facts: all(read(facts) in wanted for read, wanted in pairs) and all(c.holds(facts) for c in others)

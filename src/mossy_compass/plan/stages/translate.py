@@ -11,14 +11,13 @@ from typing import TYPE_CHECKING
 
 from mossy_compass.model.network import Rule, Translate, Verdict
 from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span
-from mossy_compass.packet.flow import flow_of
-from mossy_compass.plan.actions import PASS, Action, Allocate, Decision, Half, Rewrite, Stop
+from mossy_compass.plan.actions import PASS, Action, Allocate, Half, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
-from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.rows import StageRow
+from mossy_compass.plan.stages.step import Step, one_of
 from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
@@ -52,67 +51,72 @@ def rules_table(here: DevicePlan, half: Half) -> Table:
             continue
         family = Condition("family", (("destination", (_FAMILY[entry.family],)),), (str(entry.family),))
         new: Action = Allocate() if half is Half.SOURCE else Rewrite(half, entry.goes_to, entry.to_port)
+        because = Because("translation", (entry.id, here.name), entry.mark, entry.about)
         conditions = (family, *conditions_of(as_rule(entry), here.reader))
-        rows.append(Row(entry.id, conditions, entry.mark, actions=(new,), disabled=entry.disabled, about=entry.about))
+        rows.append(
+            StageRow(entry.id, conditions, entry.mark, actions=(new,), disabled=entry.disabled, about=entry.about, because=because)
+        )
     return Table(f"translate {half}", rows, here.device.mark, f"translate of {here.name}")
 
 
-def _by_session(here: DevicePlan, facts: Facts, half: Half) -> Decision | None:
-    """The session's own half; an executor makes no ruling where it changes nothing."""
-    session = facts.session
-    if session is None or not session.translated:
-        return None
-    inspected = facts.packet.protocol in here.tracked or facts.admitted
-    code = "session.known" if inspected else "translation.undo"
-    return Decision(Did.REWRITTEN, Because(code, (session.number, here.name)), (Rewrite(half),))
+def _known(here: DevicePlan, half: Half) -> Table:
+    """What is not for the rules: a packet of a session is rewritten as that one says, and what opens nothing stays as it is."""
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """Which session it is."""
+        assert facts.session is not None
+        inspected = facts.packet.protocol in here.tracked or facts.admitted
+        return Because("session.known" if inspected else "translation.undo", (facts.session.number, here.name)), None
+
+    return Table(
+        f"known {half}",
+        [
+            StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=("", "")),
+            StageRow("nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING})),), actions=PASS),
+        ],
+    )
 
 
 def destination(here: DevicePlan, port: str | None) -> Step | None:
     """Where packets go instead, by a rule of the arriving interface; or by their session, in both directions."""
     if port is None or not here.device.translate:
         return None
-    table = here.translations[Half.DESTINATION]
-
-    def decide(facts: Facts) -> Decision | None:
-        """The session's own rewriting first; then the rules, for what opens something."""
-        if facts.session is not None:
-            return _by_session(here, facts, Half.DESTINATION)
-        if facts.relation is not Relation.OPENING:
-            return None
-        row = table.first(facts)
-        return None if row is None else _by_rule(here, table, row)
-
-    return Step(Stage.TRANSLATE_DESTINATION, None, decide)
-
-
-def _by_rule(here: DevicePlan, table: Table, row: Row) -> Decision:
-    """The rewriting that a rule asks for."""
-    because = Because("translation", (row.id, here.name), row.mark, row.about)
-    return Decision(Did.REWRITTEN, because, row.actions, None, table.id, row.id)
+    return Step(Stage.TRANSLATE_DESTINATION, (), (_known(here, Half.DESTINATION), here.translations[Half.DESTINATION]))
 
 
 def source(here: DevicePlan, port: str | None) -> Step | None:
     """What sources become as they leave; or by their session. A device does not translate its own addresses."""
     if not here.device.translate:
         return None
+    own = [StageRow("own", (Condition("from", (("source", here.own_spans),)),), actions=PASS)] if port is None else []
     table = here.translations[Half.SOURCE]
-    wanted = _leaving_families(here.device.translate, here)
+    asks = (_known(here, Half.SOURCE), *([Table("own", own)] if own else []), table, _untranslated(here, table))
+    return Step(Stage.TRANSLATE_SOURCE, (), asks)
 
-    def decide(facts: Facts) -> Decision | None:
-        """The session's own rewriting first; then the rules, for what opens something."""
-        if facts.session is not None:
-            return _by_session(here, facts, Half.SOURCE)
-        own = facts.arriving is None and facts.packet.source in here.own
-        if facts.relation is not Relation.OPENING or own:
-            return None
-        row = table.first(facts)
-        if row is not None:
-            return _by_rule(here, table, row)
-        if (facts.leaving, facts.packet.source.family) in wanted:
-            return _unmatched(here, table, facts)
-        return _same_outside(here, facts)
 
-    return Step(Stage.TRANSLATE_SOURCE, None, decide)
+def _untranslated(here: DevicePlan, table: Table) -> Table:
+    """What becomes of a packet that no source rule matched: where one was expected, and where it would leave as another's."""
+
+    def unmatched(facts: Facts) -> tuple[Because, Because | None]:
+        """The setting, with the rule that it missed by one condition."""
+        near = table.near(facts, 1)
+        values = (near[0].row.id, near[0].row.mark, near[0].misses) if near and len(near[0].misses) == 1 else ("", None, ())
+        return setting(here.settings, "unmatched-translation"), Because("note.untranslated", values)
+
+    drops = here.settings.drops_untranslated
+    actions: tuple[Action, ...] = (Stop(Fate.DROPPED, "nat.none"),) if drops else PASS
+    rows = []
+    for family in (4, 6):
+        ports = {port for port, of in _leaving_families(here.device.translate, here) if of == family}
+        if ports:
+            meant = one_of("leaving", *ports), Condition("family", (("source", (_FAMILY[family],)),), (str(family),))
+            did = Did.DROPPED if drops else Did.KEPT
+            rows.append(StageRow(f"unmatched {family}", meant, actions=actions, did=did, tell=unmatched, cites=(table.id, "")))
+    # RFC 5382 REQ-1 and RFC 4787 REQ-1 say which mappings may be shared; an outer flow never may, since its answers would
+    # have two places to go to. So of two flows whose destinations became one the second gets another port.
+    because = setting(here.settings, "mapping")
+    rows.append(StageRow("clash", (one_of("clashes", True),), actions=(Allocate(keeps=True),), because=because, cites=("", "")))
+    return Table("untranslated", rows)
 
 
 def _leaving_families(rules: Sequence[Translate], here: DevicePlan) -> set[tuple[str | None, int]]:
@@ -123,26 +127,3 @@ def _leaving_families(rules: Sequence[Translate], here: DevicePlan) -> set[tuple
             names = entry.leaving or tuple(here.device.interfaces)
             out |= {(port, entry.family) for name in names for port in here.reader.ports.get(name, (name,))}
     return out
-
-
-def _unmatched(here: DevicePlan, table: Table, facts: Facts) -> Decision:
-    """No rule matched where rules exist: pass untranslated or drop, as the device's setting says."""
-    near = table.near(facts, 1)
-    values = (near[0].row.id, near[0].row.mark, near[0].misses) if near and len(near[0].misses) == 1 else ("", None, ())
-    note = Because("note.untranslated", values)
-    because = setting(here.settings, "unmatched-translation")
-    if here.settings.drops_untranslated:
-        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "nat.none"),), note, table.id)
-    return Decision(Did.KEPT, because, PASS, note, table.id)
-
-
-def _same_outside(here: DevicePlan, facts: Facts) -> Decision | None:
-    """Two flows that would look alike outside, after their destinations were translated: the second gets another port.
-
-    RFC 5382 REQ-1 and RFC 4787 REQ-1 say which mappings may be shared; an outer flow never may, since its answers would
-    have two places to go to.
-    """
-    if facts.packet == facts.came or facts.memory is None or not facts.memory.taken(here.name, flow_of(facts.packet)):
-        return None
-    because = setting(here.settings, "mapping")
-    return Decision(Did.REWRITTEN, because, (Allocate(facts.packet.source),))
