@@ -7,6 +7,7 @@ documents' table are made from these values.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -78,6 +79,52 @@ def in_set(kind: SetKind, values: Any, value: Any) -> bool:
     if kind is SetKind.MASKED:
         return any(m.holds(value) for m in values)
     return not values.isdisjoint(value) if kind is SetKind.ANY_OF else value in values
+
+
+def test_of(conditions: Sequence[Condition]) -> Callable[[Facts], bool]:
+    """A function that is true when a packet meets all of some conditions, made for the fields that they ask about."""
+    # What costs least goes first: a name is one look-up, a number a few.
+    tests = [_test_of(c) for c in sorted(conditions, key=lambda c: FIELDS[c.parts[0][0]].kind is not SetKind.ONE_OF)]
+    if not tests:
+        return lambda facts: True
+    if len(tests) == 1:
+        return tests[0]
+    if len(tests) == 2:
+        one, other = tests
+        return lambda facts: one(facts) and other(facts)
+    return lambda facts: all(test(facts) for test in tests)
+
+
+def _test_of(condition: Condition) -> Callable[[Facts], bool]:
+    """The same of one condition."""
+    if len(condition.parts) > 1:
+        return condition.holds
+    ((name, values),) = condition.parts
+    field = FIELDS[name]
+    read = field.read
+    if field.kind is SetKind.ONE_OF:
+        if len(values) == 1:
+            (only,) = values
+            return lambda facts: bool(read(facts) == only)
+        return lambda facts: read(facts) in values
+    if field.kind is SetKind.INTERVALS:
+        if len(values) == 1:
+            first, last = values[0]
+            return lambda facts: bool(first <= read(facts) <= last)
+        return _in_runs(read, values)
+    return condition.holds
+
+
+def _in_runs(read: Callable[[Facts], int], runs: Spans) -> Callable[[Facts], bool]:
+    """Whether a number lies in one of several runs, which are sorted and apart."""
+    firsts, lasts = [first for first, _ in runs], [-2, *(last for _, last in runs)]
+
+    def holds(facts: Facts) -> bool:
+        """The last run that begins before the number is the one that may hold it."""
+        value = read(facts)
+        return bool(value <= lasts[bisect_right(firsts, value)])
+
+    return holds
 
 
 class Reader(NamedTuple):

@@ -28,7 +28,7 @@ from mossy_compass.plan.actions import (
     Stop,
 )
 from mossy_compass.plan.alike import Decided, Met, Term
-from mossy_compass.plan.conditions import Condition, members
+from mossy_compass.plan.conditions import Condition, members, test_of
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, SetKind
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -67,21 +67,31 @@ def consults(row: Row) -> tuple[Consult, ...]:
     return tuple(a for a in row.actions if isinstance(a, Consult))
 
 
-def decision_of(table: str, row: Row, facts: Facts) -> Decision:
-    """What a row comes to, with its reason.
+def outcome(table: str, row: Row) -> Callable[[Facts], Decision]:
+    """The function that says what a row comes to; where its words do not depend on the packet that is one value.
 
     Args:
         table: id of the table that it stands in.
         row: the row that decided.
-        facts: of the packet, for a row whose words depend on it.
 
     """
     actions = tuple(a for a in row.actions if not isinstance(a, Consult))
     if not isinstance(row, StageRow):
-        return Decision(called(actions), row.because or _SILENT, actions, None, table, row.id, row.log)
-    because, note = row.tell(facts) if row.tell is not None else (row.because or _SILENT, row.note)
+        plain = Decision(called(actions), row.because or _SILENT, actions, None, table, row.id, row.log)
+        return lambda facts: plain
     cited, number = row.cites or (table, row.id)
-    return Decision(row.did or called(actions), because, actions, note, cited, number, row.log)
+    made = Decision(row.did or called(actions), row.because or _SILENT, actions, row.note, cited, number, row.log)
+    tell = row.tell
+    if tell is None:
+        return lambda facts: made
+    did, log = made.did, made.logged
+
+    def told(facts: Facts) -> Decision:
+        """The same with its words."""
+        because, note = tell(facts)
+        return Decision(did, because, actions, note, cited, number, log)
+
+    return told
 
 
 def decider(table: Table, names_at: Names | None = None) -> Decide:
@@ -95,7 +105,7 @@ def decider(table: Table, names_at: Names | None = None) -> Decide:
     acting = _acting(table)
     if any(consults(r) for r in acting):
         return _in_turn(table.id, acting, names_at)
-    return _by_index(table)
+    return _few(table.id, acting) if len(acting) <= _FEW else _by_index(table)
 
 
 def _acting(table: Table) -> list[Row]:
@@ -103,21 +113,34 @@ def _acting(table: Table) -> list[Row]:
     return [r for r in table.rows if not r.disabled and r.verdict is not Verdict.NOTE]
 
 
+_FEW = 3
+"""So few rows are asked one by one: an index over their fields costs more than it saves."""
+
+
+def _few(table: str, rows: Sequence[Row]) -> Decide:
+    """For a handful of rows that decide by themselves."""
+    ready = [(test_of(r.conditions) if r.conditions else None, outcome(table, r)) for r in rows]
+    if len(ready) == 1 and ready[0][0] is None:
+        return ready[0][1]
+
+    def decide(facts: Facts) -> Decision | None:
+        """What the first row comes to that the packet meets."""
+        for test, decided in ready:
+            if test is None or test(facts):
+                return decided(facts)
+        return None
+
+    return decide
+
+
 def _by_index(table: Table) -> Decide:
     """For rows that decide by themselves: the table's own index finds the first."""
-    known: dict[int, Decision] = {}
+    known = {id(row): outcome(table.id, row) for row in table.rows}
 
     def decide(facts: Facts) -> Decision | None:
         """What the first row comes to that the packet meets."""
         row = table.first(facts)
-        if row is None:
-            return None
-        decision = known.get(id(row))
-        if decision is None:
-            decision = decision_of(table.id, row, facts)
-            if not isinstance(row, StageRow) or row.tell is None:
-                known[id(row)] = decision
-        return decision
+        return None if row is None else known[id(row)](facts)
 
     return decide
 
@@ -183,7 +206,7 @@ def _nothing(facts: Facts) -> Decision | None:
 class _Asking:
     """A row that asks lists, ready to be asked."""
 
-    __slots__ = ("_decisions", "_ends", "_lists", "_names_at", "_row", "_table", "conditions")
+    __slots__ = ("_decisions", "_ends", "_lists", "_names_at", "_own", "_row", "_table", "conditions", "met")
 
     def __init__(self, table: str, row: Row, names_at: Names | None, conditions: tuple[Condition, ...] | None = None) -> None:
         self._table, self._row, self._names_at = table, row, names_at
@@ -192,14 +215,12 @@ class _Asking:
         # Without an action of its own the row has said nothing once its lists are through.
         self._ends = len(self._lists) < len(row.actions)
         self._decisions: dict[tuple[int, str], Decision | None] = {}
+        self._own = outcome(table, row)
+        self.met = test_of(self.conditions)
 
     def without_first(self) -> _Asking:
         """The same row where its first condition is known to hold."""
         return _Asking(self._table, self._row, self._names_at, self.conditions[1:])
-
-    def met(self, facts: Facts) -> bool:
-        """Whether the packet meets the row's conditions."""
-        return all(c.holds(facts) for c in self.conditions)
 
     def decide(self, facts: Facts) -> Decision | None:
         """The first list whose rule decides; else the row's own action."""
@@ -210,7 +231,7 @@ class _Asking:
             decision = self._of(place, consult, row, facts)
             if decision is not None:
                 return self._with_notes(decision, row, facts)
-        return self._with_notes(decision_of(self._table, self._row, facts), None, facts) if self._ends else None
+        return self._with_notes(self._own(facts), None, facts) if self._ends else None
 
     def _of(self, place: int, consult: Consult, row: Row, facts: Facts) -> Decision | None:
         """What a rule of a list comes to here; None where it leaves the list."""
@@ -224,7 +245,7 @@ class _Asking:
                 because = row.because or Because("rule", (consult.table.name, row.id), row.mark, row.about)
                 found = Decision(called(actions), because, actions, None, consult.table.id, row.id, row.log)
             else:
-                found = decision_of(self._table, self._row, facts)._replace(actions=actions, did=called(actions))
+                found = self._own(facts)._replace(actions=actions, did=called(actions))
         self._decisions[key] = found
         return found
 

@@ -13,10 +13,10 @@ from typing import Protocol
 
 from mossy_compass.plan.actions import Decide, Decision
 from mossy_compass.plan.alike import Met, Term
-from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.conditions import Condition, test_of
 from mossy_compass.plan.decide import Names, alike, decider
 from mossy_compass.plan.facts import Facts, Relation
-from mossy_compass.plan.fields import FIELDS, SetKind
+from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.order import SPECS, Stage
 from mossy_compass.plan.table import Table
 
@@ -62,7 +62,7 @@ class Step:
     def __post_init__(self) -> None:
         made = tuple(decider(a, self.names_at) if isinstance(a, Table) else a.decide for a in self.asks)
         object.__setattr__(self, "made", made)
-        object.__setattr__(self, "about", guard(*self.when) if self.when else None)
+        object.__setattr__(self, "about", test_of(self.when) if self.when else None)
         object.__setattr__(self, "decide", made[0] if len(made) == 1 else _first_of(made))
 
     @property
@@ -117,14 +117,3 @@ NOT_ADMITTED = one_of("admitted", False)
 NOT_LET_IN = one_of("let-in", False)
 NO_WAY_YET = one_of("chosen", False)
 NOT_ANSWERING = one_of("relation", *(set(Relation) - {Relation.ANSWERING, Relation.RELATED}))
-
-
-def guard(*conditions: Condition) -> Callable[[Facts], bool]:
-    """A function that is true when all conditions hold; those about one field of names are asked first, for they cost least."""
-    named = [c for c in conditions if len(c.parts) == 1 and FIELDS[c.parts[0][0]].kind is SetKind.ONE_OF]
-    others = [c for c in conditions if c not in named]
-    pairs = [(FIELDS[c.parts[0][0]].read, c.parts[0][1]) for c in named]
-    if len(pairs) == 1 and not others:
-        read, wanted = pairs[0]
-        return lambda facts: read(facts) in wanted
-    return lambda facts: all(read(facts) in wanted for read, wanted in pairs) and all(c.holds(facts) for c in others)
