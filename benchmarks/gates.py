@@ -22,10 +22,11 @@ from mossy_compass.packet.address import Address, Span, parse_block
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import TCP, UDP, Service
 from mossy_compass.plan.conditions import Reader
-from mossy_compass.plan.exact import Space, effective, examine
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import list_table
+from mossy_compass.proof.exact import effective, examine
+from mossy_compass.proof.space import Space
 
 SIZES = (10, 100, 1000, 2000, 10_000)
 

@@ -20,7 +20,8 @@ ROUTING = MODEL | {"routing"}
 PLAN = ROUTING | {"plan"}
 STATE = PACKET | {"state", "plan"}
 WALK = PLAN | STATE | {"walk"}
-LAB = WALK | {"lab"}
+PROOF = PLAN | STATE | {"proof"}
+LAB = WALK | PROOF | {"lab"}
 OUTER = LAB
 ALLOWED: dict[str, set[str]] = {
     "packet": PACKET,
@@ -30,13 +31,14 @@ ALLOWED: dict[str, set[str]] = {
     "plan": PLAN,
     "state": STATE,
     "walk": WALK,
+    "proof": PROOF,
     "lab": LAB,
     "files": OUTER | {"files"},
     "exchange": OUTER | {"exchange"},
     "report": OUTER | {"report"},
     "cli": OUTER | {"files", "exchange", "report", "cli"},
 }
-CORE = ("packet", "headers", "model", "routing", "plan", "state", "walk", "lab")
+CORE = ("packet", "headers", "model", "routing", "plan", "state", "walk", "proof", "lab")
 EVERYWHERE = {"errors", "marks", "safe", "voice"}
 OF_PLAN_IN_STATE = {"facts", "actions"}
 BARRED_IN_CORE = {

@@ -7,7 +7,7 @@ import pytest
 import mossy_compass as mc
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk import walk
-from mossy_compass.walk.ask import Options
+from mossy_compass.walk.question import Options
 
 NET = """mossy-network: 1
 devices:

@@ -15,7 +15,7 @@ import mossy_compass as mc
 from mossy_compass.errors import InputError, NetworkFileError
 from mossy_compass.files.change import change
 from mossy_compass.files.edit import Editor, Patch, flow
-from mossy_compass.files.spans import pieces
+from mossy_compass.files.extents import pieces
 from tests.conftest import DATA
 from tests.effort import examples
 

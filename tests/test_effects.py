@@ -12,33 +12,33 @@ from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
+from mossy_compass.lab.differences import unlike
 from mossy_compass.lab.expect import every_flow
 from mossy_compass.lab.faults import KNOWN, apply
 from mossy_compass.lab.sweep import failures
-from mossy_compass.lab.unlike import unlike
 from mossy_compass.model.network import AccessList, Verdict
 from mossy_compass.packet.address import from_key
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan import ways as ways_module
 from mossy_compass.plan.actions import Consult, Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.decide import decider
-from mossy_compass.plan.effects import END, effects
-from mossy_compass.plan.effects import _difference as difference
-from mossy_compass.plan.effects import _Ground as Ground
-from mossy_compass.plan.effects import _turns as turns_between
-from mossy_compass.plan.exact import Space
 from mossy_compass.plan.facts import Facts, Relation
-from mossy_compass.plan.likely import Ends, Sides, everybody
-from mossy_compass.plan.stages.gates import every_place
+from mossy_compass.plan.places import every_place
 from mossy_compass.plan.stages.lists import FILTER, SILENT, Place, rows_at
 from mossy_compass.plan.table import Table, list_table
-from mossy_compass.plan.ways import ways
+from mossy_compass.proof import ways as ways_module
+from mossy_compass.proof.effects import END, effects
+from mossy_compass.proof.effects import _difference as difference
+from mossy_compass.proof.effects import _Ground as Ground
+from mossy_compass.proof.effects import _turns as turns_between
+from mossy_compass.proof.likely import Ends, Sides, everybody
+from mossy_compass.proof.space import Space
+from mossy_compass.proof.ways import ways
 from mossy_compass.report import changetext
 from mossy_compass.report.tables import lists as list_tables
 from mossy_compass.report.text import as_text
-from mossy_compass.walk.ask import Options
 from mossy_compass.walk.grid import Grid, cell_of, gathered
+from mossy_compass.walk.question import Options
 from mossy_compass.walk.trace import trace_one
 from tests.conftest import DATA
 from tests.effort import examples

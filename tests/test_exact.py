@@ -20,10 +20,11 @@ from mossy_compass.packet.address import Address, Span, parse_block
 from mossy_compass.packet.packet import Packet, later_fragment
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.conditions import Reader
-from mossy_compass.plan.exact import Space, Vocabulary, effective, examine
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
+from mossy_compass.proof.exact import effective, examine
+from mossy_compass.proof.space import Space, Vocabulary
 from tests.effort import examples
 from tests.test_rows import OWN, lists, packet, where
 

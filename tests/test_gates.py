@@ -12,8 +12,8 @@ from mossy_compass.files.hours import parse_moment
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.plan.builtin import BUILT_IN
 from mossy_compass.report.tables import lists as list_tables
-from mossy_compass.walk.ask import Options
 from mossy_compass.walk.evidence import Counters, counted, decided_by
+from mossy_compass.walk.question import Options
 
 BASE = """\
 mossy-network: 1
@@ -270,7 +270,7 @@ def test_filtering_that_is_off_is_told_where_it_would_have_mattered() -> None:
 
 def test_a_session_whose_application_became_known_is_gone() -> None:
     from mossy_compass.state.state import State
-    from mossy_compass.walk.ask import ask
+    from mossy_compass.walk.question import ask
     from mossy_compass.walk.trace import trace_question
 
     plan = build(LAN="arriving: one", ONE=VIDEO)

@@ -6,7 +6,7 @@ import pytest
 
 import mossy_compass as mc
 from mossy_compass.model.goals import CHECKS, Sort, goals
-from mossy_compass.plan.findings import findings
+from mossy_compass.proof.findings import findings
 
 TEXT = """\
 mossy-network: 1

@@ -19,8 +19,8 @@ from mossy_compass.lab.sweep import Case, failures, sweep
 from mossy_compass.plan.plan import Plan
 from mossy_compass.report.tables import of_device
 from mossy_compass.state.state import State
-from mossy_compass.walk.ask import Options
 from mossy_compass.walk.grid import questions_of
+from mossy_compass.walk.question import Options
 from mossy_compass.walk.trace import trace_one
 from tests.conftest import DATA
 from tests.effort import examples

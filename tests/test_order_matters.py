@@ -7,7 +7,7 @@ import pytest
 import mossy_compass as mc
 from mossy_compass.lab.faults import apply
 from mossy_compass.lab.lab import Flow, Lab
-from mossy_compass.walk.ask import Options
+from mossy_compass.walk.question import Options
 from tests.test_gates import build
 
 CASES: list[tuple[str, dict[str, str], str, str]] = [

@@ -13,7 +13,7 @@ import mossy_compass as mc
 from mossy_compass.packet.address import parse_prefix
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.ospf import Ospf
-from mossy_compass.routing.told import External
+from mossy_compass.routing.redistribution import External
 from tests.conftest import DATA
 from tests.effort import examples
 

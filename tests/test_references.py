@@ -11,10 +11,10 @@ import pytest
 import mossy_compass as mc
 from mossy_compass.files import schema
 from mossy_compass.files.edit import Editor
+from mossy_compass.files.extents import pieces
 from mossy_compass.files.keys import Kind, Part, parts_of, word_of
 from mossy_compass.files.references import OF_DEVICES, SECTIONS, Mention, Names, Thing, uses
 from mossy_compass.files.schema import NetworkIn
-from mossy_compass.files.spans import pieces
 from mossy_compass.files.tree import read_tree
 from mossy_compass.marks import Problems
 from tests.conftest import DATA

@@ -18,7 +18,7 @@ from mossy_compass.plan import table as table_module
 from mossy_compass.plan.conditions import CONDITIONS, STATES, Reader, in_set
 from mossy_compass.plan.facts import SOME_TIME, Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SetKind
-from mossy_compass.plan.first import divided, places
+from mossy_compass.plan.index import divided, places
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.report.words import miss_words

@@ -6,7 +6,7 @@ import pytest
 
 import mossy_compass as mc
 from mossy_compass.model.codes import FINDINGS, ROOTS, rank
-from mossy_compass.plan.findings import findings
+from mossy_compass.proof.findings import findings
 
 EDGE = """\
 mossy-network: 1

@@ -379,7 +379,7 @@ def test_choices_are_the_same_for_ever() -> None:
     """Pinned: a release that chose otherwise would move flows from one uplink to another."""
     from mossy_compass.model.network import name_hash as salt_of
     from mossy_compass.model.settings import Sharing
-    from mossy_compass.plan.share import share
+    from mossy_compass.plan.balance import share
 
     packets = [mc.Packet(6, mc.Address(4, 10), mc.Address(4, 20), port, 443) for port in range(50000, 50016)]
     six = [mc.Packet(17, mc.Address(6, 1 << 100), mc.Address(6, 2 << 100), port, 53) for port in range(50000, 50016)]
@@ -393,7 +393,7 @@ def test_choices_at_two_devices_in_a_row_are_independent() -> None:
 
     from mossy_compass.model.network import name_hash as salt_of
     from mossy_compass.model.settings import Sharing
-    from mossy_compass.plan.share import share
+    from mossy_compass.plan.balance import share
 
     for first, second in (("a", "b"), ("core-1", "core-2"), ("r1", "r2"), ("gate", "gate-2")):
         for varied in ("source_port", "source"):

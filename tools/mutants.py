@@ -55,21 +55,21 @@ MUTANTS = (
     ),
     Mutant(
         "two outside interfaces judged inbound instead of through",
-        "plan/stages/gates.py",
+        "plan/stages/crossings.py",
         "    if from_outside != to_outside:\n",
         '    if from_outside:\n        return "inbound"\n    if from_outside != to_outside:\n',
         ("test_order_matters", "test_bounds"),
     ),
     Mutant(
         "windows of time tried on five days only",
-        "plan/exact.py",
+        "proof/exact.py",
         "for day in range(7)",
         "for day in range(5)",
         ("test_order_matters", "test_bounds"),
     ),
     Mutant(
         "rest not reduced while looking for redundant rules",
-        "plan/exact.py",
+        "proof/exact.py",
         "rest = {other: held & ~mine for other, held in rest.items()}",
         "rest = dict(rest)",
         ("test_order_matters", "test_bounds"),
@@ -139,7 +139,7 @@ MUTANTS = (
     ),
     Mutant(
         "a rule that sends on leaves no trace of itself",
-        "walk/stay.py",
+        "walk/execute.py",
         "        facts.front = decision.row\n",
         "",
         ("test_order_matters", "test_bounds"),

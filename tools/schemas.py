@@ -12,7 +12,7 @@ from mossy_compass.files.change import ChangeIn
 from mossy_compass.files.drills import DrillIn
 from mossy_compass.files.schema import NetworkIn, settings_schema
 from mossy_compass.report.drillrecord import ReportDict
-from mossy_compass.walk.shapes import JourneyDict
+from mossy_compass.walk.journey_types import JourneyDict
 
 DATA = Path(__file__).resolve().parent.parent / "src" / "mossy_compass" / "data"
 

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from mossy_compass.errors import AddressError, InputError, MossyError, NetworkFileError, NotConverged, QuestionError
-    from mossy_compass.exchange.frames import frame
+    from mossy_compass.exchange.dataframes import frame
     from mossy_compass.files.builder import Builder
     from mossy_compass.files.drills import read_drill
     from mossy_compass.files.load import Reading, load, read_bytes, read_file
@@ -26,13 +26,13 @@ if TYPE_CHECKING:
     from mossy_compass.packet.address import Address, Prefix, parse_address, parse_prefix
     from mossy_compass.packet.packet import Packet
     from mossy_compass.plan.causes import CAUSES
-    from mossy_compass.plan.findings import findings
     from mossy_compass.plan.plan import Plan
     from mossy_compass.plan.reasons import Fate
-    from mossy_compass.walk.ask import ask
+    from mossy_compass.proof.findings import findings
     from mossy_compass.walk.grid import compare, grid
     from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom
     from mossy_compass.walk.many import every_path
+    from mossy_compass.walk.question import ask
     from mossy_compass.walk.trace import trace, trace_question
 
 __version__ = "0.1.0"
@@ -52,10 +52,10 @@ _HOMES = {
     "mossy_compass.plan.causes": ("CAUSES",),
     "mossy_compass.plan.reasons": ("Fate",),
     "mossy_compass.walk.journey": ("Hop", "Journey", "Leg", "Ruling", "Symptom"),
-    "mossy_compass.plan.findings": ("findings",),
-    "mossy_compass.walk.ask": ("ask",),
+    "mossy_compass.proof.findings": ("findings",),
+    "mossy_compass.walk.question": ("ask",),
     "mossy_compass.walk.grid": ("compare", "grid"),
-    "mossy_compass.exchange.frames": ("frame",),
+    "mossy_compass.exchange.dataframes": ("frame",),
     "mossy_compass.walk.many": ("every_path",),
     "mossy_compass.walk.trace": ("trace", "trace_question"),
 }

@@ -32,8 +32,8 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.walk.ask import Options
     from mossy_compass.walk.grid import Grid
+    from mossy_compass.walk.question import Options
 
 
 @click.command(context_settings=CONTEXT, short_help="Try a change: what it does to the file and to packets.")
@@ -88,8 +88,8 @@ def change(
     from mossy_compass.files.change import read_change
     from mossy_compass.files.load import plain_bytes, read_bytes
     from mossy_compass.files.tree import decode
-    from mossy_compass.plan.effects import effects
     from mossy_compass.plan.plan import Plan
+    from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext
 
     data = plain_bytes(file)

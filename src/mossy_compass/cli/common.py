@@ -25,8 +25,8 @@ if TYPE_CHECKING:
     from mossy_compass.model.network import Network
     from mossy_compass.packet.address import Address
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.walk.ask import Options
     from mossy_compass.walk.journey import Journey
+    from mossy_compass.walk.question import Options
 
 F = TypeVar("F", bound="Callable[..., Any]")
 EXIT_NOT = 1
@@ -85,7 +85,7 @@ def log_options(command: F) -> F:
 
 def moment_of(at: str | None, last_resort: bool) -> Options:
     """The wishes about a test that come of its moment."""
-    from mossy_compass.walk.ask import Options
+    from mossy_compass.walk.question import Options
 
     if at is None:
         return Options(last_resort=last_resort)
@@ -119,7 +119,7 @@ def _held(plan: Plan, word: str | None) -> Callable[[Address], bool] | None:
         return None
     from mossy_compass.errors import AddressError
     from mossy_compass.packet.address import in_spans, parse_block
-    from mossy_compass.walk.ask import addresses_of, unknown_target
+    from mossy_compass.walk.question import addresses_of, unknown_target
 
     try:
         spans = parse_block(word).spans

@@ -38,7 +38,7 @@ def _names(pick: Callable[[Network], Iterable[str]]) -> Complete:
 
 def _targets(network: Network) -> Iterable[str]:
     """Everything that a packet may be sent to by a name."""
-    from mossy_compass.walk.ask import ends
+    from mossy_compass.walk.question import ends
 
     return [*ends(network), *(n for d in network.devices.values() for n in d.records or {})]
 

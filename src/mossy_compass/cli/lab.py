@@ -33,8 +33,8 @@ if TYPE_CHECKING:
     from mossy_compass.lab.lab import Flow
     from mossy_compass.model.network import Network
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.walk.ask import Options
     from mossy_compass.walk.grid import Grid
+    from mossy_compass.walk.question import Options
 
 FLOW_OPTIONS = (
     click.option("--drill", metavar="DRILL", help="Test the flows of this drill; without it every host, target and service."),
@@ -142,9 +142,9 @@ def compare(
     Exit codes: 0 nothing ends differently, 1 something does, 2 wrong input.
     """
     from mossy_compass.exchange.csvtable import changes_csv
-    from mossy_compass.lab.unlike import unlike
-    from mossy_compass.plan.effects import effects
+    from mossy_compass.lab.differences import unlike
     from mossy_compass.plan.plan import Plan
+    from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext
     from mossy_compass.walk.grid import compare as compared
 

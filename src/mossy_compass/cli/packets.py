@@ -113,7 +113,7 @@ def trace(
                 flow, for every member of the service), 1 not, 2 wrong input.
     """
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.walk.ask import Options
+    from mossy_compass.walk.question import Options
     from mossy_compass.walk.trace import trace_each
 
     plan = Plan(read_network(file))

@@ -41,9 +41,9 @@ if TYPE_CHECKING:
 
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report.tables import Rows
-    from mossy_compass.walk.ask import Options
     from mossy_compass.walk.grid import Changes, Grid
     from mossy_compass.walk.journey import Journey
+    from mossy_compass.walk.question import Options
 
 PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")
 

@@ -14,9 +14,9 @@ from typing import Any, NamedTuple
 
 from mossy_compass.errors import InputError, NetworkFileError
 from mossy_compass.files.edit import Editor, Patch, Written, flow, plain
+from mossy_compass.files.extents import Piece, pieces
 from mossy_compass.files.keys import Core, Kind, Part, key, listed, of, one_of, words
 from mossy_compass.files.load import Reading, plain_bytes, read_bytes
-from mossy_compass.files.spans import Piece, pieces
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
 from mossy_compass.marks import Mark, Problem, Problems, Severity

@@ -12,11 +12,11 @@ from collections.abc import Iterable, Iterator, Mapping
 from mossy_compass.errors import AddressError
 from mossy_compass.files import ports
 from mossy_compass.files.context import Context, Path
-from mossy_compass.files.gates import gates
 from mossy_compass.files.names import service
 from mossy_compass.files.processes import ospf, rip
 from mossy_compass.files.schema import DeviceIn, RouteIn
 from mossy_compass.files.steering import policy_routes, translations
+from mossy_compass.files.zones import gates
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Device, FarHost, Interface, Kind, LeasePool, RouteAction, Serves, StaticRoute
 from mossy_compass.model.settings import SETTINGS, settings_of

@@ -28,8 +28,8 @@ from mossy_compass.model.network import Network
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL
 from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.reasons import Fate
-from mossy_compass.walk.ask import Options, services_of
 from mossy_compass.walk.journey import Symptom
+from mossy_compass.walk.question import Options, services_of
 
 NAME = words(200, 1)
 TEXT = words(1000)

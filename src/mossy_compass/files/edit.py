@@ -17,8 +17,8 @@ from typing import Any, NamedTuple
 import yaml
 
 from mossy_compass.errors import InputError
+from mossy_compass.files.extents import Piece, pieces
 from mossy_compass.files.references import OF_DEVICES, SECTIONS, Mention, Names, Thing, renamed
-from mossy_compass.files.spans import Piece, pieces
 from mossy_compass.marks import hint
 
 _CARRIERS = ("rules", "members", "lists")

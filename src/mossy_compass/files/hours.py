@@ -16,7 +16,7 @@ from mossy_compass.files.context import Context
 from mossy_compass.files.schema import HoursIn
 from mossy_compass.marks import hint
 from mossy_compass.model.gates import DAYS, Hours, Wall
-from mossy_compass.walk.ask import Instant, instant
+from mossy_compass.walk.question import Instant, instant
 
 
 @dataclass(frozen=True)

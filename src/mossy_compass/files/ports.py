@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from mossy_compass.files.context import Context
-from mossy_compass.files.gates import known_lists
 from mossy_compass.files.schema import DeviceIn, InterfaceIn
+from mossy_compass.files.zones import known_lists
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Device, Interface, Link, OspfPort, PortState, Segment

@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from mossy_compass.files.context import Context
 from mossy_compass.files.devices import device
-from mossy_compass.files.gates import application
 from mossy_compass.files.hours import hours
 from mossy_compass.files.names import BUILT_IN_GROUPS, group, services
 from mossy_compass.files.ports import segments
 from mossy_compass.files.rules import access_list
+from mossy_compass.files.zones import application
 from mossy_compass.model.network import Network, ServiceGroup
 from mossy_compass.packet.service import BUILT_IN_SERVICES
 

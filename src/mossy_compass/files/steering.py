@@ -10,10 +10,10 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Sequence
 
 from mossy_compass.files.context import Context, Path
-from mossy_compass.files.gates import known_lists, port_words
 from mossy_compass.files.names import services, term, term_list
 from mossy_compass.files.rules import conditions
 from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
+from mossy_compass.files.zones import known_lists, port_words
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Candidate, PolicyRoute, Term, Translate
 from mossy_compass.packet.address import V6_BASE, Address, from_key

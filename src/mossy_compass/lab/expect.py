@@ -19,10 +19,10 @@ from mossy_compass.marks import NOWHERE, Mark, hint
 from mossy_compass.model.network import Interface, Network, Term, name_hash
 from mossy_compass.packet.address import Address, parse_block
 from mossy_compass.plan.reasons import Fate
-from mossy_compass.walk.ask import Options, addresses_of, members_of
 from mossy_compass.walk.grid import questions_of, services_at
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.many import MOST_PATHS, paths
+from mossy_compass.walk.question import Options, addresses_of, members_of
 
 MOST_FLOWS = 20_000
 """So many flows may come of one expectation; more are asked for with ``sample``."""

@@ -11,17 +11,17 @@ from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
+from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
-from mossy_compass.lab.touch import Touched, Touching, certain
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
-from mossy_compass.walk.ask import Options
 from mossy_compass.walk.evidence import Counters
 from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathered
 from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.question import Options
 from mossy_compass.walk.trace import trace_one
 
 FIRST_SENT_PORT = 40_000

@@ -12,9 +12,9 @@ from itertools import combinations
 from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged, QuestionError
+from mossy_compass.lab.dependencies import ALL, Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply
 from mossy_compass.lab.lab import Flow
-from mossy_compass.lab.touch import ALL, Touched, Touching, certain
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.walk.grid import Cell, cell_of, differences

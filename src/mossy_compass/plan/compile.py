@@ -9,7 +9,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from mossy_compass.plan.order import Stage
-from mossy_compass.plan.stages import arrive, gates, lists, own, routes, sessions, translate
+from mossy_compass.plan.stages import arrive, crossings, lists, own, routes, sessions, translate
 from mossy_compass.plan.stages.step import Step
 
 if TYPE_CHECKING:
@@ -21,15 +21,15 @@ COMPILERS: dict[Stage, Callable[[DevicePlan, str | None], Step | None]] = {
     Stage.INSPECTION: sessions.inspection,
     Stage.ARRIVING_LIST: lists.arriving,
     Stage.TRANSLATE_DESTINATION: translate.destination,
-    Stage.FRONT_LIST: gates.front,
-    Stage.FROM_SELF: gates.from_self,
-    Stage.TO_SELF_LIST: gates.to_self,
+    Stage.FRONT_LIST: crossings.front,
+    Stage.FROM_SELF: crossings.from_self,
+    Stage.TO_SELF_LIST: crossings.to_self,
     Stage.TO_SELF: own.to_self,
     Stage.FORWARDING: arrive.forwarding,
     Stage.POLICY_ROUTE: routes.policy,
     Stage.ROUTE: routes.route,
     Stage.TTL: arrive.time_to_live,
-    Stage.CROSSING: gates.crossing,
+    Stage.CROSSING: crossings.crossing,
     Stage.LEAVING_LIST: lists.leaving,
     Stage.TRANSLATE_SOURCE: translate.source,
     Stage.SEND: routes.send,

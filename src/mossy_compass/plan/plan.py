@@ -24,8 +24,8 @@ from mossy_compass.plan.compile import steps
 from mossy_compass.plan.conditions import Miss, Reader
 from mossy_compass.plan.facts import Asked, Facts, facts_of
 from mossy_compass.plan.order import Stage, orders
+from mossy_compass.plan.places import places_of
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.gates import places_of
 from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.stages.step import LookUp, Step
 from mossy_compass.plan.stages.translate import rules_table

@@ -10,7 +10,7 @@ from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import AccessList, Verdict
 from mossy_compass.plan.conditions import Miss, Reader, conditions_of
 from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.first import first_of
+from mossy_compass.plan.index import first_of
 from mossy_compass.plan.rows import Mask, Row, columns
 
 

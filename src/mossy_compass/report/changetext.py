@@ -10,11 +10,11 @@ from typing import Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from mossy_compass.lab.unlike import Unlike
-from mossy_compass.plan.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
+from mossy_compass.lab.differences import Unlike
 from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.findings import example
-from mossy_compass.plan.ways import MAIN, MOST_ROUTES, WayEffect, Ways
+from mossy_compass.proof.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
+from mossy_compass.proof.findings import example
+from mossy_compass.proof.ways import MAIN, MOST_ROUTES, WayEffect, Ways
 from mossy_compass.report.text import table
 from mossy_compass.routing.table import Route
 from mossy_compass.walk.grid import Cell, Changes, cell_dict, differences

@@ -9,7 +9,7 @@ from typing_extensions import TypedDict
 from mossy_compass.lab.drill import Report, Result
 from mossy_compass.lab.expect import Outcome
 from mossy_compass.report.sentences import headline
-from mossy_compass.walk.shapes import JourneyDict
+from mossy_compass.walk.journey_types import JourneyDict
 
 FORMAT = 1
 

@@ -18,7 +18,7 @@ from mossy_compass.report.words import spoken
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
 if TYPE_CHECKING:
-    from mossy_compass.walk.shapes import BecauseDict, HopDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
+    from mossy_compass.walk.journey_types import BecauseDict, HopDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
 
 FORMAT = 1
 

@@ -17,9 +17,9 @@ from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import protocol_name
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.order import SPECS
+from mossy_compass.plan.places import Standing, Where, every_place, places_of
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.plan.reasons import Did
-from mossy_compass.plan.stages.gates import Standing, Where, every_place, places_of
 from mossy_compass.plan.stages.lists import Otherwise, Place
 from mossy_compass.plan.stages.translate import as_rule
 from mossy_compass.plan.table import Table

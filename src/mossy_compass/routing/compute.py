@@ -16,8 +16,8 @@ from mossy_compass.model.network import Device, Network, OspfProcess, RipProcess
 from mossy_compass.packet.address import Prefix
 from mossy_compass.routing import leases, local
 from mossy_compass.routing.domains import Domains, Port
+from mossy_compass.routing.redistribution import Announced, External
 from mossy_compass.routing.table import Route, RouteTable
-from mossy_compass.routing.told import Announced, External
 
 if TYPE_CHECKING:
     from mossy_compass.routing.ospf import Ospf

@@ -16,9 +16,9 @@ from typing import TYPE_CHECKING, NamedTuple
 from mossy_compass.model.network import Interface, Network
 from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domains, Port
+from mossy_compass.routing.redistribution import External
 from mossy_compass.routing.spf import Graph, Link, least
 from mossy_compass.routing.table import Bulk, Hop, PrefixIndex, Route, RouteTable
-from mossy_compass.routing.told import External
 
 if TYPE_CHECKING:
     import numpy as np

@@ -13,9 +13,9 @@ from collections.abc import Iterable, Iterator
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Prefix
 from mossy_compass.routing.domains import Domains, Port
+from mossy_compass.routing.redistribution import Announced
 from mossy_compass.routing.spf import Graph, Link, least
 from mossy_compass.routing.table import Hop, Route
-from mossy_compass.routing.told import Announced
 
 INFINITY = 16
 """RFC 2453 section 3.6: a metric of 16 means that there is no way."""

@@ -13,10 +13,10 @@ from typing import NamedTuple
 from mossy_compass.model.check import standing_lists
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.places import places_of
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.gates import places_of
 from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.table import Table
 from mossy_compass.walk.journey import Journey, Leg

@@ -18,8 +18,8 @@ from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.voice import voice
-from mossy_compass.walk.ask import Options, members_of
 from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.question import Options, members_of
 from mossy_compass.walk.trace import trace_one
 
 FORMAT = 1

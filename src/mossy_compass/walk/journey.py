@@ -17,7 +17,7 @@ from mossy_compass.voice import voice
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.walk.shapes import JourneyDict
+    from mossy_compass.walk.journey_types import JourneyDict
 
 
 class Symptom(StrEnum):

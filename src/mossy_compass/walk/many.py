@@ -14,12 +14,12 @@ from typing import Any
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.share import Choose
 from mossy_compass.routing.table import Hop
 from mossy_compass.state.state import State
-from mossy_compass.walk.ask import Options, members_of
 from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.question import Options, members_of
 from mossy_compass.walk.trace import trace, trace_one
 
 MOST_PATHS = 256

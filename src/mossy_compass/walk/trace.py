@@ -14,12 +14,23 @@ from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, Packet
+from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
-from mossy_compass.plan.share import Choose
 from mossy_compass.state.state import State
-from mossy_compass.walk.ask import Dated, Instant, Options, Question, Stuck, addresses_of, ask, check_target, members_of, unleased
 from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Symptom, Way
+from mossy_compass.walk.question import (
+    Dated,
+    Instant,
+    Options,
+    Question,
+    Stuck,
+    addresses_of,
+    ask,
+    check_target,
+    members_of,
+    unleased,
+)
 from mossy_compass.walk.verdict import journey_of
 from mossy_compass.walk.walk import Emission, follow, walk
 

@@ -25,8 +25,8 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
-from mossy_compass.walk.ask import Question
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom, Way
+from mossy_compass.walk.question import Question
 
 ARRIVED = ("service.silent", "answer.unasked", "echo.ignored")
 """Causes of packets that got there all the same."""

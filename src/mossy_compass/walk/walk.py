@@ -11,14 +11,14 @@ from typing import Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Reply
+from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import SOME_TIME, Moment
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.replies import reply_to
-from mossy_compass.plan.share import Choose
 from mossy_compass.state.state import State
+from mossy_compass.walk.execute import End, Stay
 from mossy_compass.walk.journey import Hop, Leg, Way
-from mossy_compass.walk.stay import End, Stay
 
 MOST_LEGS = 32
 """So many packets are followed of one. Replies about replies are barred, so no network of today comes to this; one that

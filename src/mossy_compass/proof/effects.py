@@ -16,16 +16,17 @@ from mossy_compass.headers.sets import Set, bounded
 from mossy_compass.model.network import Device, Network, Verdict
 from mossy_compass.plan.actions import Listed, Stop
 from mossy_compass.plan.conditions import Reader
-from mossy_compass.plan.exact import Space, Vocabulary, effective
 from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.likely import Ends, Sides, anywhere
+from mossy_compass.plan.places import Standing, every_place, sides
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.gates import Standing, every_place, sides
 from mossy_compass.plan.stages.lists import Place
 from mossy_compass.plan.table import Table, list_table
-from mossy_compass.plan.ways import Ways, ways
+from mossy_compass.proof.exact import effective
+from mossy_compass.proof.likely import Ends, Sides, anywhere
+from mossy_compass.proof.space import Space, Vocabulary
+from mossy_compass.proof.ways import Ways, ways
 
 END = "end-of-list"
 

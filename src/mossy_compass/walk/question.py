@@ -18,11 +18,11 @@ from mossy_compass.model.network import Device, FarHost, Network, link_locals
 from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, echo_request, later_fragment
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, WITH_PORTS, Service, parse_service
+from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import SOME_TIME, Moment
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.replies import own_source
-from mossy_compass.plan.share import Choose
 
 LARGEST = 65535
 FIRST_MOMENT, LAST_MOMENT = 0, 7_258_118_399

@@ -12,10 +12,10 @@ from mossy_compass.model.network import AccessList, Rule, Term, Verdict
 from mossy_compass.packet.address import V6_BASE, Address, Span, Spans, parse_block
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import Service
-from mossy_compass.plan import first as index
+from mossy_compass.plan import index
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.first import divided, first_of, places
+from mossy_compass.plan.index import divided, first_of, places
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import list_table
 

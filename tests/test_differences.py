@@ -8,7 +8,7 @@ import json
 import pytest
 
 import mossy_compass as mc
-from mossy_compass.lab.unlike import WORDS_ONLY, key_of, unlike
+from mossy_compass.lab.differences import WORDS_ONLY, key_of, unlike
 from mossy_compass.model import gates as gates_module
 from mossy_compass.model import network as network_module
 from tests.conftest import DATA

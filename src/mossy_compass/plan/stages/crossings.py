@@ -5,10 +5,8 @@ All of them are a ``Place`` with lists, and differ in which lists stand there an
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterator, Sequence
-from enum import StrEnum
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.gates import Crossing, Offer
@@ -23,7 +21,7 @@ from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import Row, StageRow
-from mossy_compass.plan.stages.lists import FILTER, LOGGED_DEFAULT, SILENT, Otherwise, Place, end_of, lists_of, place_at, rows_at
+from mossy_compass.plan.stages.lists import FILTER, LOGGED_DEFAULT, SILENT, Otherwise, Place, end_of, lists_of, rows_at
 from mossy_compass.plan.stages.step import NOT_ADMITTED, NOT_LET_IN, Step, one_of
 from mossy_compass.plan.table import Table
 
@@ -244,94 +242,3 @@ def front(here: DevicePlan, port: str | None) -> Step | None:
         return None
     rows = (r for rule in rules for r in rows_at(front_place(here, rule), one_of("front", rule.id)))
     return Step(Stage.FRONT_LIST, (NOT_ADMITTED,), (Table("front list", rows),), here.names_at)
-
-
-def places_of(here: DevicePlan) -> Sequence[tuple[str, Table]]:
-    """Further tables of a device that rulings may cite by their id: offers and built-in rules."""
-    offers = [t for p in here.device.interfaces if (t := offers_table(here, p)) is not None]
-    return [(t.id, t) for t in (*offers, built_in_table(here, TO_SELF), built_in_table(here, FROM_SELF))]
-
-
-class Where(StrEnum):
-    """Kinds of places."""
-
-    ARRIVING = "arriving"
-    PROFILE = "profile"
-    LEAVING = "leaving"
-    CROSSING = "crossing"
-    TO_SELF = "to-self"
-    FROM_SELF = "from-self"
-    FRONT = "front"
-
-
-class Standing(NamedTuple):
-    """A place of a device.
-
-    Attributes:
-        where: its kind.
-        words: what people call it; pairs of interfaces by their zones.
-        place: the lists there.
-        came, goes: the interfaces that packets come by, and go out of; empty where any.
-        meets: what is true of every packet that comes to it.
-        name: of the profile or front.
-
-    """
-
-    where: Where
-    words: str
-    place: Place
-    came: tuple[str, ...] = ()
-    goes: tuple[str, ...] = ()
-    meets: tuple[Condition, ...] = ()
-    name: str = ""
-
-    @property
-    def key(self) -> tuple[object, ...]:
-        """What tells it from every other place of the device, whatever zones are called."""
-        return self.where, self.came, self.goes, self.name
-
-
-def every_place(here: DevicePlan) -> Iterator[Standing]:
-    """Every place of a device where lists may stand: interfaces, crossings, the device itself, fronts."""
-    # Nothing arrives or leaves by a loopback: its address is met by way of another interface.
-    ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
-    for port in ports:
-        place, came, left = place_at(here, port, "arriving"), (_by("arriving", port),), (_by("leaving", port),)
-        yield Standing(Where.ARRIVING, f"{port} arriving", place, (port,), (), came)
-        for variant in place.variants:
-            own, words = Place(variant.consults, variant.otherwise), f"{port} arriving, profile {variant.name}"
-            yield Standing(Where.PROFILE, words, own, (port,), (), came, variant.name)
-        yield Standing(Where.LEAVING, f"{port} leaving", place_at(here, port, "leaving"), (), (port,), left)
-    for port, into in itertools.permutations(ports, 2):
-        both = (_by("arriving", port), _by("leaving", into))
-        yield Standing(Where.CROSSING, pair_words(here, port, into), crossing_place(here, port, into), (port,), (into,), both)
-    for port in ports:
-        to_own = (_by("arriving", port), Condition("to", (("destination", here.own_spans),)))
-        yield Standing(Where.TO_SELF, f"{port} to itself", to_self_place(here, port), (port,), (), to_own)
-    from_own = (Condition("from", (("source", here.own_spans),)),)
-    yield Standing(Where.FROM_SELF, "of itself", from_self_place(here), (), (), from_own)
-    for rule in here.device.translate:
-        if lists_of(here, rule.lists):
-            yield Standing(Where.FRONT, f"front {rule.id}", front_place(here, rule), name=rule.id)
-
-
-def sides(here: DevicePlan, where: str, way: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """The interfaces that packets come by, and go out of, where a list is attached; empty where any.
-
-    Args:
-        here: the device.
-        where, way: as ``standing_lists`` tells them.
-
-    """
-    if way in ("arriving", "leaving"):
-        return ((where,), ()) if way == "arriving" else ((), (where,))
-    crossing = next((c for c in here.device.gates.crossings if way == "crossing" and c.words == where), None)
-    if crossing is None:
-        return (), ()
-    known = here.reader.ports
-    return tuple(known.get(crossing.origin, ())), tuple(known.get(crossing.into, ()))
-
-
-def _by(field: str, port: str) -> Condition:
-    """That a packet comes or goes by an interface."""
-    return Condition(field, ((field, frozenset((port,))),))

@@ -33,10 +33,10 @@ from mossy_compass.plan.actions import (
     Steer,
     Stop,
 )
+from mossy_compass.plan.balance import Choose, choice
 from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation
 from mossy_compass.plan.plan import DevicePlan
 from mossy_compass.plan.reasons import Because, Did, Fate
-from mossy_compass.plan.share import Choose, choice
 from mossy_compass.plan.stages.routes import DISCARDED, steered
 from mossy_compass.routing.table import Hop
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source

@@ -18,14 +18,15 @@ from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, from_key, in_spans
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
 from mossy_compass.plan.conditions import Reader, in_set
-from mossy_compass.plan.exact import Exact, Overlap, Shadow, Vocabulary, examine
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, service_span
-from mossy_compass.plan.likely import Sides, anywhere
+from mossy_compass.plan.places import sides
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.gates import sides
 from mossy_compass.plan.table import Table, list_table
+from mossy_compass.proof.exact import Exact, Overlap, Shadow, examine
+from mossy_compass.proof.likely import Sides, anywhere
+from mossy_compass.proof.space import Vocabulary
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.findings import findings as routing_findings
 

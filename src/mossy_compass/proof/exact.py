@@ -1,0 +1,288 @@
+"""What follows for a list from the exact sets of its rows: which rules never decide, could go, or cross one another."""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+from mossy_compass.errors import TooLarge
+from mossy_compass.headers.sets import Set, bounded
+from mossy_compass.model.network import Verdict
+from mossy_compass.packet.address import Spans
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.rows import Row, runs
+from mossy_compass.proof.likely import Ends
+from mossy_compass.proof.space import Space, Vocabulary
+
+
+class Shadow(NamedTuple):
+    """A rule that can never decide, since rules above it take every packet that it is about.
+
+    Attributes:
+        row: the rule.
+        by: the rules that take its packets; one, if one alone takes them all.
+        but_for: the rules of which one alone stands in its way: without it the rule would be reached.
+        witness: a packet that it is about.
+
+    """
+
+    row: Row
+    by: tuple[Row, ...]
+    but_for: tuple[Row, ...]
+    witness: Facts | None
+
+
+class Overlap(NamedTuple):
+    """A rule that a rule above it with the opposite verdict takes some packets from, and not all.
+
+    Attributes:
+        row: the lower rule.
+        above: the upper ones.
+        witnesses: for each, a packet that both are about.
+        more: further rules above that are not named.
+
+    """
+
+    row: Row
+    above: tuple[Row, ...]
+    witnesses: tuple[Facts, ...]
+    more: int
+
+
+class Exact(NamedTuple):
+    """What exact sets say of a list.
+
+    Attributes:
+        never: rules that no packet meets at all.
+        shadowed: rules that never decide.
+        redundant: rules that could go without any packet's fate changing; each for itself. With a packet, but for the last
+            of very many.
+        overlaps: rules with the opposite verdict that share packets, where neither is an exception of the other.
+
+    """
+
+    never: tuple[Row, ...]
+    shadowed: tuple[Shadow, ...]
+    redundant: tuple[tuple[Row, Facts | None], ...]
+    overlaps: tuple[Overlap, ...]
+
+
+Outcome = tuple[Verdict, str]
+"""What a rule comes to for the packet: its verdict, and what a reject answers."""
+MOST_NAMED = 10
+MOST_EXPLAINED = 50
+"""So many shadowed and redundant rules of a list are explained by an example; the rest are only told of."""
+
+
+def effective(space: Space, rows: Sequence[Row], meant: Sequence[Set] = ()) -> list[Set]:
+    """The packets that each row decides: what it is about, without what the rows above take. Notes take nothing.
+
+    Args:
+        space: of the rows.
+        rows: in their order.
+        meant: what each row is about, where that is known already.
+
+    """
+    seen = space.possible & ~space.possible
+    out = []
+    for row, mine in zip(rows, meant or map(space.of_row, rows), strict=True):
+        if row.disabled or row.verdict is Verdict.NOTE:
+            out.append(mine & ~mine)
+            continue
+        out.append(mine & ~seen)
+        seen = seen | mine
+    return out
+
+
+def examine(
+    rows: Sequence[Row], end: Verdict = Verdict.DENY, vocabulary: Vocabulary | None = None, hosts: Ends | None = None
+) -> Exact:
+    """What exact sets say of the rows of a list, in their order.
+
+    Args:
+        rows: disabled ones are passed over.
+        end: what happens to packets that no rule decides.
+        vocabulary: windows and applications of the network.
+        hosts: addresses that examples prefer.
+
+    Raises:
+        TooLarge: the sets need more memory than is given to them.
+
+    """
+    try:
+        return _examine([r for r in rows if not r.disabled], end, vocabulary, hosts)
+    except BaseException as error:
+        if bounded(error):
+            raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
+        raise
+
+
+def _examine(rows: Sequence[Row], end: Verdict, vocabulary: Vocabulary | None, hosts: Ends | None) -> Exact:
+    """The same without the guard."""
+    space = Space(rows, vocabulary)
+    meant = [space.of_row(r) for r in rows]
+    listed = _Listed(space, rows, meant, effective(space, rows, meant), _Boxes(rows), hosts)
+    acting = [n for n, r in enumerate(rows) if r.verdict is not Verdict.NOTE]
+    never = [n for n in acting if not meant[n].satisfiable()]
+    shadowed = [n for n in acting if meant[n].satisfiable() and not listed.decided[n].satisfiable()]
+    return Exact(
+        tuple(rows[n] for n in never),
+        tuple(_shadow(listed, n) if k < MOST_EXPLAINED else Shadow(rows[n], (), (), None) for k, n in enumerate(shadowed)),
+        tuple(_redundant(listed, end)),
+        tuple(_overlaps(listed)),
+    )
+
+
+class _Boxes:
+    """Which rows may have packets in common, told by one field after another: what has nothing in common there is apart."""
+
+    def __init__(self, rows: Sequence[Row]) -> None:
+        self._columns = [_column(rows, name) for name in ("service", "source", "destination", "from-port")]
+
+    def meeting(self, number: int, among: int) -> list[int]:
+        """The rows of a mask that no field of runs tells apart from one row, in their order."""
+        found = among
+        for sets, starts, masks in self._columns:
+            if found and sets[number] is not None:
+                found &= _meeting(sets[number] or (), starts, masks)
+        return list(_numbers(found))
+
+
+class _Listed(NamedTuple):
+    """A list with all that is known of it.
+
+    Attributes:
+        space: of its rows.
+        rows: in their order, without the disabled ones.
+        meant: the packets that each is about.
+        decided: the packets that each decides.
+        boxes: which rows may have packets in common.
+        hosts: addresses that examples prefer.
+
+    """
+
+    space: Space
+    rows: Sequence[Row]
+    meant: Sequence[Set]
+    decided: Sequence[Set]
+    boxes: _Boxes
+    hosts: Ends | None
+
+    def of(self, *verdicts: Verdict) -> int:
+        """The rows with one of some verdicts, as a mask."""
+        return sum(1 << n for n, r in enumerate(self.rows) if r.verdict in verdicts)
+
+
+def _without(left: Set, taken: Iterable[Set]) -> Set:
+    """What is left of a set when others are taken away; it ends as soon as nothing is."""
+    for other in taken:
+        if not left.satisfiable():
+            break
+        left = left & ~other
+    return left
+
+
+def _shadow(listed: _Listed, number: int) -> Shadow:
+    """Which rules stand in the way of one, and whether one alone does."""
+    space, rows, meant, decided, boxes, hosts = listed
+    mine = meant[number]
+    # Most rows of a long list have nothing in common with this one, and a look at their boxes is cheaper than at their sets.
+    above = [n for n in boxes.meeting(number, (1 << number) - 1) if rows[n].verdict is not Verdict.NOTE]
+    takers = [n for n in above if (mine & decided[n]).satisfiable()]
+    alone = next((n for n in takers if not (mine & ~meant[n]).satisfiable()), None)
+    named = takers if len(takers) <= MOST_NAMED else []
+    but_for = [rows[t] for t in named if _without(mine & meant[t], [meant[n] for n in above if n != t]).satisfiable()]
+    by = (rows[alone],) if alone is not None else tuple(rows[n] for n in takers)
+    return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
+
+
+def _spared(decided: Set, apart: Iterable[Set]) -> bool:
+    """Whether a rule decides something, and none of it would meet another fate below."""
+    return decided.satisfiable() and not any((decided & other).satisfiable() for other in apart)
+
+
+def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | None]]:
+    """Rules whose packets would meet the same fate without them; from the last upwards, the rest's decisions are known.
+
+    A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
+    """
+    space, rows, meant, decided = listed[:4]
+    last: Outcome = (end, "")
+    # Of all outcomes together nothing is left over, so one of them needs no set of its own: the end's, which most packets meet.
+    rest: dict[Outcome, Set] = {}  # what the rows below come to; what none of them says comes to the end, and needs no set
+    nothing = space.possible & ~space.possible
+    found = []
+    for number in range(len(rows) - 1, -1, -1):
+        row, mine = rows[number], meant[number]
+        if row.verdict is None or row.verdict is Verdict.NOTE:
+            continue
+        outcome = (row.verdict, row.answer)
+        there_to_be_seen = bool(row.log) or not row.conditions
+        if not there_to_be_seen:
+            apart = rest.values() if outcome == last else (~rest.get(outcome, nothing),)
+            if _spared(decided[number], apart):
+                found.append(number)
+        rest = {other: held & ~mine for other, held in rest.items()}
+        if outcome != last:
+            rest[outcome] = rest.get(outcome, nothing) | mine
+    for count, number in enumerate(reversed(found)):
+        yield rows[number], space.witness(decided[number], listed.hosts) if count < MOST_EXPLAINED else None
+
+
+def _crossing(one: Set, other: Set) -> bool:
+    """Whether two sets share packets while each has packets of its own."""
+    return all(s.satisfiable() for s in (one & other, one & ~other, other & ~one))
+
+
+def _overlaps(listed: _Listed) -> Iterator[Overlap]:
+    """Pairs with the opposite verdict that share packets while each has packets of its own: seldom both are meant.
+
+    Pairs are found by boxes first: sets of one field that have nothing in common settle most of them.
+    """
+    space, rows, meant = listed[:3]
+    lets, stops = listed.of(Verdict.PERMIT), listed.of(Verdict.DENY, Verdict.REJECT)
+    for number, mine in enumerate(meant):
+        opposite = stops if lets >> number & 1 else lets if stops >> number & 1 else 0
+        above: list[Row] = []
+        witnesses: list[Facts] = []
+        more = 0
+        for n in listed.boxes.meeting(number, opposite & (1 << number) - 1):
+            shared = mine & meant[n]
+            if not _crossing(mine, meant[n]):
+                continue
+            if len(above) == MOST_NAMED:
+                more += 1
+                continue
+            example = space.witness(shared, listed.hosts)
+            if example is not None:
+                above.append(rows[n])
+                witnesses.append(example)
+        if above:
+            yield Overlap(rows[number], tuple(above), tuple(witnesses), more)
+
+
+def _numbers(mask: int) -> Iterator[int]:
+    """The places of a mask's bits, from the lowest."""
+    while mask:
+        lowest = mask & -mask
+        yield lowest.bit_length() - 1
+        mask ^= lowest
+
+
+def _column(rows: Sequence[Row], name: str) -> tuple[list[Spans | None], list[int], list[int]]:
+    """The runs that each row wants of a field, and the rows that hold from each place of it on."""
+    sets: list[Spans | None] = []
+    for row in rows:
+        held = next((c.parts[0][1] for c in row.conditions if c.fields == (name,)), None)
+        sets.append(held)
+    return (sets, *runs(sets))
+
+
+def _meeting(spans: Spans, starts: list[int], masks: list[int]) -> int:
+    """The rows whose set of a field has something in common with these runs."""
+    found = 0
+    for first, last in spans:
+        for place in range(bisect_right(starts, first) - 1, bisect_right(starts, last)):
+            found |= masks[place]
+    return found
