@@ -23,6 +23,7 @@ from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
+from mossy_compass.proof import space as space_module
 from mossy_compass.proof.exact import effective, examine
 from mossy_compass.proof.space import Space, Vocabulary
 from tests.effort import examples
@@ -300,7 +301,7 @@ def test_awkward_masks_are_told_apart_exactly() -> None:
     assert not examine(rows(rule("10", sources=narrow), rule("20", Verdict.PERMIT, sources=wide))).shadowed
 
 
-def test_too_large_is_an_error_and_nothing_is_claimed() -> None:
+def test_too_large_is_an_error_and_nothing_is_claimed(monkeypatch: pytest.MonkeyPatch) -> None:
     """Wildcard masks that have nothing to do with each other: a union of thousands of them is refused, in bounded room."""
     chance, rules = random.Random(3), []
     for number in range(300):
@@ -308,8 +309,21 @@ def test_too_large_is_an_error_and_nothing_is_claimed() -> None:
         found = parse_block(f"{Address(4, (10 << 24 | chance.getrandbits(24)) & ~free)}/{Address(4, free)}")
         verdict = chance.choice([Verdict.PERMIT, Verdict.DENY])
         rules.append(rule(str(number), verdict, sources=(Term(found.text, found.spans, masked=found.masked),)))
+    monkeypatch.setattr(space_module, "_ROOMS", (1, 4))
     with pytest.raises(TooLarge, match="memory"):
         examine(rows(*rules))
+
+
+def test_room_grows_where_hosts_lie_scattered_on_both_sides() -> None:
+    """A hundred hosts on either side of every rule: far more nodes than so few rules usually need, and still exact."""
+    chance = random.Random(5)
+
+    def scattered() -> tuple[Term, ...]:
+        return tuple(Term(str(a), (Span(a, a),)) for a in (chance.getrandbits(32) for _ in range(100)))
+
+    rules = [rule(str(n), Verdict.PERMIT if n % 2 else Verdict.DENY, sources=scattered(), destinations=scattered()) for n in range(40)]
+    twin = replace(rules[7], id="twin")
+    assert [s.row.id for s in examine(rows(*rules, twin)).shadowed] == ["twin"]
 
 
 def test_a_universe_says_which_packet_is_in_a_set() -> None:

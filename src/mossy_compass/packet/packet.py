@@ -73,7 +73,8 @@ class Packet(NamedTuple):
 
     def passed_on(self) -> Packet:
         """The packet with one hop less to go."""
-        return Packet(self[0], self[1], self[2], self[3], self[4], self[5], self[6], self[7] - 1, self[8], self[9])
+        # Of all ways to copy the rest, whatever it is, this is the fastest; every hop of every packet comes by here.
+        return Packet._make((*self[:7], self[7] - 1, *self[8:]))
 
     def what(self) -> str:
         """Protocol and port or ICMP kind, as ``tcp/443`` or ``icmp/echo-request``."""
@@ -152,6 +153,10 @@ ERROR_KINDS = {
     "too-big": {4: (3, 4), 6: (2, 0)},
 }
 
+ERROR_TYPES = {
+    protocol: frozenset(by_family[family][0] for by_family in ERROR_KINDS.values()) for protocol, family in ((ICMP, 4), (ICMP6, 6))
+}
+"""The types of ICMP that are errors, by protocol."""
 
 REJECT_ANSWERS = (
     "reset",

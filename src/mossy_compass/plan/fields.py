@@ -41,6 +41,10 @@ class Field(NamedTuple):
         read: takes the facts and gives the value.
         meaning: for the documents.
         values: every value, where they are few and known beforehand; None where rows bring them along.
+        bits: width of a number in exact sets; 0 for a field of names, and for those whose lines are laid out in
+            ``proof/space.py`` (services and addresses).
+        write: takes a packet and a value and gives the packet that has it, so that an example can be made; None where the
+            value is not the packet's own.
 
     """
 
@@ -50,6 +54,8 @@ class Field(NamedTuple):
     read: Callable[[Facts], Any]
     meaning: str
     values: tuple[Any, ...] | None = None
+    bits: int = 0
+    write: Callable[[Packet, Any], Packet] | None = None
 
 
 def service_key(packet: Packet) -> int:
@@ -111,6 +117,29 @@ def _clashes(facts: Facts) -> bool:
     return facts.memory.taken(facts.device, flow_of(facts.packet))
 
 
+def _as_reset(packet: Packet, value: bool) -> Packet:
+    """A packet that is a reset, or the packet itself."""
+    return packet._replace(flags="RST") if value else packet
+
+
+def _number(name: str, bits: int, meaning: str) -> Field:
+    """A field that is a number in the packet, under the same name there.
+
+    Args:
+        name: of the field and of the packet's attribute.
+        bits: that the number has.
+        meaning: for the documents.
+
+    """
+
+    def write(packet: Packet, value: int) -> Packet:
+        """The packet with another number."""
+        changed: dict[str, Any] = {name: value}
+        return packet._replace(**changed)
+
+    return Field(name, SetKind.INTERVALS, "", lambda f: getattr(f.packet, name), meaning, bits=bits, write=write)
+
+
 _NO_YES = (False, True)
 _I, _ONE, _ANY, _MASK = SetKind.INTERVALS, SetKind.ONE_OF, SetKind.ANY_OF, SetKind.MASKED
 FIELDS: dict[str, Field] = {
@@ -121,16 +150,16 @@ FIELDS: dict[str, Field] = {
         Field("destination", _I, "", _destination, "destination address, on the same line"),
         Field("source-bits", _MASK, "", _source, "source address, for wildcard masks that are no few runs"),
         Field("destination-bits", _MASK, "", _destination, "destination address, likewise"),
-        Field("from-port", _I, "", _from_port, "source port"),
-        Field("ttl", _I, "", lambda f: f.packet.ttl, "time to live, in hops"),
-        Field("size", _I, "", lambda f: f.packet.size, "length of the whole packet, in bytes"),
+        Field("from-port", _I, "", _from_port, "source port", bits=17),
+        _number("ttl", 8, "time to live, in hops"),
+        _number("size", 16, "length of the whole packet, in bytes"),
         Field("fragment", _ONE, "", lambda f: f.packet.fragment, "whether it is a fragment other than the first", _NO_YES),
         Field("hours", _ANY, "", lambda f: f.moment.open, "the windows of time that are open"),
         Field("application", _ANY, "", lambda f: f.application, "the flow's application and its categories, once they are known"),
         Field("names", _ANY, "", lambda f: f.names, "the names that the device has learned for the destination"),
         Field("last-resort", _ONE, "", lambda f: f.moment.last_resort, "whether the uplink of last resort is in use", _NO_YES),
         Field("error", _ONE, "", lambda f: f.packet.quoted is not None, "whether it is an ICMP error", _NO_YES),
-        Field("reset", _ONE, "", lambda f: f.packet.flags == "RST", "whether it is a TCP reset", _NO_YES),
+        Field("reset", _ONE, "", lambda f: f.packet.flags == "RST", "whether it is a TCP reset", _NO_YES, write=_as_reset),
         Field("conversation", _ONE, "", _conversation, "protocol of the packet, or of the one that an ICMP error quotes"),
         Field("arriving", _ONE, "", lambda f: f.arriving, "the interface that it came by; absent for the device's own packets"),
         Field(

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
-from mossy_compass.headers.sets import Set, bounded
+from mossy_compass.headers.sets import Set
 from mossy_compass.model.network import Device, Network, Verdict
 from mossy_compass.plan.actions import Listed, Stop
 from mossy_compass.plan.conditions import Reader
@@ -25,7 +25,7 @@ from mossy_compass.plan.stages.lists import Place
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import effective
 from mossy_compass.proof.likely import Ends, Sides, anywhere
-from mossy_compass.proof.space import Space, Vocabulary
+from mossy_compass.proof.space import Space, Vocabulary, with_room
 from mossy_compass.proof.ways import Ways, ways
 
 END = "end-of-list"
@@ -199,11 +199,10 @@ def _compare(
     """What differs between two readings of a list; None where nothing does."""
     if before == after:
         return None
+    words, hosts = _vocabulary(plan), _ends(plan, name, devices)
     try:
-        rows, turns = _difference(before, after, end, Space((*before, *after), _vocabulary(plan)), _ends(plan, name, devices))
-    except BaseException as error:
-        if not bounded(error):
-            raise
+        rows, turns = with_room(lambda room: _difference(before, after, end, Space((*before, *after), words, room), hosts))
+    except TooLarge:
         return ListEffect(name, devices, (), (), str(TooLarge("its exact sets need more memory than is given to them.")))
     return ListEffect(name, devices, rows, turns) if rows or turns else None
 
@@ -370,11 +369,12 @@ class _Ground:
         self.device = device
         self._tables = {id(c.table): c.table for place in places for c in place.consults}
         self._decided: dict[int, dict[Verdict, Set]] = {}
+        self.room = 1
 
     @functools.cached_property
     def space(self) -> Space:
         """Room for the rows of all lists."""
-        return Space([row for table in self._tables.values() for row in table.rows], _vocabulary(self.plan))
+        return Space([row for table in self._tables.values() for row in table.rows], _vocabulary(self.plan), self.room)
 
     @functools.cached_property
     def sides(self) -> Sides:
@@ -386,13 +386,20 @@ class _Ground:
         after = standing.place
         # Sets may outgrow their room in any of these lines, and what is told then is that nothing can be said.
         told = (self.device, standing.words, (_names(before), _names(after)), (_after(before), _after(after)))
-        try:
+        hosts = self.sides.ends(standing.came, standing.goes)
+
+        def turned(room: int) -> tuple[Turn, ...]:
+            """The verdicts that change. What was made in a smaller room is made again."""
+            if room > self.room:
+                self.room = room
+                self._decided.clear()
+                del self.space
             within = self.space.where(standing.meets)
-            hosts = self.sides.ends(standing.came, standing.goes)
-            turns = tuple(_turns(self.space, self.fates(before, within), self.fates(after, within), hosts))
-        except BaseException as error:
-            if not bounded(error):
-                raise
+            return tuple(_turns(self.space, self.fates(before, within), self.fates(after, within), hosts))
+
+        try:
+            turns = with_room(turned)
+        except TooLarge:
             return PlaceEffect(*told, (), str(TooLarge("its exact sets need more memory than is given to them.")))
         return PlaceEffect(*told, turns) if turns else None
 

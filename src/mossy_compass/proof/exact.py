@@ -7,13 +7,13 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
-from mossy_compass.headers.sets import Set, bounded
+from mossy_compass.headers.sets import Set
 from mossy_compass.model.network import Verdict
 from mossy_compass.packet.address import Spans
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.rows import Row, runs
 from mossy_compass.proof.likely import Ends
-from mossy_compass.proof.space import Space, Vocabulary
+from mossy_compass.proof.space import Space, Vocabulary, with_room
 
 
 class Shadow(NamedTuple):
@@ -110,17 +110,15 @@ def examine(
         TooLarge: the sets need more memory than is given to them.
 
     """
+    acting = [r for r in rows if not r.disabled]
     try:
-        return _examine([r for r in rows if not r.disabled], end, vocabulary, hosts)
-    except BaseException as error:
-        if bounded(error):
-            raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
-        raise
+        return with_room(lambda room: _examine(acting, end, Space(acting, vocabulary, room), hosts))
+    except TooLarge:
+        raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
 
 
-def _examine(rows: Sequence[Row], end: Verdict, vocabulary: Vocabulary | None, hosts: Ends | None) -> Exact:
-    """The same without the guard."""
-    space = Space(rows, vocabulary)
+def _examine(rows: Sequence[Row], end: Verdict, space: Space, hosts: Ends | None) -> Exact:
+    """The same in a space of sets."""
     meant = [space.of_row(r) for r in rows]
     listed = _Listed(space, rows, meant, effective(space, rows, meant), _Boxes(rows), hosts)
     acting = [n for n, r in enumerate(rows) if r.verdict is not Verdict.NOTE]

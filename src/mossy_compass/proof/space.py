@@ -8,13 +8,14 @@ open while it is closed) is taken out first, so that a rule about nothing else i
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple, TypeVar
 
-from mossy_compass.headers.sets import Bits, Set, Universe
+from mossy_compass.errors import TooLarge
+from mossy_compass.headers.sets import NODES, Bits, Set, Universe, bounded
 from mossy_compass.model.gates import DAY, Application, Hours
 from mossy_compass.packet.address import BITS, V6_BASE, Address
-from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, REPLY_TYPES, Packet
+from mossy_compass.packet.packet import ERROR_TYPES, FIRST_DYNAMIC_PORT, REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
@@ -30,11 +31,41 @@ _NODES_PER_ROW = 700
 _ORDER = (
     (Bits("protocol", 8),),
     (Bits("six", 1),),
-    (Bits("destination", 128), Bits("source", 128)),
-    (Bits("slot", SLOT_BITS),),
-    (Bits("from-port", 17),),
+    (Bits("source", 128),),
+    (Bits("destination", 128),),
+    (Bits("slot", SLOT_BITS), Bits("from-port", 17)),
 )
-"""The fields that every packet has, in the order of their bits; what rows ask for beside comes after."""
+"""The fields that every packet has, in the order of their bits; what rows ask for beside comes after.
+
+The addresses stand one after the other: interleaved, groups of scattered hosts on both sides explode. The source goes first: rules
+as people write them have fewer different ones, and so take a sixth less time than the other way round. Slot and source port are
+interleaved: that one equals the other costs 2^17 nodes otherwise."""
+_LAID_OUT = ("service", "source", "destination", "from-port")
+"""The fields of numbers that are in that order; every other one has the bits that its row in ``FIELDS`` says."""
+
+
+T = TypeVar("T")
+_ROOMS = (1, 8, 64)
+"""How much more room is given when sets outgrow what they have: groups of scattered hosts need far more than rules do by number."""
+
+
+def with_room(work: Callable[[int], T]) -> T:
+    """Some work with sets, in a room that grows until the work fits into it.
+
+    Args:
+        work: takes how many times the usual room its ``Space`` should have; it begins anew each time.
+
+    Raises:
+        TooLarge: the sets need more memory than is ever given to them.
+
+    """
+    for room in _ROOMS:
+        try:
+            return work(room)
+        except BaseException as error:
+            if not bounded(error):
+                raise
+    raise TooLarge("the exact sets need more memory than is given to them.")
 
 
 class Vocabulary(NamedTuple):
@@ -59,38 +90,40 @@ class Space:
 
     """
 
-    def __init__(self, rows: Sequence[Row], vocabulary: Vocabulary | None = None) -> None:
+    def __init__(self, rows: Sequence[Row], vocabulary: Vocabulary | None = None, room: int = 1) -> None:
         """Make room for the sets of rows.
 
         Args:
             rows: all that will be asked about; names that none of them says are not told apart.
             vocabulary: windows and applications of the network.
+            room: how many times as much as such rows usually need (``with_room`` tells).
 
         """
         self.rows = tuple(rows)
         asked = {name for row in rows for c in row.conditions for name in c.fields}
         self._any = {name: self._values(name) for name in _of_kind(SetKind.ANY_OF) if name in asked}
-        self._one = {name: self._values(name) for name in _of_kind(SetKind.ONE_OF) if name in asked and name != "conversation"}
-        self._universe = Universe([*_ORDER, *([bits] for bits in self._named("ttl" in asked))], _NODES_PER_ROW * len(rows))
+        # Of a packet that is no error the protocol says what conversation it belongs to; only errors need room for another.
+        left_out = {"conversation"} - ({"conversation"} if "error" in asked else set())
+        self._one = {name: self._values(name) for name in _of_kind(SetKind.ONE_OF) if name in asked - left_out}
+        self._numbers = [n for n in _of_kind(SetKind.INTERVALS) if n in asked and n not in _LAID_OUT and FIELDS[n].bits]
+        self._universe = Universe([*_ORDER, *([bits] for bits in self._named())], room * max(NODES, _NODES_PER_ROW * len(rows)))
         self._known: dict[Condition, Set] = {}
         self._vocabulary = vocabulary or Vocabulary()
         self.possible = self._possible()
 
-    def _named(self, ttl: bool) -> Iterator[Bits]:
+    def _named(self) -> Iterator[Bits]:
         """The bits of fields that some row asks for: a number for one of several names, a flag for each where several may hold."""
         for name, values in self._one.items():
             yield Bits(name, max(1, (len(values) - 1).bit_length()))
         for name, values in self._any.items():
             yield from (Bits(f"{name} {value}", 1) for value in values)
-        if ttl:
-            yield Bits("ttl", 8)
+        yield from (Bits(name, FIELDS[name].bits) for name in self._numbers)
 
     def _values(self, field: str) -> list[Any]:
         """Every value of a field of names that some row says; for those of a closed set, all of it."""
-        if field == "relation":
-            return list(Relation)
-        if field in ("opens", "fragment", "last-resort", "error", "admitted", "chosen"):
-            return [False, True]
+        closed = FIELDS[field].values
+        if closed is not None:
+            return list(closed)
         said = {v for row in self.rows for c in row.conditions for name, values in c.parts if name == field for v in values}
         names = sorted(said, key=str)
         return names if FIELDS[field].kind is SetKind.ANY_OF else [OTHER, *names]
@@ -143,8 +176,17 @@ class Space:
 
     def _one_of(self, name: str, values: Iterable[Any]) -> Set:
         """The packets whose field is one of some names; a name that no row says is any other."""
+        universe = self._universe
         if name == "conversation":
-            return self._universe.union(self._universe.between("protocol", v, v) for v in values)
+            by_protocol = universe.union(universe.between("protocol", v, v) for v in values)
+            if name not in self._one:
+                return by_protocol
+            error = universe.flag("error")
+            return (~error & by_protocol) | (error & self._places(name, values))
+        return self._places(name, values)
+
+    def _places(self, name: str, values: Iterable[Any]) -> Set:
+        """The packets whose field has the number of one of some names."""
         listed = self._one[name]
         places = [listed.index(v if v in listed else OTHER) for v in values]
         return self._universe.union(self._universe.between(name, place, place) for place in places)
@@ -163,7 +205,7 @@ class Space:
         elif name == "from-port":  # 0 stands for absence, as on the line of services
             yield universe.between(name, first + 1, last + 1)
         else:
-            yield universe.between(name, first, last)
+            yield universe.between(name, first, min(last, (1 << FIELDS[name].bits) - 1))
 
     def _services(self, first: int, last: int) -> Iterator[Set]:
         """A run on the line of services: protocols that lie in it whole, and the ends of it."""
@@ -193,7 +235,25 @@ class Space:
             found = found & (whole | piece)
         for name, values in self._one.items():
             found = found & universe.between(name, 0, len(values) - 1)
-        return found & self._sessions(slot, with_ports, icmp) & self._windows() & self._applications()
+        return found & self._errors() & self._sessions(slot, with_ports, icmp) & self._windows() & self._applications()
+
+    def _errors(self) -> Set:
+        """What an ICMP error can be, and a reset: each of its own protocol, and an error of one of the kinds of errors."""
+        universe, found = self._universe, self._universe.everything
+        if "error" in self._one:
+            kinds = universe.union(
+                universe.between("protocol", p, p) & universe.between("slot", (kind << 8) + 1, (kind << 8) + 256)
+                for p, some in ERROR_TYPES.items()
+                for kind in some
+            )
+            found = found & (~universe.flag("error") | kinds)
+            if "opens" in self._one:
+                found = found & ~(universe.flag("error") & universe.flag("opens"))
+        if "reset" in self._one:
+            found = found & (~universe.flag("reset") | universe.between("protocol", TCP, TCP))
+            if "opens" in self._one:
+                found = found & ~(universe.flag("reset") & universe.flag("opens"))
+        return found
 
     def _sessions(self, slot: Set, with_ports: Set, icmp: Set) -> Set:
         """What relation a packet can have, and whether it can open something: as ``State.recall`` tells them."""
@@ -275,6 +335,8 @@ class Space:
         wishes = [universe.between("protocol", p, p) for p in (TCP, UDP, ICMP)]
         wishes.append(universe.between("from-port", FIRST_DYNAMIC_PORT + 1, FIRST_DYNAMIC_PORT + 1))
         wishes += [universe.between("slot", low, high) for low, high in ((444, 444), (2, 65536), (1, 65536))]
+        usual = Facts(Packet(TCP, Address(4, 0), Address(4, 0)), None)
+        wishes += [universe.between(n, v, v) for n in self._numbers for v in [FIELDS[n].read(usual)]]
         if "relation" in self._one:
             wishes.append(universe.between("relation", 0, 0))
         for wish in wishes:
@@ -326,6 +388,13 @@ class Space:
         """A row of numbers as a packet with its facts."""
         named = {n: values[found[n]] for n, values in self._one.items()}
         packet = self._packet(found, named)
+        for name, value in (*((n, found[n]) for n in self._numbers), *named.items()):
+            write = FIELDS[name].write
+            packet = write(packet, value) if write is not None else packet
+        if named.get("error"):
+            about = named.get("conversation", UDP)
+            quoted = Packet(about if isinstance(about, int) else UDP, packet.destination, packet.source, FIRST_DYNAMIC_PORT, 33434)
+            packet = packet._replace(quoted=quoted)
         held = {n: frozenset(v for v in values if found[f"{n} {v}"]) for n, values in self._any.items()}
         application = held.get("application") or None
         moment = Moment(None, held.get("hours", frozenset()), application, 1, named.get("last-resort", False))
