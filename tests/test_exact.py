@@ -321,7 +321,9 @@ def test_room_grows_where_hosts_lie_scattered_on_both_sides() -> None:
     def scattered() -> tuple[Term, ...]:
         return tuple(Term(str(a), (Span(a, a),)) for a in (chance.getrandbits(32) for _ in range(100)))
 
-    rules = [rule(str(n), Verdict.PERMIT if n % 2 else Verdict.DENY, sources=scattered(), destinations=scattered()) for n in range(40)]
+    rules = [
+        rule(str(n), Verdict.PERMIT if n % 2 else Verdict.DENY, sources=scattered(), destinations=scattered()) for n in range(40)
+    ]
     twin = replace(rules[7], id="twin")
     assert [s.row.id for s in examine(rows(*rules, twin)).shadowed] == ["twin"]
 

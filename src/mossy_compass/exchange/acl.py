@@ -36,6 +36,27 @@ SAYABLE = frozenset(
     ]
 )
 """What a rule may say and still go out. Whatever else it says is refused by name, what is added to rules later too."""
+
+
+class Leaf(NamedTuple):
+    """A number of a header that both sides can ask for: one leaf there, a condition with one or several values here.
+
+    Attributes:
+        attribute: of a rule; its values are a tuple of numbers.
+        name: of the leaf, in the containers of both families.
+        key: in a network file.
+        most: the greatest value.
+
+    """
+
+    attribute: str
+    name: str
+    key: str
+    most: int
+
+
+LEAVES: tuple[Leaf, ...] = ()
+"""A condition on a further number of the header goes out and comes in by a line here; without one it is refused by its name."""
 _KEYS = {"states": "state", "applications": "application", "names": "name", "last_resort": "while"}
 """How a network file calls an attribute of a rule, where that is not its own name."""
 Json = dict[str, Any]
@@ -227,9 +248,10 @@ def _refuse(rule: Rule, where: str) -> None:
         InputError: there is one.
 
     """
+    sayable = SAYABLE | {leaf.attribute for leaf in LEAVES}
     said = {
         f"the verdict {rule.verdict}": rule.verdict not in FORWARDING,
-        **{_KEYS.get(f.name, f.name): bool(getattr(rule, f.name)) for f in fields(rule) if f.name not in SAYABLE},
+        **{_KEYS.get(f.name, f.name): bool(getattr(rule, f.name)) for f in fields(rule) if f.name not in sayable},
         f"log: {rule.log}": rule.log not in ("", "informational"),
         "an address that is leased, and not known": any(t.leased and not t.spans for t in _all_terms(rule)),
         "from-port of any protocol (which sctp has too)": rule.from_ports is not None and rule.protocol is None,
@@ -265,8 +287,9 @@ def _entries(rule: Rule, sides: _Sides, where: str) -> Iterator[_Entry]:
     sources, destinations = _prefixes(rule.sources, sides.own, where), _prefixes(rule.destinations, sides.own, where)
     services = _services_of(rule)
     ports = rule.from_ports or (None,)
-    families = (4, 6) if services != [None] or sources or destinations else (0,)
-    ways = list(product(sides.ports(rule.arriving, where), sides.ports(rule.leaving, where)))
+    numbers = [dict(p for p in pairs if p is not None) for pairs in product(*(_values(rule, leaf) for leaf in LEAVES))]
+    families = (4, 6) if services != [None] or sources or destinations or any(numbers) else (0,)
+    ways = list(product(sides.ports(rule.arriving, where), sides.ports(rule.leaving, where), numbers))
     count = 0
     for family in families:
         ends = list(product(_of_family(sources, family), _of_family(destinations, family)))
@@ -275,10 +298,19 @@ def _entries(rule: Rule, sides: _Sides, where: str) -> Iterator[_Entry]:
         if count > MOST_ENTRIES:
             raise InputError(f"{where}: it would become more than {MOST_ENTRIES} entries. Divide the rule.")
         for (source, destination), service in product(ends, fitting):
-            for port, (came, left) in product(ports, ways):
+            for port, (came, left, more) in product(ports, ways):
                 by = {"egress-interface": left, "ingress-interface": came}
                 named = {key: name for key, name in by.items() if name}
-                yield _Entry(family, _matches(family, source, destination, service, port) | named)
+                matches = _matches(family, source, destination, service, port)
+                if more:
+                    matches[f"ipv{family}"] |= more
+                yield _Entry(family, matches | named)
+
+
+def _values(rule: Rule, leaf: Leaf) -> Sequence[tuple[str, int] | None]:
+    """The values that a rule asks of a leaf, each with the leaf's name; one None where it does not ask."""
+    asked = getattr(rule, leaf.attribute)
+    return [(leaf.name, value) for value in asked] if asked is not None else [None]
 
 
 def _services_of(rule: Rule) -> Sequence[Service | None]:
@@ -549,7 +581,9 @@ def _read_matches(matches: Mapping[str, Any], where: str, of_type: int | None) -
 def _read_l3(held: Mapping[str, Any], family: int, out: dict[str, Any], where: str) -> int | None:
     """Addresses of an entry; gives its protocol."""
     ends = {f"source-ipv{family}-network": "from", f"destination-ipv{family}-network": "to"}
-    _only(held, ("protocol", *ends), f"{where}: ipv{family}")
+    leaves = {leaf.name: leaf for leaf in LEAVES}
+    _only(held, ("protocol", *ends, *leaves), f"{where}: ipv{family}")
+    out |= {leaf.key: [_number(held[n], leaf.most, f"{where}: {n}")] for n, leaf in leaves.items() if n in held}
     out |= {ours: _read_prefix(held[key], family, f"{where}: {key}") for key, ours in ends.items() if key in held}
     return _number(held["protocol"], 255, f"{where}: protocol") if "protocol" in held else None
 

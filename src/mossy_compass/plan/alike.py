@@ -93,7 +93,7 @@ def of_flow(flow: Flow, sample: Packet | None = None) -> tuple[Condition, ...]:
     """The conditions that a packet meets when it belongs to a flow.
 
     Args:
-        flow: the flow; an echo's identifier is no field of its own, so of a ping its ends and kind are compared.
+        flow: the flow.
         sample: a packet of it, for the ICMP kind, which a flow does not keep.
 
     """
@@ -101,7 +101,7 @@ def of_flow(flow: Flow, sample: Packet | None = None) -> tuple[Condition, ...]:
     base = flow.protocol << SLOT_BITS
     if flow.protocol in (ICMP, ICMP6):
         kinds = Span(base, base + (1 << SLOT_BITS) - 1) if sample is None else Span(base + sample.icmp + 1, base + sample.icmp + 1)
-        return (*ends, Condition("service", (("service", (kinds,)),)))
+        return (*ends, Condition("service", (("service", (kinds,)),)), _is("identifier", flow.from_port))
     if flow.protocol not in WITH_PORTS or flow.from_port < 0:
         return (*ends, _is("service", base))
     return (*ends, _is("service", base + flow.to_port + 1), _is("from-port", flow.from_port))

@@ -43,6 +43,7 @@ class Field(NamedTuple):
         values: every value, where they are few and known beforehand; None where rows bring them along.
         bits: width of a number in exact sets; 0 for a field of names, and for those whose lines are laid out in
             ``proof/space.py`` (services and addresses).
+        absent: a packet may have no such number; it has one bit more for that.
         write: takes a packet and a value and gives the packet that has it, so that an example can be made; None where the
             value is not the packet's own.
 
@@ -55,6 +56,7 @@ class Field(NamedTuple):
     meaning: str
     values: tuple[Any, ...] | None = None
     bits: int = 0
+    absent: bool = False
     write: Callable[[Packet, Any], Packet] | None = None
 
 
@@ -122,6 +124,11 @@ def _as_reset(packet: Packet, value: bool) -> Packet:
     return packet._replace(flags="RST") if value else packet
 
 
+def _identified(packet: Packet, value: int) -> Packet:
+    """A query with another identifier; any other packet as it is."""
+    return packet._replace(from_port=value) if packet.icmp >= 0 and value != ABSENT else packet
+
+
 def _number(name: str, bits: int, meaning: str) -> Field:
     """A field that is a number in the packet, under the same name there.
 
@@ -150,7 +157,17 @@ FIELDS: dict[str, Field] = {
         Field("destination", _I, "", _destination, "destination address, on the same line"),
         Field("source-bits", _MASK, "", _source, "source address, for wildcard masks that are no few runs"),
         Field("destination-bits", _MASK, "", _destination, "destination address, likewise"),
-        Field("from-port", _I, "", _from_port, "source port", bits=17),
+        Field("from-port", _I, "", _from_port, "source port", bits=17, absent=True),
+        Field(
+            "identifier",
+            _I,
+            "",
+            lambda f: f.packet.from_port if f.packet.icmp >= 0 else ABSENT,
+            "identifier of an ICMP query, which translation treats like a port (RFC 5508 section 3)",
+            bits=17,
+            absent=True,
+            write=_identified,
+        ),
         _number("ttl", 8, "time to live, in hops"),
         _number("size", 16, "length of the whole packet, in bytes"),
         Field("fragment", _ONE, "", lambda f: f.packet.fragment, "whether it is a fragment other than the first", _NO_YES),

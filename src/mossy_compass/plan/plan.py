@@ -7,8 +7,8 @@ changes afterwards; what changes while packets pass is in ``state/``.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
-from typing import NamedTuple
+from collections.abc import Callable, Hashable, Iterator, Mapping
+from typing import Any, NamedTuple, TypeVar
 
 from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.headers.spans import merge
@@ -27,12 +27,14 @@ from mossy_compass.plan.order import Stage, orders
 from mossy_compass.plan.places import places_of
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.routes import policy_rows
-from mossy_compass.plan.stages.step import LookUp, Step
+from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.stages.translate import rules_table
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.table import Hop, Loser, RouteTable
 from mossy_compass.voice import voice
+
+T = TypeVar("T")
 
 
 class Own(NamedTuple):
@@ -94,15 +96,13 @@ class DevicePlan:
         tracked: protocols whose sessions let answers pass over the filters.
         domains: who hears whom.
         outside: interfaces that face what is not one's own.
-        self_tables: what it takes for itself, of others and of its own packets, once somebody has asked.
-        leaving_table: the lists for what leaves, once somebody has asked; they are the same for every arriving interface.
-        routes, neighbours: the route table and who takes what leaves, as steps ask them, once somebody has asked.
 
     """
 
     __slots__ = (
         "_lists",
         "_network",
+        "_once",
         "_plan",
         "_runs",
         "_steps",
@@ -111,19 +111,15 @@ class DevicePlan:
         "device",
         "domains",
         "kind",
-        "leaving_table",
         "local",
         "name",
         "names_at",
-        "neighbours",
         "origin",
         "outside",
         "own",
         "own_spans",
         "reader",
-        "routes",
         "salt",
-        "self_tables",
         "settings",
         "through",
         "tracked",
@@ -150,10 +146,7 @@ class DevicePlan:
         self.reader = Reader(self.own_spans, port_names(device), names)
         self.local = plan.network.local
         self.outside = frozenset(outside_of(plan.network, device).ports)
-        self.leaving_table: Table | None = None
-        self.routes: LookUp | None = None
-        self.neighbours: dict[bool, LookUp] = {}
-        self.self_tables: dict[bool, Table] = {}
+        self._once: dict[Hashable, Any] = {}
         self.names_at = plan.names_at
         self.tracked = device.stateful
         self.salt = name_hash(device.name)
@@ -168,6 +161,19 @@ class DevicePlan:
         found = self._steps.get(arriving)
         if found is None:
             found = self._steps[arriving] = steps(self, arriving)
+        return found
+
+    def once(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What is the same for several interfaces, made when the first one asks: their steps are equal then, and share its index.
+
+        Args:
+            key: what it depends on beside the device.
+            make: makes it.
+
+        """
+        if key not in self._once:
+            self._once[key] = make()
+        found: T = self._once[key]
         return found
 
     def runs(self, arriving: str | None) -> tuple[tuple[Stage, Callable[[Facts], bool] | None, Decide], ...]:

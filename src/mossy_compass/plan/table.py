@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import AccessList, Verdict
+from mossy_compass.plan.actions import Decide
 from mossy_compass.plan.conditions import Miss, Reader, conditions_of
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.index import first_of
@@ -38,10 +39,24 @@ class Table:
         asks_application: some row asks for the flow's application, which may not be known yet.
         logs: some row writes log lines.
         first: takes facts and gives the row that decides, or None. Disabled rows and notes never decide.
+        decide: what a step makes of it (``plan/decide.py``), once one has; steps at several interfaces share it.
 
     """
 
-    __slots__ = ("_asking", "_near", "_numbers", "about", "asks_application", "first", "id", "logs", "mark", "name", "rows")
+    __slots__ = (
+        "_asking",
+        "_near",
+        "_numbers",
+        "about",
+        "asks_application",
+        "decide",
+        "first",
+        "id",
+        "logs",
+        "mark",
+        "name",
+        "rows",
+    )
 
     def __init__(self, id: str, rows: Iterable[Row], mark: Mark = NOWHERE, name: str = "", about: str = "") -> None:
         self.id = id
@@ -52,6 +67,7 @@ class Table:
         self.asks_application = any(c.key == "application" for r in self.rows for c in r.conditions)
         self.logs = any(r.log for r in self.rows)
         self.first: Callable[[Facts], Row | None] = self._index_first
+        self.decide: Decide | None = None
         self._near: _Permits | None = None
         self._numbers: dict[int, int] | None = None
         self._asking: dict[str, tuple[Row, ...]] = {}

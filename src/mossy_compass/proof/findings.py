@@ -16,6 +16,7 @@ from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import AccessList, Candidate, Interface, PolicyRoute, Rule, Term, Verdict
 from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, from_key, in_spans
+from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
 from mossy_compass.plan.conditions import Reader, in_set
 from mossy_compass.plan.facts import Facts
@@ -235,6 +236,9 @@ def example(facts: Facts) -> str:
     """A packet in words, with the facts that matter beside it."""
     words = str(facts.packet)
     parts = [f"arriving by {facts.arriving}"] if facts.arriving and not facts.arriving.startswith("(") else []
+    usual = Facts(Packet(facts.packet.protocol, facts.packet.source, facts.packet.destination), None)
+    numbers = [f for f in FIELDS.values() if f.bits and f.write is not None and not f.absent]
+    parts += [f"{f.name} {f.read(facts)}" for f in numbers if f.read(facts) != f.read(usual)]
     parts += [f"while {', '.join(sorted(facts.moment.open))} is open"] if facts.moment.open else []
     parts += [f"as {', '.join(sorted(facts.application))}"] if facts.application else []
     return f"{words} ({', '.join(parts)})" if parts else words

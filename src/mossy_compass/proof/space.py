@@ -23,6 +23,8 @@ from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
 from mossy_compass.plan.rows import Row
 from mossy_compass.proof.likely import Ends
 
+LEAST_BYTES = 20
+"""The shortest packet: an IPv4 header and nothing else (RFC 791 section 3.1)."""
 OTHER = "(another)"
 """Stands, among names, for every one that no row says."""
 _NODES_PER_ROW = 700
@@ -205,7 +207,8 @@ class Space:
         elif name == "from-port":  # 0 stands for absence, as on the line of services
             yield universe.between(name, first + 1, last + 1)
         else:
-            yield universe.between(name, first, min(last, (1 << FIELDS[name].bits) - 1))
+            field = FIELDS[name]
+            yield universe.between(name, first + field.absent, min(last + field.absent, (1 << field.bits) - 1))
 
     def _services(self, first: int, last: int) -> Iterator[Set]:
         """A run on the line of services: protocols that lie in it whole, and the ends of it."""
@@ -233,6 +236,12 @@ class Space:
             found = found & ((fragment & piece) | (~fragment & whole))
         else:
             found = found & (whole | piece)
+        if "identifier" in self._numbers:
+            identified, none = universe.between("identifier", 1, 1 << 16), universe.between("identifier", 0, 0)
+            query = icmp & slot
+            found = found & ((query & identified) | (~query & none))
+        if "size" in self._numbers:
+            found = found & universe.between("size", LEAST_BYTES, (1 << FIELDS["size"].bits) - 1)
         for name, values in self._one.items():
             found = found & universe.between(name, 0, len(values) - 1)
         return found & self._errors() & self._sessions(slot, with_ports, icmp) & self._windows() & self._applications()
@@ -336,7 +345,7 @@ class Space:
         wishes.append(universe.between("from-port", FIRST_DYNAMIC_PORT + 1, FIRST_DYNAMIC_PORT + 1))
         wishes += [universe.between("slot", low, high) for low, high in ((444, 444), (2, 65536), (1, 65536))]
         usual = Facts(Packet(TCP, Address(4, 0), Address(4, 0)), None)
-        wishes += [universe.between(n, v, v) for n in self._numbers for v in [FIELDS[n].read(usual)]]
+        wishes += [s for n in self._numbers for v in [FIELDS[n].read(usual)] for s in self._run(n, v, v)]
         if "relation" in self._one:
             wishes.append(universe.between("relation", 0, 0))
         for wish in wishes:
@@ -388,7 +397,7 @@ class Space:
         """A row of numbers as a packet with its facts."""
         named = {n: values[found[n]] for n, values in self._one.items()}
         packet = self._packet(found, named)
-        for name, value in (*((n, found[n]) for n in self._numbers), *named.items()):
+        for name, value in (*((n, found[n] - FIELDS[n].absent) for n in self._numbers), *named.items()):
             write = FIELDS[name].write
             packet = write(packet, value) if write is not None else packet
         if named.get("error"):

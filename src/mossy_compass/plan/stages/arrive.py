@@ -40,6 +40,14 @@ def arrive(here: DevicePlan, port: str | None) -> Step | None:
     """A source that nobody may have, or that is this device itself; the reverse-path check (RFC 3704) where it is on."""
     if port is None:
         return None
+    table = here.once(Stage.ARRIVE, lambda: _sources(here))
+    if here.settings.source_check is SourceCheck.OFF:
+        return Step(Stage.ARRIVE, (), (table,))
+    return Step(Stage.ARRIVE, (), (table, ReversePath(here, port)))
+
+
+def _sources(here: DevicePlan) -> Table:
+    """The sources that nobody may have who sends to this device."""
 
     def special(facts: Facts) -> tuple[Because, Because | None]:
         """What kind of address it is."""
@@ -55,10 +63,7 @@ def arrive(here: DevicePlan, port: str | None) -> Step | None:
     own = tuple(s for s in here.own_spans if s.last <= _V4.last)
     if here.settings.drops_own_source and own:
         rows.append(StageRow("own-source", _from(own), actions=(Stop(drop, "source.own"),), tell=own_source))
-    table = Table("arrive", rows)
-    if here.settings.source_check is SourceCheck.OFF:
-        return Step(Stage.ARRIVE, (), (table,))
-    return Step(Stage.ARRIVE, (), (table, ReversePath(here, port)))
+    return Table("arrive", rows)
 
 
 def _from(spans: Spans) -> tuple[Condition, ...]:
@@ -106,8 +111,11 @@ _NO_WAY_BACK: tuple[Action, ...] = (Stop(Fate.DROPPED, "source.check"),)
 
 def forwarding(here: DevicePlan, port: str | None) -> Step | None:
     """Forwarding is on; and link-local addresses stay on their segment (RFC 3927 section 2.7, RFC 4291 section 2.5.6)."""
-    if port is None:
-        return None
+    return None if port is None else Step(Stage.FORWARDING, (), (here.once(Stage.FORWARDING, lambda: _forwarding(here)),))
+
+
+def _forwarding(here: DevicePlan) -> Table:
+    """What is not passed on."""
 
     def for_another(facts: Facts) -> tuple[Because, Because | None]:
         """The packet is for another, and this device does not pass packets on."""
@@ -116,14 +124,15 @@ def forwarding(here: DevicePlan, port: str | None) -> Step | None:
 
     if not here.settings.forwarding:
         # It cites no table: nothing but the setting was asked.
-        off = StageRow("off", (), actions=(Stop(Fate.DROPPED, "forwarding.off"),), tell=for_another, cites=("", ""))
-        return Step(Stage.FORWARDING, (), (Table("forwarding", [off]),))
+        return Table(
+            "forwarding", [StageRow("off", (), actions=(Stop(Fate.DROPPED, "forwarding.off"),), tell=for_another, cites=("", ""))]
+        )
     stop = (Stop(Fate.DROPPED, "address.link-local"),)
     rows = [
         StageRow("source", _from(LINK_LOCAL), actions=stop, tell=_stays("source")),
         StageRow("destination", (Condition("to", (("destination", LINK_LOCAL),)),), actions=stop, tell=_stays("destination")),
     ]
-    return Step(Stage.FORWARDING, (), (Table("forwarding", rows),))
+    return Table("forwarding", rows)
 
 
 def _stays(side: str) -> Callable[[Facts], tuple[Because, Because | None]]:
@@ -139,12 +148,16 @@ def _stays(side: str) -> Callable[[Facts], tuple[Because, Because | None]]:
 
 def time_to_live(here: DevicePlan, port: str | None) -> Step | None:
     """One hop less; with none left the packet ends, and its sender may be told (RFC 1812 section 5.3.1)."""
-    if port is None:
-        return None
+    return None if port is None else Step(Stage.TTL, (), (here.once(Stage.TTL, lambda: _hops_left(here)),))
+
+
+def _hops_left(here: DevicePlan) -> Table:
+    """The last hop, and every other."""
     ended = (Stop(Fate.EXPIRED, "ttl.expired", Reply.TIME_EXCEEDED, ttl_ended=True),)
     last = Condition("ttl", (("ttl", (Span(0, 1),)),))
+    because = Because("ttl", (here.name,))
     rows = [
-        StageRow("ended", (last,), actions=ended, because=Because("ttl", (here.name,)), cites=("", "")),
-        StageRow("counted", (), actions=(Countdown(),), because=Because("ttl", (here.name,))),
+        StageRow("ended", (last,), actions=ended, because=because, cites=("", "")),
+        StageRow("counted", (), actions=(Countdown(),), because=because),
     ]
-    return Step(Stage.TTL, (), (Table("time to live", rows),))
+    return Table("time to live", rows)

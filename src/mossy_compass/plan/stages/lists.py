@@ -253,10 +253,12 @@ def leaving(here: DevicePlan, port: str | None) -> Step | None:
     """The lists attached to the leaving interface. A device trusts its own packets unless the setting says otherwise."""
     if port is None and not here.settings.own_packets_filtered:
         return None
-    if here.leaving_table is None:  # the same for every arriving interface
-        places = {name: place_at(here, name, "leaving") for name in here.device.interfaces}
-        rows = (r for name, place in places.items() if not place.silent for r in rows_at(place, one_of("leaving", name)))
-        here.leaving_table = Table("leaving list", rows)
-    if not here.leaving_table.rows:
-        return None
-    return Step(Stage.LEAVING_LIST, (NOT_ADMITTED,), (here.leaving_table,), here.names_at)
+    table = here.once(Stage.LEAVING_LIST, lambda: _leaving_table(here))
+    return Step(Stage.LEAVING_LIST, (NOT_ADMITTED,), (table,), here.names_at) if table.rows else None
+
+
+def _leaving_table(here: DevicePlan) -> Table:
+    """The lists of all interfaces for what leaves by them."""
+    places = {name: place_at(here, name, "leaving") for name in here.device.interfaces}
+    rows = (r for name, place in places.items() if not place.silent for r in rows_at(place, one_of("leaving", name)))
+    return Table("leaving list", rows)

@@ -55,9 +55,8 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
     if not here.own:
         return None
     own_packet = port is None
-    if own_packet not in here.self_tables:  # the same for every interface
-        here.self_tables[own_packet] = Table("self", _rows(here, own_packet))
-    return Step(Stage.TO_SELF, (_to(here.own_spans),), (here.self_tables[own_packet],))
+    table = here.once((Stage.TO_SELF, own_packet), lambda: Table("self", _rows(here, own_packet)))
+    return Step(Stage.TO_SELF, (_to(here.own_spans),), (table,))
 
 
 def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:

@@ -73,9 +73,7 @@ def _may_meet(here: DevicePlan, entry: PolicyRoute, port: str | None) -> bool:
 
 def route(here: DevicePlan, port: str | None) -> Step:
     """The route table; passed over where a policy route chose."""
-    if here.routes is None:  # the same for every interface
-        here.routes = Routes(here)
-    return Step(Stage.ROUTE, (NO_WAY_YET,), (here.routes,))
+    return Step(Stage.ROUTE, (NO_WAY_YET,), (here.once(Stage.ROUTE, lambda: Routes(here)),))
 
 
 class Routes:
@@ -238,9 +236,7 @@ def _no_route(here: DevicePlan, destination: Address) -> Decision:
 def send(here: DevicePlan, port: str | None) -> Step:
     """Who answers for the next hop, and whether the packet fits: it is sent undivided (RFC 1191)."""
     own = port is None
-    if own not in here.neighbours:  # the same for every interface
-        here.neighbours[own] = Neighbours(here, own)
-    return Step(Stage.SEND, (), (here.neighbours[own],))
+    return Step(Stage.SEND, (), (here.once((Stage.SEND, own), lambda: Neighbours(here, own)),))
 
 
 class Neighbours:

@@ -22,18 +22,23 @@ from mossy_compass.plan.table import Table
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
 
-_KEPT = Because("session.kept", ("", ()))
+_RECALL = Table("recall", [StageRow("all", (), actions=(Recall(),), because=Because("session.kept", ("", ())))])
 
 
 def recall(here: DevicePlan, port: str | None) -> Step:
     """Every device, hosts included, recalls the flows that it asked, answered, inspects or translates."""
-    return Step(Stage.RECALL, (), (Table("recall", [StageRow("all", (), actions=(Recall(),), because=_KEPT)]),))
+    return Step(Stage.RECALL, (), (_RECALL,))
 
 
 def inspection(here: DevicePlan, port: str | None) -> Step | None:
     """The table of inspected protocols; it is what a stateless device does not have."""
     if not here.tracked:
         return None
+    return Step(Stage.INSPECTION, (), here.once((Stage.INSPECTION, port is None), lambda: _inspected(here, port is None)))
+
+
+def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain, Table]:
+    """What is asked of packets of inspected protocols: whether a session knows them, and what becomes of the others."""
     known = [Relation.CONTINUING, Relation.ANSWERING]
     if here.settings.session_errors_pass:  # RFC 5508 section 5: an error belongs to the session of what it quotes
         known.append(Relation.RELATED)
@@ -55,7 +60,7 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
         return because, Because("note.no-session", ("fragment" if facts.packet.fragment else facts.packet.flags, here.name))
 
     rows = [StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)]
-    if TCP in here.tracked and port is not None:  # what the device makes itself, a reset in another's name too, is its own affair
+    if TCP in here.tracked and not own_packet:  # what the device makes itself, a reset in another's name too, is its own affair
         # RFC 9293 section 3.5: a TCP conversation opens with a bare SYN, so anything else without one is nobody's.
         no_session = (
             one_of("conversation", TCP),
@@ -65,7 +70,7 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
         )
         stop = Stop(Fate.DROPPED, "session.none", Reply.NOTHING)
         rows.append(StageRow("opening-packet", no_session, actions=(stop,), tell=of_none))
-    return Step(Stage.INSPECTION, (), (JudgedAgain(here, rows[0]), Table("inspection", rows)))
+    return JudgedAgain(here, rows[0]), Table("inspection", rows)
 
 
 class JudgedAgain:

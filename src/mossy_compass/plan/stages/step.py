@@ -60,7 +60,7 @@ class Step:
     made: tuple[Decide, ...] = field(init=False, compare=False, repr=False)
 
     def __post_init__(self) -> None:
-        made = tuple(decider(a, self.names_at) if isinstance(a, Table) else a.decide for a in self.asks)
+        made = tuple(_decided_by(a, self.names_at) for a in self.asks)
         object.__setattr__(self, "made", made)
         object.__setattr__(self, "about", test_of(self.when) if self.when else None)
         object.__setattr__(self, "decide", made[0] if len(made) == 1 else _first_of(made))
@@ -92,6 +92,15 @@ class Step:
             yield from alike(asked, facts) if isinstance(asked, Table) else asked.alike(facts)
             if one(facts) is not None:
                 return
+
+
+def _decided_by(asked: Asked, names_at: Names | None) -> Decide:
+    """The function of a table, made when the first step asks it."""
+    if not isinstance(asked, Table):
+        return asked.decide
+    if asked.decide is None:
+        asked.decide = decider(asked, names_at)
+    return asked.decide
 
 
 def _first_of(decides: Sequence[Decide]) -> Decide:

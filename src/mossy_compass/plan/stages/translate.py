@@ -81,17 +81,24 @@ def destination(here: DevicePlan, port: str | None) -> Step | None:
     """Where packets go instead, by a rule of the arriving interface; or by their session, in both directions."""
     if port is None or not here.device.translate:
         return None
-    return Step(Stage.TRANSLATE_DESTINATION, (), (_known(here, Half.DESTINATION), here.translations[Half.DESTINATION]))
+    known = here.once((Stage.TRANSLATE_DESTINATION, "known"), lambda: _known(here, Half.DESTINATION))
+    return Step(Stage.TRANSLATE_DESTINATION, (), (known, here.translations[Half.DESTINATION]))
 
 
 def source(here: DevicePlan, port: str | None) -> Step | None:
     """What sources become as they leave; or by their session. A device does not translate its own addresses."""
     if not here.device.translate:
         return None
-    own = [StageRow("own", (Condition("from", (("source", here.own_spans),)),), actions=PASS)] if port is None else []
+    return Step(
+        Stage.TRANSLATE_SOURCE, (), here.once((Stage.TRANSLATE_SOURCE, port is None), lambda: _source_tables(here, port is None))
+    )
+
+
+def _source_tables(here: DevicePlan, own_packet: bool) -> tuple[Table, ...]:
+    """What is asked of sources, in order: the session, for a packet of the device itself whether it is its own, the rules."""
+    own = [StageRow("own", (Condition("from", (("source", here.own_spans),)),), actions=PASS)] if own_packet else []
     table = here.translations[Half.SOURCE]
-    asks = (_known(here, Half.SOURCE), *([Table("own", own)] if own else []), table, _untranslated(here, table))
-    return Step(Stage.TRANSLATE_SOURCE, (), asks)
+    return (_known(here, Half.SOURCE), *([Table("own", own)] if own else []), table, _untranslated(here, table))
 
 
 def _untranslated(here: DevicePlan, table: Table) -> Table:

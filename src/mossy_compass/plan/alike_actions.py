@@ -1,0 +1,171 @@
+"""For which packets an action would have done the same: what executors, state and replies branch on beside the steps' tables.
+
+By hand, each with its reason, for these are look-ups by key (sessions, ports) or choices among the device's own addresses. Where
+the device remembers something that bears on it, the set is one flow: narrow, and right.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from mossy_compass.headers.spans import complement, merge
+from mossy_compass.model.settings import ErrorSource
+from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span, Spans, parse_prefix
+from mossy_compass.packet.flow import flow_of
+from mossy_compass.packet.packet import REPLY_TYPES, Packet
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from mossy_compass.plan.actions import Action, Allocate, Deliver, Half, OpenSession, Recall, Reply, Rewrite, Steer, Stop
+from mossy_compass.plan.alike import Met, Term, known_as, of_flow, within
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.fields import service_key, service_span
+from mossy_compass.plan.plan import DevicePlan
+from mossy_compass.plan.replies import UNREACHABLE
+from mossy_compass.plan.stages.routes import alike_steered
+from mossy_compass.plan.stages.sessions import alike_to_memory
+
+SPECIAL: Spans = merge(
+    parse_prefix(p).span for p in ("0.0.0.0", "127.0.0.0/8", "224.0.0.0/4", "255.255.255.255", "::", "::1", "ff00::/8")
+)
+"""The addresses that name no single host, about which nothing is said (RFC 1122 section 3.2.2)."""
+LINK_LOCAL = merge(parse_prefix(p).span for p in ("169.254.0.0/16", "fe80::/10"))
+
+
+def alike_to_action(here: DevicePlan, facts: Facts, action: Action) -> Iterator[Term]:
+    """What an action about a packet rests on beside the row that has it.
+
+    Args:
+        here: the device.
+        facts: as the action finds them; for ``Recall``, as it leaves them.
+        action: what is done.
+
+    """
+    of_kind = _BY_KIND.get(type(action))
+    return of_kind(here, facts, action) if of_kind is not None else iter(())
+
+
+def _recalled(here: DevicePlan, facts: Facts, action: Recall) -> Iterator[Term]:
+    """What the device remembers of the packet."""
+    return alike_to_memory(here, facts)
+
+
+def _steered(here: DevicePlan, facts: Facts, action: Steer) -> Iterator[Term]:
+    """Which candidate is to be had."""
+    return alike_steered(here, action, facts)
+
+
+def _one_flow(here: DevicePlan, facts: Facts) -> Iterator[Term]:
+    """The packet's own flow, where the device remembers any that could take its port or clash with it; else every packet."""
+    if facts.memory is not None and any(True for _ in facts.memory.flows(here.name)):
+        yield Met(of_flow(flow_of(facts.packet), facts.packet))
+
+
+def _rewritten(here: DevicePlan, facts: Facts, action: Rewrite) -> Iterator[Term]:
+    """A new port makes one service of all, so of those that have ports only one is kept."""
+    if action.half is Half.DESTINATION and action.port is not None:
+        key = service_key(facts.packet)
+        yield within("service", (Span(key, key),))
+
+
+def _allocated(here: DevicePlan, facts: Facts, action: Allocate) -> Iterator[Term]:
+    """One family, since the outer address is of one; and whether there is a port to choose, which later fragments lack."""
+    yield _family("source", facts.packet.source.family)
+    yield known_as("fragment", facts.packet.fragment)
+    with_ports = merge(service_span(Service(p)) for p in (*WITH_PORTS, ICMP, ICMP6))
+    has = facts.packet.protocol in (*WITH_PORTS, ICMP, ICMP6)
+    yield within("service", with_ports if has else complement(with_ports, service_span(Service(255)).last))
+    yield from _one_flow(here, facts)
+
+
+def _opened(here: DevicePlan, facts: Facts, action: OpenSession) -> Iterator[Term]:
+    """Whether another's answers come as its would."""
+    return _one_flow(here, facts)
+
+
+def _stopped(here: DevicePlan, facts: Facts, action: Stop) -> Iterator[Term]:
+    """What goes home about it."""
+    return alike_to_reply(here, facts, action.reply)
+
+
+def _delivered(here: DevicePlan, facts: Facts, action: Deliver) -> Iterator[Term]:
+    """What answers it."""
+    return alike_to_reply(here, facts, action.reply)
+
+
+_BY_KIND: dict[type[Any], Callable[[DevicePlan, Facts, Any], Iterator[Term]]] = {
+    Recall: _recalled,
+    Steer: _steered,
+    Rewrite: _rewritten,
+    Allocate: _allocated,
+    OpenSession: _opened,
+    Stop: _stopped,
+    Deliver: _delivered,
+}
+
+
+def alike_to_reply(here: DevicePlan, facts: Facts, reply: Reply) -> Iterator[Term]:
+    """What ``plan/replies.py`` branches on: whether anything may be said, what, and whose address it has.
+
+    Args:
+        here: the device.
+        facts: as things stood when the packet's stay ended.
+        reply: what the row asks for.
+
+    """
+    if reply is Reply.NOTHING or (reply in UNREACHABLE and not here.settings.sends_unreachable):
+        return
+    of_far_end = reply in (Reply.ANSWER, Reply.REFUSAL)
+    about = facts.packet if of_far_end else facts.came
+    yield known_as("error", about.quoted is not None)
+    yield known_as("reset", about.flags == "RST")
+    yield known_as("fragment", about.fragment)
+    yield from _protocols(about)
+    for side, address in (("source", about.source), ("destination", about.destination)):
+        yield within(side, SPECIAL if address.special else complement(SPECIAL))
+        yield _family(side, address.family)
+    if not of_far_end:
+        yield from _error_source(here, about, facts.arriving)
+
+
+def _protocols(about: Packet) -> Iterator[Term]:
+    """TCP is reset, what has ports is told of its port, requests are answered; everything else by its protocol."""
+    asks = merge(
+        Span(base + (kind << 8) + 1, base + (kind << 8) + 256)
+        for protocol, kind in REPLY_TYPES
+        for base in [service_span(Service(protocol)).first]
+    )
+    icmp = merge(service_span(Service(p)) for p in (ICMP, ICMP6))
+    if about.protocol in (ICMP, ICMP6):
+        request = any(first <= service_key(about) <= last for first, last in asks)
+        yield within("service", asks if request else complement(asks, icmp[-1].last))
+        yield within("service", icmp)
+        return
+    tcp, ported = (service_span(Service(TCP)),), merge(service_span(Service(p)) for p in WITH_PORTS)
+    yield within("service", complement(icmp, service_span(Service(255)).last))
+    yield within("service", ported if about.protocol in WITH_PORTS else complement(ported, service_span(Service(255)).last))
+    if about.protocol in WITH_PORTS:
+        yield within("service", tcp if about.protocol == TCP else complement(tcp, service_span(Service(255)).last))
+
+
+def _error_source(here: DevicePlan, about: Packet, came_by: str | None) -> Iterator[Term]:
+    """Whose address an ICMP error has: by the sender's own, the interface that it came by, or the way home (by hash among equal ones)."""
+    yield _in_or_not(here.own_spans, about)
+    yield _in_or_not(LINK_LOCAL, about)
+    ports = set(here.device.interfaces) if here.settings.error_source is not ErrorSource.ARRIVING else {came_by}
+    found = here.table.lookup(about.source)
+    way = found.hops if found is not None else None
+    yield within("source", here.table.served(lambda r: (r.hops if r is not None else None) == way))
+    for port in sorted(p for p in ports if p is not None):
+        for held in here.device.interfaces[port].addresses:
+            yield _in_or_not((held.prefix.span,), about)
+
+
+def _in_or_not(spans: Spans, about: Packet) -> Term:
+    """The sources in some runs, or those outside them, as the packet's own is."""
+    inside = any(first <= about.source.key <= last for first, last in spans)
+    return within("source", spans if inside else complement(spans))
+
+
+def _family(side: str, family: int) -> Term:
+    """The packets whose address on a side is of a family."""
+    return within(side, (Span(0, V6_BASE - 1),) if family == 4 else (Span(V6_BASE, LAST_KEY),))

@@ -1,0 +1,147 @@
+"""Packets of which a stay says that they are alike are alike; and a flood of sets says of every packet what its walk says."""
+
+from __future__ import annotations
+
+import random
+from collections import deque
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import mossy_compass as mc
+from mossy_compass.plan.facts import Moment, Relation
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.replies import reply_to
+from mossy_compass.state.state import State
+from mossy_compass.walk.journey import Way
+from mossy_compass.walk.question import ask
+from mossy_compass.walk.walk import MOST_LEGS, Emission, follow
+from tests.cells import Sets, drawn, first_way, flood, holding, room, sent_by, stay_at
+from tests.conftest import DATA
+from tests.effort import at_length, examples
+from tests.test_laws import networks
+
+EXAMPLES = [Path(__file__).parents[1] / f"examples/mistakes/{n}.yaml" for n in ("office", "open-office", "firewall", "rules", "names")]
+SERVICES = ("tcp/443", "udp/53", "ping", "tcp/22", "udp/4500")
+
+
+@pytest.fixture(scope="module")
+def sets() -> Sets:
+    return Sets(room())
+
+
+def hosts(plan: Plan) -> list[str]:
+    return [n for n, d in plan.network.devices.items() if d.kind.value == "host" and d.own_addresses()]
+
+
+def test_a_flood_of_sets_says_what_walks_say(sets: Sets) -> None:
+    """The demo: every packet that a host could send, on its way there, and beside it walks of packets drawn from the sets."""
+    plan, chance = mc.Plan(mc.load(DATA / "fernhollow.yaml")), random.Random(7)
+    for name in hosts(plan) if at_length() else hosts(plan)[:1]:
+        everything = sent_by(sets.space, [a.key for a, _ in plan.network.devices[name].own_addresses()])
+        left = everything
+        for piece in flood(plan, sets, name, everything):
+            assert piece.held.satisfiable()
+            assert not (piece.held & ~left).satisfiable()
+            left = left & ~piece.held
+            for _ in range(2):
+                facts = drawn(sets.space, piece.held, chance)
+                assert facts is not None
+                leg, _ = follow(plan, State(), Emission(facts.packet, name, Way.THERE), first_way)
+                if leg.cause == "loop":  # sets go round until their TTL ends; the walk says that it goes round
+                    assert piece.end[2] == "ttl.expired"
+                    assert piece.path[: len(leg.hops)] == tuple(h.device for h in leg.hops)
+                else:
+                    assert (leg.hops[-1].device, leg.fate.value, leg.cause) == piece.end
+                    assert tuple(h.device for h in leg.hops) == piece.path
+        assert not left.satisfiable()
+
+
+def behaves_alike(plan: Plan, sets: Sets, first: Emission, moment: Moment, chance: random.Random, draws: int) -> int:
+    """Walk a question to its last answer; at every stay draw packets from its cell, and let them stay there instead of it.
+
+    Gives the number of packets that were tried.
+    """
+    state, queue, tried, legs = State(), deque([first]), 0, 0
+    while queue and legs < MOST_LEGS:
+        emission = queue.popleft()
+        legs += 1
+        packet, name, arriving = emission.packet, emission.device, None
+        leaving = emission.leaving
+        for _ in range(80):
+            kept = state.keep()
+            done = stay_at(plan, sets, state, name, packet, arriving, None, emission.number, moment, leaving)
+            after, reached = state.keep(), len(done.stay.rulings)
+            relation = done.stay.facts.relation
+            if relation is Relation.NONE and packet.opening:  # it was stopped before anybody recalled it
+                relation = Relation.OPENING
+            assert packet.quoted is not None or holding(sets.space, done.cell, packet, relation), (name, packet)
+            state.back_to(kept)
+            # An error is what it quotes, and sets know nothing of that yet.
+            for _ in range(draws if packet.quoted is None else 0):
+                facts = drawn(sets.space, done.cell, chance)
+                assert facts is not None
+                other = stay_at(plan, sets, state, name, facts.packet, arriving, None, emission.number, moment, leaving)
+                assert other.said == done.said, (name, packet, facts.packet)
+                assert _reply(other) == _reply(done), (name, packet, facts.packet)
+                state.back_to(kept)
+                tried += 1
+            done = stay_at(plan, sets, state, name, packet, arriving, None, emission.number, moment, leaving)
+            assert (state.keep(), len(done.stay.rulings)) == (after, reached)
+            leaving = None
+            if done.end is not None:
+                facts = done.stay.facts
+                if facts.arriving is not None or done.end.reply.value in ("answer", "refusal"):
+                    sent = reply_to(done.stay.here, facts, done.end.reply, first_way, done.end.answer)
+                    if sent is not None:
+                        way = facts.arriving if sent.packet.destination.is_link_local else None
+                        queue.append(Emission(sent.packet, name, Way.BACK, 0, way, emission.number + 1))
+                break
+            neighbour = done.stay.handover
+            assert neighbour is not None
+            packet, name, arriving = done.stay.facts.packet, neighbour.device, neighbour.interface
+    return tried
+
+
+def _reply(stayed: object) -> object:
+    """What goes home, as far as it is one thing for all packets of a cell: what kind, from whom of the device's own."""
+    end, stay = stayed.end, stayed.stay  # type: ignore[attr-defined]
+    if end is None:
+        return None
+    sent = reply_to(stay.here, stay.facts, end.reply, first_way, end.answer)
+    if sent is None:
+        return None
+    own = sent.packet.source if sent.packet.source in stay.here.own and not sent.answers else None
+    return sent.answers, sent.packet.flags, own
+
+
+def questions(plan: Plan, chance: random.Random, count: int) -> list[Emission]:
+    """Questions of hosts to hosts and devices, of some services, as the command would ask them."""
+    found = []
+    names = hosts(plan)
+    targets = [n for n, d in plan.network.devices.items() if d.own_addresses()]
+    for _ in range(count):
+        asked = mc.ask(
+            plan, chance.choice(names), chance.choice(targets), chance.choice(SERVICES), size=chance.choice((64, 64, 1600))
+        )
+        if asked.packet is not None:
+            found.append(Emission(asked.packet, asked.device, Way.THERE, leaving=asked.leaving))
+    return found
+
+
+@pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
+def test_packets_of_a_cell_are_treated_alike(path: object, sets: Sets) -> None:
+    plan, chance = mc.Plan(mc.load(path)), random.Random(3)  # type: ignore[arg-type]
+    asked = questions(plan, chance, 40 if at_length() else 8)
+    tried = sum(behaves_alike(plan, sets, q, Moment(), chance, 3) for q in asked)
+    assert tried > len(asked)
+
+
+@examples(8, 120)
+@given(networks(), st.integers(0, 1000))
+def test_packets_of_a_cell_are_treated_alike_in_any_network(network: mc.Network, seed: int) -> None:
+    plan, chance, sets = mc.Plan(network), random.Random(seed), Sets(room())
+    for question in questions(plan, chance, 2):
+        behaves_alike(plan, sets, question, Moment(), chance, 2)
