@@ -16,14 +16,15 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Way
-from mossy_compass.walk.question import ask
 from mossy_compass.walk.walk import MOST_LEGS, Emission, follow
 from tests.cells import Sets, drawn, first_way, flood, holding, room, sent_by, stay_at
 from tests.conftest import DATA
 from tests.effort import at_length, examples
 from tests.test_laws import networks
 
-EXAMPLES = [Path(__file__).parents[1] / f"examples/mistakes/{n}.yaml" for n in ("office", "open-office", "firewall", "rules", "names")]
+EXAMPLES = [
+    Path(__file__).parents[1] / f"examples/mistakes/{n}.yaml" for n in ("office", "open-office", "firewall", "rules", "names")
+]
 SERVICES = ("tcp/443", "udp/53", "ping", "tcp/22", "udp/4500")
 
 

@@ -40,7 +40,7 @@ ALLOWED: dict[str, set[str]] = {
 }
 CORE = ("packet", "headers", "model", "routing", "plan", "state", "walk", "proof", "lab")
 EVERYWHERE = {"errors", "marks", "safe", "voice"}
-OF_PLAN_IN_STATE = {"facts", "actions"}
+OF_PLAN_IN_STATE = {"facts", "actions", "ids"}
 BARRED_IN_CORE = {
     "argparse",
     "click",

@@ -23,6 +23,7 @@ from mossy_compass.plan.actions import Consult, Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.decide import decider
 from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.places import every_place
 from mossy_compass.plan.stages.lists import FILTER, SILENT, Place, rows_at
 from mossy_compass.plan.table import Table, list_table
@@ -165,7 +166,7 @@ def test_what_stands_otherwise_is_told_at_its_place(edit: tuple[str, str], place
         assert (place, *verdicts) in told
         here = {s.words: s for s in every_place(other.device("door"))}
         for (words, _, later), witness in told.items():
-            decision = decider(Table("place", rows_at(here[words].place)))(witness)
+            decision = decider(Table(list_id("place"), rows_at(here[words].place)))(witness)
             stopped = decision is not None and isinstance(decision.actions[0], Stop)
             assert stopped is (later != "permit"), words
 

@@ -21,6 +21,7 @@ from mossy_compass.packet.packet import Packet, later_fragment
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
+from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof import space as space_module
@@ -82,10 +83,10 @@ def test_what_is_not_called_shadowed_has_a_packet_that_it_decides(source: Access
         assert table.first(shadow.witness) != shadow.row
         assert shadow.by
         for other in shadow.but_for:
-            without = Table("t", [r for r in table.rows if r.id != other.id])
+            without = Table(list_id("t"), [r for r in table.rows if r.id != other.id])
             assert any(s.row.id == shadow.row.id for s in examine(without.rows, vocabulary=WORDS).shadowed) is False
     for row, witnessed in found.redundant:
-        without = Table("t", [r for r in table.rows if r.id != row.id])
+        without = Table(list_id("t"), [r for r in table.rows if r.id != row.id])
         assert witnessed is not None
         assert table.first(witnessed) == row
         assert first_verdict(without, witnessed) == first_verdict(table, witnessed)
@@ -123,7 +124,7 @@ def test_no_packet_meets_what_is_called_dead(
     row = table.first(facts)
     assert row is None or row.id not in {r.id for r in found.never} | {s.row.id for s in found.shadowed}
     if row is not None and row.id in {r.id for r, _ in found.redundant}:
-        without = Table("t", [r for r in table.rows if r.id != row.id])
+        without = Table(list_id("t"), [r for r in table.rows if r.id != row.id])
         assert first_verdict(without, facts) == first_verdict(table, facts)
 
 
@@ -200,7 +201,7 @@ def test_shadowed_and_redundant_are_what_trying_every_packet_says(rules: list[Ru
     met: set[str] = set()
     decided: set[str] = set()
     changed: set[str] = set()
-    without = {r.id: Table("t", [o for o in table.rows if o.id != r.id]) for r in table.rows}
+    without = {r.id: Table(list_id("t"), [o for o in table.rows if o.id != r.id]) for r in table.rows}
     for facts in EVERY:
         met |= {r.id for r in table.rows if next(r.misses(facts), None) is None}
         found = table.first(facts)

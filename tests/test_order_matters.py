@@ -200,4 +200,4 @@ def test_what_passes_untranslated_was_not_let_in_by_the_translation() -> None:
         plan = build(TRANSLATE="{id: out, source: desk, leaving: out, becomes: interface}", **parts)
         lab = Lab(plan.network)
         lab.send(Flow("clerk", "almanac", "https"))
-        assert [s.opened_by for s in lab.state.sessions("gate")] == [opened]
+        assert [(str(s.opened_by[0]), s.opened_by[1]) for s in lab.state.sessions("gate")] == [opened]

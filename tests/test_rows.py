@@ -18,6 +18,7 @@ from mossy_compass.plan import table as table_module
 from mossy_compass.plan.conditions import CONDITIONS, STATES, Reader, in_set
 from mossy_compass.plan.facts import SOME_TIME, Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SetKind
+from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.index import divided, places
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
@@ -410,7 +411,7 @@ def test_the_tables_of_fields_and_conditions_fit_together() -> None:
 
 
 def test_a_row_without_conditions_decides_whatever_comes() -> None:
-    table = Table("t", [Row("first", ()), Row("second", ())])
+    table = Table(list_id("t"), [Row("first", ()), Row("second", ())])
     assert table.first(probe(6, Address(4, 1), Address(4, 2))) == table.rows[0]
 
 

@@ -12,6 +12,7 @@ from mossy_compass.model.gates import SEVERITIES
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, protocol_name
+from mossy_compass.plan.ids import TableKind
 from mossy_compass.walk.journey import Hop, Journey, Ruling
 
 FACILITY = 16
@@ -54,8 +55,8 @@ def line(device: str, ruling: Ruling, at: str) -> str:
 
 def _data(ruling: Ruling) -> Iterator[tuple[str, str]]:
     """The parts of the structured data: list, rule, verdict, addresses, interfaces."""
-    kind, _, name = ruling.table.partition(" ")
-    yield ("list", name) if kind == "list" else ("table", ruling.table)
+    table = ruling.table
+    yield ("list", table.name) if table.kind is TableKind.LIST else ("table", str(table))
     yield "rule", ruling.row
     yield "verdict", ruling.did.value
     yield from _ends(ruling.saw)

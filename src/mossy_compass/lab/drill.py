@@ -15,6 +15,7 @@ from mossy_compass.lab.expect import Expectation, Outcome, every_flow, flows, ju
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import Network
+from mossy_compass.plan.ids import list_id
 from mossy_compass.walk.evidence import counted
 from mossy_compass.walk.grid import Changes
 from mossy_compass.walk.journey import Journey
@@ -422,7 +423,7 @@ def _count(run: Run, step: Count) -> Result:
         raise QuestionError(f"'{step.rule}' is no DEVICE/LIST/RULE of this network.")
     if row not in ("end-of-list", "empty-list") and row not in [r.id for r in network.lists[name].rules]:
         raise QuestionError(f"list {name} has no rule '{row}'.")
-    found = run.lab.counters.of(device, f"list {name}", row).packets
+    found = run.lab.counters.of(device, list_id(name), row).packets
     said = "" if found == step.count else f"it should have decided {step.count} packets by now, and decided {found}"
     return Result(0, step, found == step.count, said=said)
 

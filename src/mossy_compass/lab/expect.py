@@ -18,6 +18,7 @@ from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark, hint
 from mossy_compass.model.network import Interface, Network, Term, name_hash
 from mossy_compass.packet.address import Address, parse_block
+from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.grid import questions_of, services_at
 from mossy_compass.walk.journey import Journey
@@ -386,7 +387,12 @@ class _Met(NamedTuple):
 def _met(journey: Journey) -> list[_Met]:
     """Every row that had a part in what became of packets."""
     rulings = [r for leg in journey.homeward for h in leg.hops for r in h.rulings if r.row]
-    return [_Met(f"{r.table.removeprefix('list ')}/{r.row}", r.logged, r.table.startswith("list ")) for r in rulings]
+    return [_Met(f"{_spoken(r.table)}/{r.row}", r.logged, r.table.kind is TableKind.LIST) for r in rulings]
+
+
+def _spoken(table: TableId) -> str:
+    """A table as drills name it: a list by its name alone."""
+    return table.name if table.kind is TableKind.LIST else str(table)
 
 
 def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:

@@ -14,6 +14,7 @@ from mossy_compass.marks import Mark
 from mossy_compass.model.network import Candidate, Verdict
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import NO_TABLE, TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.routing.table import Hop, Route
 
@@ -115,7 +116,7 @@ class Listed(Protocol):
     """A list as far as an action must know it: rows with verdicts, of which the first that a packet meets decides."""
 
     first: Callable[[Facts], Any]
-    id: str
+    id: TableId
     name: str
     mark: Mark
     about: str
@@ -272,7 +273,7 @@ class Decision(NamedTuple):
         because: what it rests on.
         actions: what follows.
         note: a remark.
-        table: id of the table that was asked, as ``list visitors-in``; the plan finds it again by that.
+        table: id of the table that was asked; the plan finds it again by that.
         row: id of the row that decided.
         logged: severity of the log line that is written of it; empty for none.
 
@@ -282,7 +283,7 @@ class Decision(NamedTuple):
     because: Because
     actions: tuple[Action, ...]
     note: Because | None = None
-    table: str = ""
+    table: TableId = NO_TABLE
     row: str = ""
     logged: str = ""
 

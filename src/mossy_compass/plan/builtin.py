@@ -15,6 +15,7 @@ from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, Se
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.fields import service_span
+from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table
@@ -114,4 +115,4 @@ def built_in_table(here: DevicePlan, place: str) -> Table:
         for b in BUILT_IN.values()
         if b.place == place and here.device.kind in b.kinds
     ]
-    return Table(f"built-in {place}", rows, name=f"built-in {place} {here.name}")
+    return Table(TableId(TableKind.BUILT_IN, place), rows, name=f"built-in {place} {here.name}")

@@ -31,6 +31,7 @@ from mossy_compass.plan.alike import Decided, Met, Term
 from mossy_compass.plan.conditions import Condition, members, test_of
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, SetKind
+from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.rows import Row, StageRow
 from mossy_compass.plan.table import Table
@@ -67,7 +68,7 @@ def consults(row: Row) -> tuple[Consult, ...]:
     return tuple(a for a in row.actions if isinstance(a, Consult))
 
 
-def outcome(table: str, row: Row) -> Callable[[Facts], Decision]:
+def outcome(table: TableId, row: Row) -> Callable[[Facts], Decision]:
     """The function that says what a row comes to; where its words do not depend on the packet that is one value.
 
     Args:
@@ -117,7 +118,7 @@ _FEW = 3
 """So few rows are asked one by one: an index over their fields costs more than it saves."""
 
 
-def _few(table: str, rows: Sequence[Row]) -> Decide:
+def _few(table: TableId, rows: Sequence[Row]) -> Decide:
     """For a handful of rows that decide by themselves."""
     ready = [(test_of(r.conditions) if r.conditions else None, outcome(table, r)) for r in rows]
     if len(ready) == 1 and ready[0][0] is None:
@@ -148,7 +149,7 @@ def _by_index(table: Table) -> Decide:
 # --- rows that ask lists -------------------------------------------------------------------------------------------------
 
 
-def _in_turn(table: str, rows: Sequence[Row], names_at: Names | None) -> Decide:
+def _in_turn(table: TableId, rows: Sequence[Row], names_at: Names | None) -> Decide:
     """For rows that ask lists: one may come to nothing although it is met, and then the next is asked."""
     ready = [_Asking(table, row, names_at) for row in rows]
     by_name = _by_name(ready)
@@ -208,7 +209,7 @@ class _Asking:
 
     __slots__ = ("_decisions", "_ends", "_lists", "_names_at", "_own", "_row", "_table", "conditions", "met")
 
-    def __init__(self, table: str, row: Row, names_at: Names | None, conditions: tuple[Condition, ...] | None = None) -> None:
+    def __init__(self, table: TableId, row: Row, names_at: Names | None, conditions: tuple[Condition, ...] | None = None) -> None:
         self._table, self._row, self._names_at = table, row, names_at
         self.conditions = row.conditions if conditions is None else conditions
         self._lists = consults(row)

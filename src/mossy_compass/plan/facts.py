@@ -18,6 +18,7 @@ from typing import NamedTuple, Protocol
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.flow import Flow
 from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.ids import NO_TABLE, TableId
 
 
 class Relation(StrEnum):
@@ -58,7 +59,7 @@ class Moment(NamedTuple):
 
 SOME_TIME = Moment()
 NOTHING: frozenset[str] = frozenset()
-NOBODY = ("", "")
+NOBODY: tuple[TableId, str] = (NO_TABLE, "")
 """Table and row of what no row let in."""
 
 
@@ -79,7 +80,7 @@ class Judged(NamedTuple):
     leaving: str | None
     relation: Relation
     front: str = ""
-    opened_by: tuple[str, str] = ("", "")
+    opened_by: tuple[TableId, str] = NOBODY
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +94,7 @@ class Session:
         outer: the same as it left, after translation.
         arriving: interface that the opening packet came by; None when the device made it.
         leaving: interface that it left by; None when it was for the device itself.
-        opened_by: table and row that let it through; two empty texts where none was asked.
+        opened_by: table and row that let it through; ``NOBODY`` where none was asked.
         pending: the places that let it pass before its application was known: they are asked again when it is.
 
     """
@@ -104,7 +105,7 @@ class Session:
     outer: Flow
     arriving: str | None
     leaving: str | None
-    opened_by: tuple[str, str] = ("", "")
+    opened_by: tuple[TableId, str] = NOBODY
     pending: tuple[Judged, ...] = ()
 
     @property
@@ -187,7 +188,7 @@ class Facts:
         self.relation = Relation.NONE
         self.direction = Direction.FORTH
         self.admitted = False
-        self.opened_by = ("", "")
+        self.opened_by = NOBODY
         self.leaving = leaving
         self.next_hop: Address | None = None
         self.memory = memory
@@ -266,7 +267,7 @@ class Asked(Protocol):
     """What must be known of a ruling to ask its table again: ids and values, no tables."""
 
     @property
-    def table(self) -> str: ...
+    def table(self) -> TableId: ...
     @property
     def saw(self) -> Packet: ...
     @property

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from enum import StrEnum
 from typing import TYPE_CHECKING, NamedTuple
 
+from mossy_compass.model.check import standing_lists
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.stages.crossings import (
@@ -18,16 +19,25 @@ from mossy_compass.plan.stages.crossings import (
     to_self_place,
 )
 from mossy_compass.plan.stages.lists import Place, lists_of, place_at
+from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.table import Table
 
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
 
 
-def places_of(here: DevicePlan) -> Sequence[tuple[str, Table]]:
-    """Further tables of a device that rulings may cite by their id: offers and built-in rules."""
-    offers = [t for p in here.device.interfaces if (t := offers_table(here, p)) is not None]
-    return [(t.id, t) for t in (*offers, built_in_table(here, TO_SELF), built_in_table(here, FROM_SELF))]
+def written_tables(here: DevicePlan) -> Iterator[Table]:
+    """Every table of a device with rows to tell of, in the order in which views show them."""
+    device = here.device
+    yield from (
+        here.read_list(n) for n in dict.fromkeys(n for names, _, _ in standing_lists(device) for n in names) if here.has_list(n)
+    )
+    if device.translate:
+        yield from here.translations.values()
+    if device.policy_routes:
+        yield policy_rows(here)
+    yield from (t for p in device.interfaces if (t := offers_table(here, p)) is not None)
+    yield from (built_in_table(here, place) for place in (TO_SELF, FROM_SELF))
 
 
 class Where(StrEnum):

@@ -23,10 +23,10 @@ from mossy_compass.plan.actions import Decide, Half
 from mossy_compass.plan.compile import steps
 from mossy_compass.plan.conditions import Miss, Reader
 from mossy_compass.plan.facts import Asked, Facts, facts_of
+from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.order import Stage, orders
-from mossy_compass.plan.places import places_of
+from mossy_compass.plan.places import written_tables
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.stages.translate import rules_table
 from mossy_compass.plan.table import Table, list_table
@@ -200,6 +200,10 @@ class DevicePlan:
             self._lists[name] = self._plan.read(self._network.lists[name], self.name, self.reader)
         return self._lists[name]
 
+    def has_list(self, name: str) -> bool:
+        """Whether there is a list of a name; one that is misspelt was told when the file was read."""
+        return name in self._network.lists
+
     @property
     def translations(self) -> dict[Half, Table]:
         """The translation rules, of sources and of destinations."""
@@ -207,16 +211,17 @@ class DevicePlan:
             self._translations = {half: rules_table(self, half) for half in Half}
         return self._translations
 
-    def rows_of(self, id: str) -> Table | None:
+    def tables(self) -> Mapping[TableId, Table]:
+        """Every table whose rows somebody wrote, or that the device brings along: lists where they stand, translations,
+        policy routes, offers, built-in rules. Counters, views and findings go through these.
+        """
+        return self.once("tables", lambda: {t.id: t for t in written_tables(self)})
+
+    def rows_of(self, id: TableId) -> Table | None:
         """The table that a ruling cites by its id; None for one that has no rows to tell of."""
-        kind, _, name = id.partition(" ")
-        if kind == "list" and name in self._network.lists:
-            return self.read_list(name)
-        if kind == "translate":
-            return self.translations[Half(name)]
-        if kind in ("offers", "built-in"):
-            return dict(places_of(self)).get(id)
-        return policy_rows(self) if id == "policy-routes" else None
+        if id.kind is TableKind.LIST and id.name in self._network.lists:
+            return self.read_list(id.name)
+        return self.tables().get(id)
 
     def serves(self, far: FarHost | None) -> tuple[Serves, ...]:
         """What listens on its addresses, or at a far host; a resolver listens for lookups (RFC 1035 section 4.2)."""
@@ -431,9 +436,8 @@ class Plan:
 
     def routes_passed_over(self, device: str, ruling: Asked) -> Iterator[Loser]:
         """The routes that hold the destination too, each with the reason why it was not taken."""
-        kind, _, name = ruling.table.partition(" ")
-        if kind == "route":
-            yield from self.device(device).table_named(name).losers(ruling.saw.destination)
+        if ruling.table.kind is TableKind.ROUTE:
+            yield from self.device(device).table_named(ruling.table.name).losers(ruling.saw.destination)
 
     def _again(self, device: str, ruling: Asked) -> tuple[Table | None, Facts]:
         """The facts as they were at a ruling, so that the reasons for rows passed over can be told afterwards."""

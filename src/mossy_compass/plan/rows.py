@@ -19,6 +19,7 @@ from mossy_compass.plan.actions import Action
 from mossy_compass.plan.conditions import Condition, Miss
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, SetKind
+from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.reasons import Because, Did
 
 
@@ -77,7 +78,7 @@ class StageRow(Row):
     did: Did | None = None
     note: Because | None = field(default=None, compare=False)
     tell: Callable[[Facts], tuple[Because, Because | None]] | None = field(default=None, compare=False)
-    cites: tuple[str, str] | None = None
+    cites: tuple[TableId, str] | None = None
     profile: str = ""
 
 

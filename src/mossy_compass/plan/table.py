@@ -11,6 +11,7 @@ from mossy_compass.model.network import AccessList, Verdict
 from mossy_compass.plan.actions import Decide
 from mossy_compass.plan.conditions import Miss, Reader, conditions_of
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import TableId, list_id
 from mossy_compass.plan.index import first_of
 from mossy_compass.plan.rows import Mask, Row, columns
 
@@ -32,7 +33,7 @@ class Table:
     """Rows in order; the first that a packet meets decides.
 
     Attributes:
-        id: what rulings cite it by, as ``list visitors-in``.
+        id: what rulings cite it by.
         name: as people call it.
         mark, about: where it is written, and what for.
         rows: all of them, disabled ones and notes too.
@@ -58,10 +59,10 @@ class Table:
         "rows",
     )
 
-    def __init__(self, id: str, rows: Iterable[Row], mark: Mark = NOWHERE, name: str = "", about: str = "") -> None:
+    def __init__(self, id: TableId, rows: Iterable[Row], mark: Mark = NOWHERE, name: str = "", about: str = "") -> None:
         self.id = id
         self.about = about
-        self.name = name or id
+        self.name = name or str(id)
         self.mark = mark
         self.rows = tuple(rows)
         self.asks_application = any(c.key == "application" for r in self.rows for c in r.conditions)
@@ -228,4 +229,4 @@ def list_table(source: AccessList, reader: Reader) -> Table:
         Row(r.id, conditions_of(r, reader), r.mark, r.verdict, disabled=r.disabled, log=r.log, about=r.about, answer=r.answer)
         for r in source.rules
     )
-    return Table(f"list {source.name}", rows, source.mark, source.name, source.about)
+    return Table(list_id(source.name), rows, source.mark, source.name, source.about)

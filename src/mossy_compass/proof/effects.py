@@ -17,6 +17,7 @@ from mossy_compass.model.network import Device, Network, Verdict
 from mossy_compass.plan.actions import Listed, Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.places import Standing, every_place, sides
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
@@ -330,7 +331,7 @@ def _alike(before: Place, after: Place) -> bool:
     if (_names(before), _after(before)) != (_names(after), _after(after)):
         return False
     tables = zip(before.consults, after.consults, strict=True)
-    return all(one.table.rows == other.table.rows for one, other in tables if not one.table.id.startswith("list "))
+    return all(one.table.rows == other.table.rows for one, other in tables if one.table.id.kind is not TableKind.LIST)
 
 
 def _names(place: Place) -> tuple[str, ...]:

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from mossy_compass.marks import Mark
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, protocol_name
+from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.report.words import spoken
@@ -110,7 +111,7 @@ def ruling_dict(ruling: Ruling, device: str, plan: Plan | None) -> RulingDict:
                 {"rule": over.id, "verdict": over.verdict, "place": place, "condition": over.miss.key, "reason": over.words}
             )
         out["noted"] = [because_dict(b) for b in noted(plan, device, ruling)]
-    if plan is not None and ruling.table.startswith("route "):
+    if plan is not None and ruling.table.kind is TableKind.ROUTE:
         out["routes-passed-over"] = [
             {
                 "route": over.route.words(),

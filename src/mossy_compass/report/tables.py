@@ -10,14 +10,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import Device, Interface, PolicyRoute, Rule, Segment, Translate
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import protocol_name
 from mossy_compass.plan.conditions import Reader, conditions_of
+from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import SPECS
-from mossy_compass.plan.places import Standing, Where, every_place, places_of
+from mossy_compass.plan.places import Standing, Where, every_place
 from mossy_compass.plan.plan import DevicePlan, Plan
 from mossy_compass.plan.reasons import Did
 from mossy_compass.plan.stages.lists import Otherwise, Place
@@ -314,10 +314,10 @@ def lists(plan: Plan, name: str, built_in: bool = False) -> list[Rows]:
     rows += _place_rows(here)
     about = f"what is examined at {name}, in this order; the first rule that matches decides"
     out = [Rows("lists", about, ("where", "lists in order", "when no rule decides"), tuple(rows))]
-    used = dict.fromkeys(n for names, _, _ in standing_lists(here.device) for n in names if n in plan.network.lists)
-    out += [_list_rows(here.read_list(n), plan.network.lists[n].rules) for n in used]
-    hidden = [t for _, t in places_of(here) if t.rows and (built_in or not t.id.startswith("built-in"))]
-    return [*out, *(_table_rows(t) for t in hidden)]
+    tables = here.tables()
+    out += [_list_rows(t, plan.network.lists[i.name].rules) for i, t in tables.items() if i.kind is TableKind.LIST]
+    kinds = (TableKind.OFFERS, TableKind.BUILT_IN) if built_in else (TableKind.OFFERS,)
+    return [*out, *(_table_rows(t) for i, t in tables.items() if t.rows and i.kind in kinds)]
 
 
 def _end(otherwise: Otherwise) -> str:
@@ -330,7 +330,7 @@ def _end(otherwise: Otherwise) -> str:
 
 def _consults(place: Place) -> str:
     """The lists of a place, one below the other; those of profiles with the profile's name."""
-    lines = [c.table.name for c in place.consults if not c.table.id.startswith("built-in")]
+    lines = [c.table.name for c in place.consults if c.table.id.kind is not TableKind.BUILT_IN]
     for variant in place.variants:
         lines.append(f"profile {variant.name}: {', '.join(c.table.name for c in variant.consults)}")
     return "\n".join(lines) or "not set"
@@ -377,7 +377,7 @@ def _table_rows(table: Table) -> Rows:
         words = "whatever else is asked" if row.id == "not-offered" else words
         state = "off" if row.disabled else row.verdict.value if row.verdict else "applies"
         rows.append((row.id, state, words, row.about or "-", str(row.mark) if row.mark.line else "built in"))
-    return Rows(table.id, table.name, ("id", "verdict", "packets", "what for", "from"), tuple(rows))
+    return Rows(str(table.id), table.name, ("id", "verdict", "packets", "what for", "from"), tuple(rows))
 
 
 MOST_RULES, MOST_ROUTES = 12, 15

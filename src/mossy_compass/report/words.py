@@ -16,6 +16,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import protocol_name
 from mossy_compass.plan.conditions import Condition, Miss
 from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import REASONS, Because
 from mossy_compass.routing.table import Hop
 
@@ -34,18 +35,17 @@ def _default(v: Values) -> str:
     return f"{v['name']}: {v['value']}, the default of {Kind(v['kind']).words}"
 
 
-def opened_by(table: str, row: str, own: bool) -> str:
+def opened_by(table: TableId, row: str, own: bool) -> str:
     """What let the opening packet of a session pass."""
     if own:
         return "its own packet"
-    name = table.removeprefix("list ")
-    if not name:
+    name = table.name if table.kind is TableKind.LIST else str(table)
+    if not table:
         return "no list"
-    kind, _, where = table.partition(" ")
-    if kind == "offers":
-        return f"what it offers on {where}: {row}"
-    if kind in ("built-in", "default"):
-        return f"built-in rule {row}" if kind == "built-in" else f"{row}: permit"
+    if table.kind is TableKind.OFFERS:
+        return f"what it offers on {table.name}: {row}"
+    if table.kind in (TableKind.BUILT_IN, TableKind.DEFAULT):
+        return f"built-in rule {row}" if table.kind is TableKind.BUILT_IN else f"{row}: permit"
     return f"the end of list {name}" if row == "end-of-list" else f"{name} rule {row}" if row else f"list {name}, which is empty"
 
 

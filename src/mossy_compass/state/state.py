@@ -17,7 +17,8 @@ from mossy_compass.packet.address import Address
 from mossy_compass.packet.flow import Flow, flow_of
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS
-from mossy_compass.plan.facts import Direction, Facts, Judged, Known, Relation, Session
+from mossy_compass.plan.facts import NOBODY, Direction, Facts, Judged, Known, Relation, Session
+from mossy_compass.plan.ids import TableId
 
 FIRST_FREE_PORT = 1024
 LAST_PORT = 65535
@@ -177,7 +178,7 @@ class State:
         left: Packet,
         arriving: str | None,
         leaving: str | None,
-        opened_by: tuple[str, str] = ("", ""),
+        opened_by: tuple[TableId, str] = NOBODY,
         pending: tuple[Judged, ...] = (),
     ) -> Session:
         """Remember a flow by its opening packet, as it came and as it left; a flow that is known keeps its session.

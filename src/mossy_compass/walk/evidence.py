@@ -10,20 +10,18 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
-from mossy_compass.model.check import standing_lists
-from mossy_compass.plan.actions import Half
 from mossy_compass.plan.facts import Relation
-from mossy_compass.plan.places import places_of
+from mossy_compass.plan.ids import TableId, TableKind, list_id
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.table import Table
 from mossy_compass.walk.journey import Journey, Leg
 
-Key = tuple[str, str, str]
+Key = tuple[str, TableId, str]
 """Device, id of the table, id of the row."""
-COUNTED = ("list", "translate", "policy-routes", "offers", "built-in", "default")
+_K = TableKind
+COUNTED = (_K.LIST, _K.TRANSLATE, _K.POLICY_ROUTES, _K.OFFERS, _K.BUILT_IN, _K.DEFAULT)
 """The kinds of tables whose rows are counted."""
 
 
@@ -86,12 +84,11 @@ class Counters:
                 hits = self.hits.setdefault((device, table, row), Hits())
                 hits.packets += 1
                 hits.connections += opening
-                kind = table.partition(" ")[0]
-                written = written or (kind in ("list", "offers") and row not in ("", "end-of-list", "not-offered"))
+                written = written or (table.kind in (_K.LIST, _K.OFFERS) and row not in ("", "end-of-list", "not-offered"))
         if not written:
             self.undecided.append((journey.sender, journey.target, journey.what, journey.symptom.value))
 
-    def of(self, device: str, table: str, row: str) -> Hits:
+    def of(self, device: str, table: TableId, row: str) -> Hits:
         """The counts of a row; zero where nothing met it."""
         return self.hits.get((device, table, row), Hits())
 
@@ -105,14 +102,14 @@ def _legs(journey: Journey) -> Iterator[Leg]:
         yield journey.later
 
 
-def _met(plan: Plan | None, leg: Leg) -> Iterator[tuple[str, str, str, bool]]:
+def _met(plan: Plan | None, leg: Leg) -> Iterator[tuple[str, TableId, str, bool]]:
     """The rows that a leg met: those that decided, and the notes above them."""
     for hop in leg.hops:
         for ruling in hop.rulings:
-            if ruling.table.partition(" ")[0] not in COUNTED:
+            if ruling.table.kind not in COUNTED:
                 continue
             opening = ruling.relation is Relation.OPENING
-            yield hop.device, ruling.table, ruling.row or ("empty-list" if ruling.table.startswith("list ") else ""), opening
+            yield hop.device, ruling.table, ruling.row or ("empty-list" if ruling.table.kind is _K.LIST else ""), opening
             for row in plan.noted(hop.device, ruling) if plan is not None else ():
                 yield hop.device, ruling.table, row.id, opening
 
@@ -123,12 +120,7 @@ def rows_of(plan: Plan) -> Iterator[tuple[str, Table, Row]]:
         if not device.layer3:
             continue
         here = plan.device(name)
-        lists = dict.fromkeys(n for names, _, _ in standing_lists(device) for n in names if n in plan.network.lists)
-        tables = [here.read_list(n) for n in lists]
-        tables += [here.translations[half] for half in Half] if device.translate else []
-        tables += filter(None, [policy_rows(here) if device.policy_routes else None])
-        tables += [t for _, t in places_of(here)]
-        for table in tables:
+        for table in here.tables().values():
             yield from ((name, table, row) for row in table.rows)
 
 
@@ -140,7 +132,7 @@ def counted(plan: Plan, counters: Counters) -> list[Counted]:
         seen.add((device, table.id, row.id))
         if row.built_in and not counters.of(device, table.id, row.id).packets:
             continue
-        translate = table.id.startswith("translate ")
+        translate = table.id.kind is _K.TRANSLATE
         hits = counters.of(device, table.id, row.id)
         what = ("disabled " if row.disabled else "") + (row.verdict.value if row.verdict else "applies")
         number = hits.connections if translate else hits.packets
@@ -148,7 +140,17 @@ def counted(plan: Plan, counters: Counters) -> list[Counted]:
         out.append(Counted(device, table.name, row.id, what, place, number, "connections" if translate else "packets"))
     for (device, table_id, row_id), hits in sorted(counters.hits.items()):
         if (device, table_id, row_id) not in seen:
-            out.append(Counted(device, table_id.removeprefix("list "), row_id, "default", "", hits.packets, "packets"))
+            out.append(
+                Counted(
+                    device,
+                    table_id.name if table_id.kind is _K.LIST else str(table_id),
+                    row_id,
+                    "default",
+                    "",
+                    hits.packets,
+                    "packets",
+                )
+            )
     return out
 
 
@@ -161,7 +163,7 @@ def decided_by(journeys: Iterable[Journey], list_name: str, row: str) -> Iterato
                 for leg in _legs(journey)
                 for hop in leg.hops
                 for ruling in hop.rulings
-                if ruling.table == f"list {list_name}" and ruling.row == row
+                if ruling.table == list_id(list_name) and ruling.row == row
             ),
             None,
         )

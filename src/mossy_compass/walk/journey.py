@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.facts import SOME_TIME, Known, Moment, Relation
+from mossy_compass.plan.ids import NO_TABLE, TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.routing.table import Hop as RouteHop
 from mossy_compass.voice import voice
@@ -70,7 +71,7 @@ class Ruling(NamedTuple):
     because: Because
     remark: Because | None = None
     cause: str = ""
-    table: str = ""
+    table: TableId = NO_TABLE
     row: str = ""
     arriving: str | None = None
     leaving: str | None = None

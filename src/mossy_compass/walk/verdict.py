@@ -20,6 +20,7 @@ from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Known, facts_of
+from mossy_compass.plan.ids import TableKind, list_id
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -176,7 +177,7 @@ def _unknown_answer(plan: Plan, back: Leg) -> Leg:
 def _unlearned(plan: Plan, leg: Leg) -> Leg:
     """A packet that a list stopped, and that a rule by name would have let pass if the device knew an address of that name."""
     last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
-    if last is None or leg.cause not in FILTERED or not last.table.startswith("list "):
+    if last is None or leg.cause not in FILTERED or last.table.kind is not TableKind.LIST:
         return leg
     here = plan.device(leg.end)
     table = here.rows_of(last.table)
@@ -205,14 +206,14 @@ def _out_of_force(plan: Plan, leg: Leg) -> Iterator[Because]:
             rules = sum(len(plan.network.lists[n].rules) for n in gates.everywhere)
             yield Because("told.filtering-off", (hop.device, gates.everywhere, rules), gates.everywhere_mark)
         for ruling in hop.rulings:
-            if ruling.table.startswith("list ") and ruling.known.moment.now is None:
+            if ruling.table.kind is TableKind.LIST and ruling.known.moment.now is None:
                 yield from _timeless(plan, hop.device, ruling)
 
 
 def _unlogged(plan: Plan, leg: Leg) -> Iterator[Because]:
     """A drop that leaves no trace, at a list where somebody took care to log something else."""
     last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
-    if last is None or last.logged or leg.cause not in FILTERED or not last.table.startswith("list "):
+    if last is None or last.logged or leg.cause not in FILTERED or last.table.kind is not TableKind.LIST:
         return
     table = plan.device(leg.end).rows_of(last.table)
     if table is not None and table.logs:
@@ -291,7 +292,7 @@ def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
         return _near_translation(plan, leg.end, rulings[-1])
     if (
         not rulings
-        or not rulings[-1].table.startswith("list ")
+        or rulings[-1].table.kind is not TableKind.LIST
         or not (rulings[-1].cause in FILTERED or rulings[-1].cause == "session.none")
     ):
         return ()
@@ -335,9 +336,9 @@ def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
     told = {r.table for leg in (there, back) if leg for h in leg.hops for r in h.rulings if r.table}
     for hop in there.hops:
         for name, idle in _idle_lists(plan, hop):
-            found = None if f"list {name}" in told else _would_deny(plan, hop, name, idle)
+            found = None if list_id(name) in told else _would_deny(plan, hop, name, idle)
             if found is not None:
-                told.add(f"list {name}")
+                told.add(list_id(name))
                 yield found
 
 

@@ -18,6 +18,7 @@ from mossy_compass.plan.actions import Action, Countdown, Decision, Reply, Stop
 from mossy_compass.plan.alike import Term, within
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import CITES_NOTHING, stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
@@ -63,7 +64,7 @@ def _sources(here: DevicePlan) -> Table:
     own = tuple(s for s in here.own_spans if s.last <= _V4.last)
     if here.settings.drops_own_source and own:
         rows.append(StageRow("own-source", _from(own), actions=(Stop(drop, "source.own"),), tell=own_source))
-    return Table("arrive", rows)
+    return Table(stage_table("arrive"), rows)
 
 
 def _from(spans: Spans) -> tuple[Condition, ...]:
@@ -125,14 +126,15 @@ def _forwarding(here: DevicePlan) -> Table:
     if not here.settings.forwarding:
         # It cites no table: nothing but the setting was asked.
         return Table(
-            "forwarding", [StageRow("off", (), actions=(Stop(Fate.DROPPED, "forwarding.off"),), tell=for_another, cites=("", ""))]
+            stage_table("forwarding"),
+            [StageRow("off", (), actions=(Stop(Fate.DROPPED, "forwarding.off"),), tell=for_another, cites=CITES_NOTHING)],
         )
     stop = (Stop(Fate.DROPPED, "address.link-local"),)
     rows = [
         StageRow("source", _from(LINK_LOCAL), actions=stop, tell=_stays("source")),
         StageRow("destination", (Condition("to", (("destination", LINK_LOCAL),)),), actions=stop, tell=_stays("destination")),
     ]
-    return Table("forwarding", rows)
+    return Table(stage_table("forwarding"), rows)
 
 
 def _stays(side: str) -> Callable[[Facts], tuple[Because, Because | None]]:
@@ -157,7 +159,7 @@ def _hops_left(here: DevicePlan) -> Table:
     last = Condition("ttl", (("ttl", (Span(0, 1),)),))
     because = Because("ttl", (here.name,))
     rows = [
-        StageRow("ended", (last,), actions=ended, because=because, cites=("", "")),
+        StageRow("ended", (last,), actions=ended, because=because, cites=CITES_NOTHING),
         StageRow("counted", (), actions=(Countdown(),), because=because),
     ]
-    return Table("time to live", rows)
+    return Table(stage_table("time to live"), rows)

@@ -18,6 +18,7 @@ from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition, term_condition
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
+from mossy_compass.plan.ids import DEFAULTS, TableId, TableKind, stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import Row, StageRow
@@ -78,10 +79,10 @@ def default_for(here: DevicePlan, origin: str | None, into: str | None) -> Other
 
     if permits:
         told = name == "inbound" and here.device.kind.value == "firewall"
-        return Otherwise(name, Decision(Did.PERMITTED, because, LET_IN, note, "default", name) if told else None, True, tell)
+        return Otherwise(name, Decision(Did.PERMITTED, because, LET_IN, note, DEFAULTS, name) if told else None, True, tell)
     logged = LOGGED_DEFAULT if here.settings.logs_defaults else ""
     stop = (Stop(Fate.DROPPED, f"filter.{name}"),)
-    return Otherwise(name, Decision(Did.DROPPED, because, stop, note, "default", name, logged), True, tell)
+    return Otherwise(name, Decision(Did.DROPPED, because, stop, note, DEFAULTS, name, logged), True, tell)
 
 
 def pair_words(here: DevicePlan, origin: str | None, into: str | None) -> str:
@@ -105,7 +106,9 @@ def crossing_place(here: DevicePlan, origin: str | None, into: str) -> Place:
 
 def crossing(here: DevicePlan, port: str | None) -> Step | None:
     """The lists for what passes from one zone into another, once it is known where the packet leaves."""
-    table = Table("crossing", [r for place, ports in _crossings(here, port) for r in _crossing_rows(here, place, ports)])
+    table = Table(
+        stage_table("crossing"), [r for place, ports in _crossings(here, port) for r in _crossing_rows(here, place, ports)]
+    )
     return Step(Stage.CROSSING, (NOT_ADMITTED,), (table,), here.names_at) if table.rows else None
 
 
@@ -136,7 +139,7 @@ def _crossing_rows(here: DevicePlan, place: Place, ports: Sequence[str]) -> Iter
             return setting(here.settings, "translation-opens"), Because("note.front", (facts.front,))
 
         fronts = one_of("front", *(rule.id for rule in here.device.translate))
-        cited = ("default", "translation-opens")
+        cited = (DEFAULTS, "translation-opens")
         yield StageRow("translation-opens", (leaving, NOT_LET_IN, fronts), actions=LET_IN, tell=opened, cites=cited)
     yield from rows_at(place, leaving)
 
@@ -151,7 +154,7 @@ def offers_table(here: DevicePlan, port: str) -> Table | None:
     words = tuple(_offered(o) for o in gates.offers if o.interface == port)
     because = Because("offer.none", (here.name, port, words), mark)
     rows.append(Row("not-offered", (_UNASKED,), mark, Verdict.DENY, because=because))
-    return Table(f"offers {port}", rows, here.device.interfaces[port].mark, f"offers of {here.name}/{port}")
+    return Table(TableId(TableKind.OFFERS, port), rows, here.device.interfaces[port].mark, f"offers of {here.name}/{port}")
 
 
 def _offered(offer: Offer) -> str:
@@ -196,7 +199,7 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
         return None
     mine = merge(Span(a.key, a.key) for a, own in here.own.items() if own.far is None)
     for_it = Condition("to", (("destination", mine),))
-    return Step(Stage.TO_SELF_LIST, (NOT_ADMITTED, for_it), (Table("to-self list", rows_at(place)),), here.names_at)
+    return Step(Stage.TO_SELF_LIST, (NOT_ADMITTED, for_it), (Table(stage_table("to-self list"), rows_at(place)),), here.names_at)
 
 
 def from_self(here: DevicePlan, port: str | None) -> Step | None:
@@ -204,7 +207,9 @@ def from_self(here: DevicePlan, port: str | None) -> Step | None:
     if port is not None or (here.settings.from_self and not lists_of(here, here.device.gates.from_self)):
         return None
     answers = Condition("relation", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.CONTINUING}),))
-    return Step(Stage.FROM_SELF, (answers, NOT_ADMITTED), (Table("from self", rows_at(from_self_place(here))),), here.names_at)
+    return Step(
+        Stage.FROM_SELF, (answers, NOT_ADMITTED), (Table(stage_table("from self"), rows_at(from_self_place(here))),), here.names_at
+    )
 
 
 def from_self_place(here: DevicePlan) -> Place:
@@ -217,7 +222,7 @@ def from_self_place(here: DevicePlan) -> Place:
     logged = LOGGED_DEFAULT if here.settings.logs_defaults else ""
     end = Otherwise(
         "from-self",
-        Decision(Did.DROPPED, setting(here.settings, "from-self"), mute, _built_in_note(built_in), "default", "from-self", logged),
+        Decision(Did.DROPPED, setting(here.settings, "from-self"), mute, _built_in_note(built_in), DEFAULTS, "from-self", logged),
     )
     if written:
         end = end_of(here, [c.table for c in written], "of itself", "")
@@ -241,4 +246,4 @@ def front(here: DevicePlan, port: str | None) -> Step | None:
     if port is None or not rules:
         return None
     rows = (r for rule in rules for r in rows_at(front_place(here, rule), one_of("front", rule.id)))
-    return Step(Stage.FRONT_LIST, (NOT_ADMITTED,), (Table("front list", rows),), here.names_at)
+    return Step(Stage.FRONT_LIST, (NOT_ADMITTED,), (Table(stage_table("front list"), rows),), here.names_at)

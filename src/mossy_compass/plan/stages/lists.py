@@ -16,6 +16,7 @@ from mossy_compass.model.settings import EmptyList, EndOfList
 from mossy_compass.plan.actions import LET_IN, Action, Consult, Decision, Leave, Listed, Pass, Reply, Stop
 from mossy_compass.plan.conditions import Condition, term_condition
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import DEFAULTS, stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
@@ -190,7 +191,7 @@ def _nothing_attached(here: DevicePlan, where: str, port: str) -> Otherwise:
     because, note = setting(settings, "no-list"), Because("note.no-list", (where, here.name, port))
     stop = (Stop(Fate.DROPPED, "filter.none"),)
     logged = LOGGED_DEFAULT if settings.logs_defaults else ""
-    return Otherwise("no-list", Decision(Did.DROPPED, because, stop, note, "default", "no-list", logged))
+    return Otherwise("no-list", Decision(Did.DROPPED, because, stop, note, DEFAULTS, "no-list", logged))
 
 
 def otherwise(here: DevicePlan, tables: Sequence[Listed], where: str, port: str) -> Otherwise:
@@ -246,7 +247,7 @@ def arriving(here: DevicePlan, port: str | None) -> Step | None:
     place = place_at(here, port, "arriving")
     if place.silent:
         return None
-    return Step(Stage.ARRIVING_LIST, (NOT_ADMITTED,), (Table("arriving list", rows_at(place)),), here.names_at)
+    return Step(Stage.ARRIVING_LIST, (NOT_ADMITTED,), (Table(stage_table("arriving list"), rows_at(place)),), here.names_at)
 
 
 def leaving(here: DevicePlan, port: str | None) -> Step | None:
@@ -261,4 +262,4 @@ def _leaving_table(here: DevicePlan) -> Table:
     """The lists of all interfaces for what leaves by them."""
     places = {name: place_at(here, name, "leaving") for name in here.device.interfaces}
     rows = (r for name, place in places.items() if not place.silent for r in rows_at(place, one_of("leaving", name)))
-    return Table("leaving list", rows)
+    return Table(stage_table("leaving list"), rows)

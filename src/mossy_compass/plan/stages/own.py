@@ -18,6 +18,7 @@ from mossy_compass.plan.actions import Action, Deliver, OpenSession, Reply, Stop
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
+from mossy_compass.plan.ids import stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Fate, setting
 from mossy_compass.plan.rows import Row, StageRow
@@ -55,7 +56,7 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
     if not here.own:
         return None
     own_packet = port is None
-    table = here.once((Stage.TO_SELF, own_packet), lambda: Table("self", _rows(here, own_packet)))
+    table = here.once((Stage.TO_SELF, own_packet), lambda: Table(stage_table("self"), _rows(here, own_packet)))
     return Step(Stage.TO_SELF, (_to(here.own_spans),), (table,))
 
 
@@ -86,7 +87,9 @@ def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:
     silent = merge(Span(a.key, a.key) for a, own in here.own.items() if own.far is not None and own.far.silent)
     if silent:
         stop = (Stop(Fate.DROPPED, "service.silent"),)
-        rows.append(StageRow("silent", (_to(silent),), actions=stop, tell=_closed(here), cites=("self", "closed-port")))
+        rows.append(
+            StageRow("silent", (_to(silent),), actions=stop, tell=_closed(here), cites=(stage_table("self"), "closed-port"))
+        )
     closed = _refused(here, "service.closed", "service.silent", own_packet)
     rows.append(StageRow("closed-port", (), actions=closed, tell=_closed(here)))
     return rows

@@ -19,6 +19,7 @@ from mossy_compass.plan.alike import Met, Term, within
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import service_span
+from mossy_compass.plan.ids import MAIN_ROUTES, POLICY_ROUTES
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, down
 from mossy_compass.plan.rows import StageRow
@@ -37,7 +38,7 @@ MOST_BYTES = 65535
 
 def policy_rows(here: DevicePlan) -> Table:
     """The entries as rows."""
-    return Table("policy-routes", [_entry(here, e) for e in here.device.policy_routes], here.device.mark)
+    return Table(POLICY_ROUTES, [_entry(here, e) for e in here.device.policy_routes], here.device.mark)
 
 
 def _entry(here: DevicePlan, entry: PolicyRoute) -> StageRow:
@@ -60,7 +61,7 @@ def policy(here: DevicePlan, port: str | None) -> Step | None:
     chosen = [e for e in here.device.policy_routes if not e.disabled and _may_meet(here, e, port)]
     if not chosen:
         return None
-    table = Table("policy-routes", [_entry(here, e) for e in chosen], here.device.mark)
+    table = Table(POLICY_ROUTES, [_entry(here, e) for e in chosen], here.device.mark)
     return Step(Stage.POLICY_ROUTE, (NOT_ANSWERING,), (table,))
 
 
@@ -94,11 +95,11 @@ class Routes:
         if found.origin == "connected" and self._is_end(facts, found):
             because = Because("route", (found.origin, found.prefix), found.mark)
             note = Because("note.subnet-end", (facts.packet.destination,))
-            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "neighbour.silent"),), note, "route main")
+            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "neighbour.silent"),), note, MAIN_ROUTES)
         decision = self._known.get(found.prefix)
         if decision is None:
             because = Because("route", (found.origin, found.prefix), found.mark)
-            decision = Decision(Did.ROUTED, because, (Forward(found, found.hops),), None, "route main")
+            decision = Decision(Did.ROUTED, because, (Forward(found, found.hops),), None, MAIN_ROUTES)
             self._known[found.prefix] = decision
         return decision
 
@@ -114,10 +115,10 @@ class Routes:
         because = Because("route", (found.origin, found.prefix), found.mark)
         note = Because("note.action", (found.action.value,))
         if found.action is RouteAction.DISCARD:
-            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.discard"),), note, "route main")
+            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.discard"),), note, MAIN_ROUTES)
         # IPv6 has no 'host unreachable' that a route may send: RFC 4443 section 3.1 code 0 is 'no route'
         reply = Reply.HOST_UNREACHABLE if destination.family == 4 else Reply.NET_UNREACHABLE
-        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.unreachable", reply),), note, "route main")
+        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.unreachable", reply),), note, MAIN_ROUTES)
 
     def alike(self, facts: Facts) -> Iterator[Term]:
         """All destinations that are sent the same ways; the ends of subnets are apart, and so is what waits for a port."""
@@ -220,17 +221,17 @@ def _no_route(here: DevicePlan, destination: Address) -> Decision:
                 note = Because("note.route-not-used", (loser.route.origin, loser.route.prefix))
                 words = down(here.device, port, here.domains.link(here.name, port).why)
                 stop = Stop(Fate.DROPPED, "interface.down", Reply.NET_UNREACHABLE)
-                return Decision(Did.DROPPED, words, (stop,), note, "route main")
+                return Decision(Did.DROPPED, words, (stop,), note, MAIN_ROUTES)
     stop = Stop(Fate.DROPPED, "route.none", Reply.NET_UNREACHABLE)
     if losers:
         found = losers[0].route
         values = (here.name, destination, found.origin, found.prefix, losers[0].words)
         because = Because("route.inactive", values, found.mark or here.device.mark)
-        return Decision(Did.DROPPED, because, (stop,), None, "route main")
+        return Decision(Did.DROPPED, because, (stop,), None, MAIN_ROUTES)
     prefixes = [r.prefix for r in here.table if r.origin != "local"]
     note = Because("note.known-routes", (tuple(prefixes[:3]), max(0, len(prefixes) - 3)))
     because = Because("route.none", (here.name, destination), here.device.mark)
-    return Decision(Did.DROPPED, because, (stop,), note, "route main")
+    return Decision(Did.DROPPED, because, (stop,), note, MAIN_ROUTES)
 
 
 def send(here: DevicePlan, port: str | None) -> Step:

@@ -13,6 +13,7 @@ from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import Admit, Decision, EndSession, Recall, Reply, Stop
 from mossy_compass.plan.alike import Met, Term, apart_from, known_as, of_flow
 from mossy_compass.plan.facts import Direction, Facts, Relation
+from mossy_compass.plan.ids import stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import StageRow
@@ -22,7 +23,7 @@ from mossy_compass.plan.table import Table
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import DevicePlan
 
-_RECALL = Table("recall", [StageRow("all", (), actions=(Recall(),), because=Because("session.kept", ("", ())))])
+_RECALL = Table(stage_table("recall"), [StageRow("all", (), actions=(Recall(),), because=Because("session.kept", ("", ())))])
 
 
 def recall(here: DevicePlan, port: str | None) -> Step:
@@ -70,7 +71,7 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain, Table]:
         )
         stop = Stop(Fate.DROPPED, "session.none", Reply.NOTHING)
         rows.append(StageRow("opening-packet", no_session, actions=(stop,), tell=of_none))
-    return JudgedAgain(here, rows[0]), Table("inspection", rows)
+    return JudgedAgain(here, rows[0]), Table(stage_table("inspection"), rows)
 
 
 class JudgedAgain:

@@ -14,6 +14,7 @@ from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span
 from mossy_compass.plan.actions import PASS, Action, Allocate, Half, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.ids import CITES_NOTHING, TableId, TableKind, stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
@@ -56,7 +57,7 @@ def rules_table(here: DevicePlan, half: Half) -> Table:
         rows.append(
             StageRow(entry.id, conditions, entry.mark, actions=(new,), disabled=entry.disabled, about=entry.about, because=because)
         )
-    return Table(f"translate {half}", rows, here.device.mark, f"translate of {here.name}")
+    return Table(TableId(TableKind.TRANSLATE, half.value), rows, here.device.mark, f"translate of {here.name}")
 
 
 def _known(here: DevicePlan, half: Half) -> Table:
@@ -69,9 +70,9 @@ def _known(here: DevicePlan, half: Half) -> Table:
         return Because("session.known" if inspected else "translation.undo", (facts.session.number, here.name)), None
 
     return Table(
-        f"known {half}",
+        stage_table(f"known {half.value}"),
         [
-            StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=("", "")),
+            StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=CITES_NOTHING),
             StageRow("nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING})),), actions=PASS),
         ],
     )
@@ -98,7 +99,7 @@ def _source_tables(here: DevicePlan, own_packet: bool) -> tuple[Table, ...]:
     """What is asked of sources, in order: the session, for a packet of the device itself whether it is its own, the rules."""
     own = [StageRow("own", (Condition("from", (("source", here.own_spans),)),), actions=PASS)] if own_packet else []
     table = here.translations[Half.SOURCE]
-    return (_known(here, Half.SOURCE), *([Table("own", own)] if own else []), table, _untranslated(here, table))
+    return (_known(here, Half.SOURCE), *([Table(stage_table("own"), own)] if own else []), table, _untranslated(here, table))
 
 
 def _untranslated(here: DevicePlan, table: Table) -> Table:
@@ -122,8 +123,10 @@ def _untranslated(here: DevicePlan, table: Table) -> Table:
     # RFC 5382 REQ-1 and RFC 4787 REQ-1 say which mappings may be shared; an outer flow never may, since its answers would
     # have two places to go to. So of two flows whose destinations became one the second gets another port.
     because = setting(here.settings, "mapping")
-    rows.append(StageRow("clash", (one_of("clashes", True),), actions=(Allocate(keeps=True),), because=because, cites=("", "")))
-    return Table("untranslated", rows)
+    rows.append(
+        StageRow("clash", (one_of("clashes", True),), actions=(Allocate(keeps=True),), because=because, cites=CITES_NOTHING)
+    )
+    return Table(stage_table("untranslated"), rows)
 
 
 def _leaving_families(rules: Sequence[Translate], here: DevicePlan) -> set[tuple[str | None, int]]:
