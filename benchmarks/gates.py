@@ -17,7 +17,8 @@ from statistics import median
 
 import mossy_compass as mc
 from mossy_compass.marks import NOWHERE
-from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, Span, parse_block
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import TCP, UDP, Service

@@ -16,7 +16,8 @@ from typing import Any
 import pytest
 
 import mossy_compass as mc
-from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Span, parse_prefix
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.conditions import Reader

@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import networkx as nx
 import pytest
 
 import mossy_compass
@@ -109,6 +110,37 @@ def test_imports_go_one_way(path: Path) -> None:
             if part in CORE and (str(relative), head) != ("headers/sets.py", "os"):  # a variable of the library that it knows
                 assert head not in BARRED_IN_CORE, f"{relative}:{line}: the core may not import {head}"
             assert part in ONLY_IN.get(head, {part}), f"{relative}:{line}: {head} belongs in {ONLY_IN.get(head)}"
+
+
+def dotted(path: Path) -> str:
+    parts = path.relative_to(ROOT.parent).with_suffix("").parts
+    return ".".join(parts[:-1] if parts[-1] == "__init__" else parts)
+
+
+def test_no_file_imports_itself_in_a_circle() -> None:
+    """Within a part as well, and under TYPE_CHECKING too: what is in a circle can only be read as a whole."""
+    known = {dotted(p) for p in FILES}
+    graph = nx.DiGraph()
+    for path in FILES:
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.ImportFrom) and node.module:
+                for alias in node.names:
+                    whole = f"{node.module}.{alias.name}"
+                    graph.add_edge(dotted(path), whole if whole in known else node.module)
+    circles = [sorted(c) for c in nx.strongly_connected_components(graph) if len(c) > 1]
+    assert circles == []
+
+
+def test_only_those_who_fetch_late_name_a_module_in_a_text() -> None:
+    """An import by name is an import: the table above would not see it."""
+    allowed = {"__init__.py", "cli/main.py"}
+    for path in FILES:
+        relative = str(path.relative_to(ROOT))
+        tree = ast.parse(path.read_text())
+        docstrings = {id(n.value) for n in ast.walk(tree) if isinstance(n, ast.Expr)}
+        for node in ast.walk(tree):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in docstrings:
+                assert relative in allowed or "mossy_compass." not in node.value, f"{relative}:{node.lineno}"
 
 
 @pytest.mark.parametrize("path", [p for p in FILES if p.relative_to(ROOT).parts[0] in CORE], ids=lambda p: str(p.relative_to(ROOT)))

@@ -15,7 +15,8 @@ from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Bits, Universe
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.gates import Application, Hours, Wall
-from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, Span, parse_block
 from mossy_compass.packet.packet import Packet, later_fragment
 from mossy_compass.packet.service import Service

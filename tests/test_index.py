@@ -8,7 +8,8 @@ from collections.abc import Callable, Sequence
 import pytest
 
 from mossy_compass.marks import NOWHERE
-from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import V6_BASE, Address, Span, Spans, parse_block
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import Service

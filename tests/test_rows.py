@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from mossy_compass.marks import NOWHERE
-from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import EVERYTHING, V6_BASE, Address, Span, in_spans, parse_address, parse_block
 from mossy_compass.packet.packet import Packet, later_fragment
 from mossy_compass.packet.service import Service

@@ -13,6 +13,8 @@ from __future__ import annotations
 import importlib
 from typing import TYPE_CHECKING
 
+from mossy_compass.voice import speaks
+
 if TYPE_CHECKING:
     from mossy_compass.errors import AddressError, InputError, MossyError, NetworkFileError, NotConverged, QuestionError
     from mossy_compass.exchange.dataframes import frame
@@ -34,6 +36,8 @@ if TYPE_CHECKING:
     from mossy_compass.walk.many import every_path
     from mossy_compass.walk.question import ask
     from mossy_compass.walk.trace import trace, trace_question
+
+speaks(lambda: importlib.import_module("mossy_compass.report.voice"))
 
 __version__ = "0.1.0"
 

@@ -14,7 +14,8 @@ from itertools import product
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import AddressError, InputError
-from mossy_compass.model.network import AccessList, Network, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Network, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import BITS, EVERYTHING, V6_BASE, Prefix, Span, Spans, parse_prefix
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, protocol_name
 from mossy_compass.plan.plan import Plan

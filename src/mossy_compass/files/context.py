@@ -16,7 +16,7 @@ from mossy_compass.files.schema import FarHostIn, NetworkIn
 from mossy_compass.files.tree import Node
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Hint, Mark, Problems, Severity, hint
-from mossy_compass.model.network import Term
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import PRIVATE_SPANS, Address, InterfaceAddress, Prefix, Spans
 from mossy_compass.packet.service import Service
 

@@ -12,7 +12,7 @@ from mossy_compass.errors import AddressError
 from mossy_compass.files.context import Context, Path
 from mossy_compass.headers.spans import complement, merge
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.network import Group, Term
+from mossy_compass.model.terms import Group, Term
 from mossy_compass.packet.address import EVERYTHING, Address, Span, parse_block
 from mossy_compass.packet.service import BUILT_IN_SERVICES, Service, parse_service
 

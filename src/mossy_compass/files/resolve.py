@@ -14,7 +14,8 @@ from mossy_compass.files.names import BUILT_IN_GROUPS, group, services
 from mossy_compass.files.ports import segments
 from mossy_compass.files.rules import access_list
 from mossy_compass.files.zones import application
-from mossy_compass.model.network import Network, ServiceGroup
+from mossy_compass.model.network import Network
+from mossy_compass.model.terms import ServiceGroup
 from mossy_compass.packet.service import BUILT_IN_SERVICES
 
 

@@ -15,7 +15,8 @@ from mossy_compass.files.context import Context, Path
 from mossy_compass.files.names import services, term_list
 from mossy_compass.files.schema import ConditionsIn, RuleIn
 from mossy_compass.marks import Mark, Severity, hint
-from mossy_compass.model.network import AccessList, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import V6_BASE
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, parse_icmp, protocol_name
 

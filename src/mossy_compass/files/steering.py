@@ -15,7 +15,8 @@ from mossy_compass.files.rules import conditions
 from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
 from mossy_compass.files.zones import known_lists, port_words
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.network import Candidate, PolicyRoute, Term, Translate
+from mossy_compass.model.network import Candidate, PolicyRoute, Translate
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import V6_BASE, Address, from_key
 from mossy_compass.packet.service import WITH_PORTS, Service
 

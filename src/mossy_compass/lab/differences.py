@@ -7,8 +7,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.gates import Profile
-from mossy_compass.model.network import Network, ServiceGroup, Term, Translate
+from mossy_compass.model.network import Network, Translate
 from mossy_compass.model.settings import Settings
+from mossy_compass.model.terms import ServiceGroup, Term
 
 KEYS = {
     "verdict": "",

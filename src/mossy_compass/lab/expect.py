@@ -16,7 +16,8 @@ from typing import NamedTuple
 from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark, hint
-from mossy_compass.model.network import Interface, Network, Term, name_hash
+from mossy_compass.model.network import Interface, Network, name_hash
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, parse_block
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import Fate

@@ -13,8 +13,9 @@ from dataclasses import replace
 
 from mossy_compass.marks import Mark, Problems, Severity
 from mossy_compass.model.goals import check_goals
-from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, Term, Translate, Verdict
+from mossy_compass.model.network import AccessList, Device, Kind, Network, Rule, Translate, Verdict
 from mossy_compass.model.settings import EmptyList, EndOfList
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address
 
 WARN = Severity.WARNING

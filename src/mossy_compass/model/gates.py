@@ -8,13 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from mossy_compass.marks import NOWHERE, Mark
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.service import Service
-
-if TYPE_CHECKING:
-    from mossy_compass.model.network import Term
 
 DAY = 24 * 60
 """Minutes of a day."""

@@ -17,9 +17,9 @@ from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from mossy_compass.plan.actions import Action, Allocate, Deliver, Half, OpenSession, Recall, Reply, Rewrite, Steer, Stop
 from mossy_compass.plan.alike import Met, Term, known_as, of_flow, within
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import service_key, service_span
-from mossy_compass.plan.plan import DevicePlan
 from mossy_compass.plan.replies import UNREACHABLE
 from mossy_compass.plan.stages.routes import alike_steered
 from mossy_compass.plan.stages.sessions import alike_to_memory

@@ -9,15 +9,12 @@ the same flow takes the same way on every machine and in every release.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from mossy_compass.model.settings import Sharing
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.routing.table import Hop
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 Choose = Callable[[str, tuple[Hop, ...], Packet], int | None]
 """Takes a device, its equal ways and the packet, and gives the number of the way to take; None: by the hash."""

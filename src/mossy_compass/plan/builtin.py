@@ -7,21 +7,19 @@ before the default. Nothing shows them unless it is asked for, but a ruling that
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement
 from mossy_compass.model.network import Kind, Verdict
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, Service, icmp_span, parse_port
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 TO_SELF, FROM_SELF = "to-self", "from-self"
 

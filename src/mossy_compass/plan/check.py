@@ -16,9 +16,9 @@ from mossy_compass.model.network import AccessList, Device, Interface, Kind, Net
 from mossy_compass.model.outside import Known, outside_of
 from mossy_compass.model.settings import EmptyList
 from mossy_compass.plan.conditions import Reader, conditions_of
+from mossy_compass.plan.device import port_names
 from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.order import SPECS, Stage, faults, given_before, orders
-from mossy_compass.plan.plan import port_names
 from mossy_compass.plan.stages.translate import as_rule
 
 

@@ -6,14 +6,11 @@ This is the only place that knows which module compiles which stage.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.stages import arrive, crossings, lists, own, routes, sessions, translate
 from mossy_compass.plan.stages.step import Step
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 COMPILERS: dict[Stage, Callable[[DevicePlan, str | None], Step | None]] = {
     Stage.ARRIVE: arrive.arrive,

@@ -13,7 +13,8 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.headers.spans import merge
-from mossy_compass.model.network import Rule, Term
+from mossy_compass.model.network import Rule
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Masked, Spans, in_spans
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.facts import Facts, Relation

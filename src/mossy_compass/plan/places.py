@@ -5,11 +5,12 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from enum import StrEnum
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from mossy_compass.model.check import standing_lists
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.stages.crossings import (
     crossing_place,
     from_self_place,
@@ -21,9 +22,6 @@ from mossy_compass.plan.stages.crossings import (
 from mossy_compass.plan.stages.lists import Place, lists_of, place_at
 from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.table import Table
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 
 def written_tables(here: DevicePlan) -> Iterator[Table]:

@@ -7,47 +7,28 @@ changes afterwards; what changes while packets pass is in ``state/``.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterator, Mapping
-from typing import Any, NamedTuple, TypeVar
+from collections.abc import Iterator, Mapping
+from typing import NamedTuple
 
 from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import unknown
 from mossy_compass.model.check import attached, classifying
-from mossy_compass.model.network import AccessList, Device, FarHost, Interface, Network, Serves, link_locals, name_hash
-from mossy_compass.model.outside import outside_of
-from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans
+from mossy_compass.model.network import AccessList, Device, Network
+from mossy_compass.packet.address import Address, Span, Spans
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import BUILT_IN_SERVICES
-from mossy_compass.plan.actions import Decide, Half
 from mossy_compass.plan.compile import steps
 from mossy_compass.plan.conditions import Miss, Reader
+from mossy_compass.plan.device import DevicePlan, Makers
 from mossy_compass.plan.facts import Asked, Facts, facts_of
-from mossy_compass.plan.ids import TableId, TableKind
-from mossy_compass.plan.order import Stage, orders
+from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.places import written_tables
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.stages.translate import rules_table
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.routing.compute import Routing
-from mossy_compass.routing.table import Hop, Loser, RouteTable
+from mossy_compass.routing.table import Loser
 from mossy_compass.voice import voice
-
-T = TypeVar("T")
-
-
-class Own(NamedTuple):
-    """An address of the device itself: on which interface, or of which far host.
-
-    Attributes:
-        interface: the one that has the address.
-        far: the far host that it stands for; None for the device's own.
-
-    """
-
-    interface: str
-    far: FarHost | None = None
 
 
 class PassedOver(NamedTuple):
@@ -80,209 +61,7 @@ class PassedOver(NamedTuple):
         return str(voice().miss_words(self.miss, self.packet)[1])
 
 
-def _global(port: Interface, family: int) -> list[InterfaceAddress]:
-    """The addresses of an interface that may speak beyond its segment: all of IPv4, and of IPv6 what is not link-local."""
-    return [a for a in port.addresses if a.address.family == family and (family == 4 or not a.address.is_link_local)]
-
-
-class DevicePlan:
-    """What one device knows, and does.
-
-    Attributes:
-        device, settings: as written; ``kind`` is the word of its kind.
-        through, origin: stages of a packet that arrives, and of one made here.
-        own: its addresses, with those of the far hosts that it stands for; ``own_spans`` has them as a set.
-        reader: how it reads rules.
-        tracked: protocols whose sessions let answers pass over the filters.
-        domains: who hears whom.
-        outside: interfaces that face what is not one's own.
-
-    """
-
-    __slots__ = (
-        "_lists",
-        "_network",
-        "_once",
-        "_plan",
-        "_runs",
-        "_steps",
-        "_table",
-        "_translations",
-        "device",
-        "domains",
-        "kind",
-        "local",
-        "name",
-        "names_at",
-        "origin",
-        "outside",
-        "own",
-        "own_spans",
-        "reader",
-        "salt",
-        "settings",
-        "through",
-        "tracked",
-    )
-
-    def __init__(self, plan: Plan, device: Device) -> None:
-        self._plan = plan
-        self._network = plan.network
-        self.domains = plan.domains
-        self.device = device
-        self.name = device.name
-        self.kind = device.kind.value
-        self.settings = device.settings
-        self.through, self.origin = orders(device.kind, device.order)
-        self.own: dict[Address, Own] = {a: Own(i) for a, i in device.own_addresses() if self.domains.link(device.name, i).up}
-        for interface in device.interfaces.values():
-            if self.domains.link(device.name, interface.name).up:
-                self.own |= {a: Own(interface.name) for a in link_locals(device.name, interface) if a not in self.own}
-        for far in device.far_hosts.values():
-            for address in far.addresses:
-                self.own.setdefault(address, Own("", far))
-        self.own_spans = merge(Span(a.key, a.key) for a in self.own)
-        names = None if device.settings.learns_names else plan.resolved_by(device)
-        self.reader = Reader(self.own_spans, port_names(device), names)
-        self.local = plan.network.local
-        self.outside = frozenset(outside_of(plan.network, device).ports)
-        self._once: dict[Hashable, Any] = {}
-        self.names_at = plan.names_at
-        self.tracked = device.stateful
-        self.salt = name_hash(device.name)
-        self._lists: dict[str, Table] = {}
-        self._translations: dict[Half, Table] | None = None
-        self._runs: dict[str | None, tuple[tuple[Stage, Callable[[Facts], bool] | None, Decide], ...]] = {}
-        self._steps: dict[str | None, tuple[Step, ...]] = {}
-        self._table: RouteTable | None = None
-
-    def steps(self, arriving: str | None) -> tuple[Step, ...]:
-        """The stages for packets that come by an interface (None: made here), compiled when the first one comes."""
-        found = self._steps.get(arriving)
-        if found is None:
-            found = self._steps[arriving] = steps(self, arriving)
-        return found
-
-    def once(self, key: Hashable, make: Callable[[], T]) -> T:
-        """What is the same for several interfaces, made when the first one asks: their steps are equal then, and share its index.
-
-        Args:
-            key: what it depends on beside the device.
-            make: makes it.
-
-        """
-        if key not in self._once:
-            self._once[key] = make()
-        found: T = self._once[key]
-        return found
-
-    def runs(self, arriving: str | None) -> tuple[tuple[Stage, Callable[[Facts], bool] | None, Decide], ...]:
-        """The same as what an executor calls: the stage, whether a packet is one that it is about, and what it decides."""
-        found = self._runs.get(arriving)
-        if found is None:
-            found = self._runs[arriving] = tuple((s.stage, s.about, s.decide) for s in self.steps(arriving))
-        return found
-
-    @property
-    def table(self) -> RouteTable:
-        """The main route table."""
-        if self._table is None:
-            self._table = self._plan.routing.table(self.name)
-        return self._table
-
-    def table_named(self, name: str) -> RouteTable:
-        """A route table by its name."""
-        return self.table if name == "main" else self._plan.routing.table(self.name, name)
-
-    def read_list(self, name: str) -> Table:
-        """A list as this device reads it."""
-        if name not in self._lists:
-            self._lists[name] = self._plan.read(self._network.lists[name], self.name, self.reader)
-        return self._lists[name]
-
-    def has_list(self, name: str) -> bool:
-        """Whether there is a list of a name; one that is misspelt was told when the file was read."""
-        return name in self._network.lists
-
-    @property
-    def translations(self) -> dict[Half, Table]:
-        """The translation rules, of sources and of destinations."""
-        if self._translations is None:
-            self._translations = {half: rules_table(self, half) for half in Half}
-        return self._translations
-
-    def tables(self) -> Mapping[TableId, Table]:
-        """Every table whose rows somebody wrote, or that the device brings along: lists where they stand, translations,
-        policy routes, offers, built-in rules. Counters, views and findings go through these.
-        """
-        return self.once("tables", lambda: {t.id: t for t in written_tables(self)})
-
-    def rows_of(self, id: TableId) -> Table | None:
-        """The table that a ruling cites by its id; None for one that has no rows to tell of."""
-        if id.kind is TableKind.LIST and id.name in self._network.lists:
-            return self.read_list(id.name)
-        return self.tables().get(id)
-
-    def serves(self, far: FarHost | None) -> tuple[Serves, ...]:
-        """What listens on its addresses, or at a far host; a resolver listens for lookups (RFC 1035 section 4.2)."""
-        if far:
-            return far.serves
-        offered = tuple(Serves(s, o.word, o.mark) for o in self.device.gates.offers for s in o.services)
-        if self.device.records is not None:
-            return (*self.device.serves, *offered, *(Serves(s, "domain", self.device.mark) for s in BUILT_IN_SERVICES["domain"]))
-        return (*self.device.serves, *offered)
-
-    def source_for(self, interface: str, family: int, towards: Address | None = None) -> Address | None:
-        """The address that the device gives its own packets when they leave by ``interface``.
-
-        RFC 6724 section 5 puts scope before everything: to a link-local address from a link-local one, and never from
-        one to anything else (rule 2); then the same subnet, which stands for the longest common prefix (rule 8).
-
-        Args:
-            interface: the one that packets leave by.
-            family: 4 or 6.
-            towards: the destination, where that is known; it decides the scope.
-
-        """
-        port = self.device.interfaces[interface]
-        if towards is not None and towards.family == 6 and towards.is_link_local:
-            return next(iter(link_locals(self.name, port)), None)
-        found = _global(port, family)
-        if towards is not None:
-            found.sort(key=lambda a: not a.prefix.holds(towards))  # the sort is stable: what is written first stays first
-        if found:
-            return found[0].address
-        return next((a for a, own in self.own.items() if a.family == family and not own.far and not a.is_link_local), None)
-
-    def owner(self, address: Address) -> str | None:
-        """Who has an address; of several the first by name."""
-        return self._plan.owner(address)
-
-    def is_outside(self, port: str) -> bool:
-        """True where a device faces what is not its own: as the file says, or for a firewall as its addresses suggest.
-
-        Where no interface of a firewall says so, ``model/outside.py`` says which are taken to be outside.
-        """
-        return port in self.outside
-
-    def down_port(self, hop: Hop) -> str | None:
-        """The interface that a way out needs, when that is down."""
-        for interface in self.device.interfaces.values():
-            named = interface.name == hop.interface
-            behind = hop.address is not None and any(a.prefix.holds(hop.address) for a in interface.addresses)
-            if (named or behind) and not self.domains.link(self.name, interface.name).up:
-                return interface.name
-        return None
-
-
-def port_names(device: Device) -> dict[str, tuple[str, ...]]:
-    """What a name in ``arriving`` or ``leaving`` stands for: an interface, a group of uplinks, or the interfaces of a zone."""
-    out: dict[str, tuple[str, ...]] = {}
-    for interface in device.interfaces.values():
-        if interface.zone:
-            out[interface.zone] = (*out.get(interface.zone, ()), interface.name)
-    out |= dict(device.uplinks)
-    return out | {name: (name,) for name in device.interfaces}
+MAKERS = Makers(steps, rules_table, written_tables)
 
 
 class _Reading(NamedTuple):
@@ -361,7 +140,7 @@ class Plan:
         if name not in self._devices:
             if name not in self.network.devices:
                 raise QuestionError(unknown("device", str(name), self.network.devices))
-            self._devices[name] = DevicePlan(self, self.network.devices[name])
+            self._devices[name] = DevicePlan(self, self.network.devices[name], MAKERS)
         return self._devices[name]
 
     def read(self, source: AccessList, device: str, reader: Reader) -> Table:

@@ -15,8 +15,8 @@ from mossy_compass.packet.packet import Packet, answer_to, icmp_error, refusal_o
 from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import Reply
 from mossy_compass.plan.balance import Choose, choice
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.plan import DevicePlan
 
 UNREACHABLE = (Reply.NET_UNREACHABLE, Reply.HOST_UNREACHABLE, Reply.TOO_BIG)
 

@@ -13,16 +13,18 @@ from mossy_compass.errors import NotConverged, TooLarge
 from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import AccessList, Candidate, Interface, PolicyRoute, Rule, Term, Verdict
+from mossy_compass.model.network import AccessList, Candidate, Interface, PolicyRoute, Rule, Verdict
 from mossy_compass.model.settings import EndOfList
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, from_key, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
 from mossy_compass.plan.conditions import Reader, in_set
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, service_span
 from mossy_compass.plan.places import sides
-from mossy_compass.plan.plan import DevicePlan, Plan
+from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import Exact, Overlap, Shadow, examine

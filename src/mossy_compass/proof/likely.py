@@ -12,7 +12,7 @@ from typing import NamedTuple
 from mossy_compass.errors import NotConverged
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.packet.address import Address
-from mossy_compass.plan.plan import DevicePlan
+from mossy_compass.plan.device import DevicePlan
 
 MOST_HOSTS = 200
 

@@ -15,10 +15,11 @@ from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import protocol_name
 from mossy_compass.plan.conditions import Reader, conditions_of
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import SPECS
 from mossy_compass.plan.places import Standing, Where, every_place
-from mossy_compass.plan.plan import DevicePlan, Plan
+from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did
 from mossy_compass.plan.stages.lists import Otherwise, Place
 from mossy_compass.plan.stages.translate import as_rule

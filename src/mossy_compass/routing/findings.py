@@ -16,7 +16,8 @@ from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import intersect
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.goals import NEIGHBOURS, RESOLVERS, Goal, Sort, code, goals
-from mossy_compass.model.network import Device, Interface, Kind, Network, RouteAction, Term, Translate
+from mossy_compass.model.network import Device, Interface, Kind, Network, RouteAction, Translate
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import BITS, Address, InterfaceAddress, Prefix, Span, in_spans
 from mossy_compass.packet.service import UDP, WITH_PORTS, Service
 from mossy_compass.routing.compute import Routing

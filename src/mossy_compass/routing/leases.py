@@ -12,7 +12,8 @@ from typing import NamedTuple
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark
-from mossy_compass.model.network import AccessList, Device, Interface, LeasePool, Network, Rule, StaticRoute, Term, Translate
+from mossy_compass.model.network import AccessList, Device, Interface, LeasePool, Network, Rule, StaticRoute, Translate
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, Span
 from mossy_compass.routing.domains import Domain, Domains, Port
 

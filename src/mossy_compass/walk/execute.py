@@ -34,8 +34,8 @@ from mossy_compass.plan.actions import (
     Stop,
 )
 from mossy_compass.plan.balance import Choose, choice
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation
-from mossy_compass.plan.plan import DevicePlan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.stages.routes import DISCARDED, steered
 from mossy_compass.routing.table import Hop

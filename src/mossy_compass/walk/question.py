@@ -19,8 +19,9 @@ from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, FIRST_DYNAMIC_PORT, Packet, echo_request, later_fragment
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, WITH_PORTS, Service, parse_service
 from mossy_compass.plan.balance import Choose
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import SOME_TIME, Moment
-from mossy_compass.plan.plan import DevicePlan, Plan
+from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.replies import own_source
 

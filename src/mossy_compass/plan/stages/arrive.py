@@ -8,7 +8,6 @@ idle at an interface, compile to nothing.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING
 
 from mossy_compass.headers.spans import complement
 from mossy_compass.model.network import RouteAction
@@ -17,6 +16,7 @@ from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span, Spans, parse_p
 from mossy_compass.plan.actions import Action, Countdown, Decision, Reply, Stop
 from mossy_compass.plan.alike import Term, within
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import CITES_NOTHING, stage_table
 from mossy_compass.plan.order import Stage
@@ -25,9 +25,6 @@ from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.table import Route
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 MARTIANS: Spans = tuple(
     parse_prefix(p).span for p in ("0.0.0.0/8", "127.0.0.0/8", "224.0.0.0/4", "255.255.255.255", "::", "::1", "ff00::/8")

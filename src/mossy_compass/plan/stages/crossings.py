@@ -6,7 +6,6 @@ All of them are a ``Place`` with lists, and differ in which lists stand there an
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.gates import Crossing, Offer
@@ -16,6 +15,7 @@ from mossy_compass.packet.service import ICMP, ICMP6, Service, icmp_span
 from mossy_compass.plan.actions import LET_IN, Action, Consult, Decision, Stop
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition, term_condition
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.ids import DEFAULTS, TableId, TableKind, stage_table
@@ -25,9 +25,6 @@ from mossy_compass.plan.rows import Row, StageRow
 from mossy_compass.plan.stages.lists import FILTER, LOGGED_DEFAULT, SILENT, Otherwise, Place, end_of, lists_of, rows_at
 from mossy_compass.plan.stages.step import NOT_ADMITTED, NOT_LET_IN, Step, one_of
 from mossy_compass.plan.table import Table
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 ANY, SELF = "any", "self"
 _UNASKED = Condition(

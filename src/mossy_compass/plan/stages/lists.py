@@ -8,13 +8,14 @@ itself, in ``gates.py``.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from mossy_compass.model.gates import Profile
 from mossy_compass.model.network import Verdict
 from mossy_compass.model.settings import EmptyList, EndOfList
 from mossy_compass.plan.actions import LET_IN, Action, Consult, Decision, Leave, Listed, Pass, Reply, Stop
 from mossy_compass.plan.conditions import Condition, term_condition
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import DEFAULTS, stage_table
 from mossy_compass.plan.order import Stage
@@ -22,9 +23,6 @@ from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import NOT_ADMITTED, NOT_LET_IN, Step, one_of
 from mossy_compass.plan.table import Table
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 FILTER: Mapping[Verdict, tuple[Action, ...]] = {
     Verdict.PERMIT: LET_IN,

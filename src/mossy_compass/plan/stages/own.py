@@ -8,7 +8,6 @@ the same stages as everybody's, from where they begin.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.network import FarHost, Serves
@@ -16,6 +15,7 @@ from mossy_compass.packet.address import Span, Spans
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, Service, icmp_span
 from mossy_compass.plan.actions import Action, Deliver, OpenSession, Reply, Stop
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.device import DevicePlan, Own
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.ids import stage_table
@@ -24,9 +24,6 @@ from mossy_compass.plan.reasons import Because, Fate, setting
 from mossy_compass.plan.rows import Row, StageRow
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Table
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan, Own
 
 _ASKED = Condition("relation", (("relation", frozenset((Relation.ANSWERING, Relation.RELATED))),))
 _PART = Condition("relation", (("relation", frozenset((Relation.CONTINUING,))),))

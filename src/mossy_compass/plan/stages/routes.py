@@ -8,7 +8,7 @@ route by accident: it belongs to a session, and entries are for what opens one.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.network import Candidate, PolicyRoute, RouteAction, Verdict
@@ -17,6 +17,7 @@ from mossy_compass.packet.service import Service
 from mossy_compass.plan.actions import Action, Consult, Decision, Forward, Handover, Leave, OpenSession, Reply, Steer, Stop
 from mossy_compass.plan.alike import Met, Term, within
 from mossy_compass.plan.conditions import Condition, conditions_of
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.ids import MAIN_ROUTES, POLICY_ROUTES
@@ -26,10 +27,6 @@ from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, one_of
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.table import Hop, Route
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
-
 
 V4, V6 = Span(0, V6_BASE - 1), Span(V6_BASE, LAST_KEY)
 MOST_BYTES = 65535

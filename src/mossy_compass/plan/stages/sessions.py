@@ -7,11 +7,11 @@ where sources are, in both directions, so that each stage sees what the order sa
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import Admit, Decision, EndSession, Recall, Reply, Stop
 from mossy_compass.plan.alike import Met, Term, apart_from, known_as, of_flow
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Direction, Facts, Relation
 from mossy_compass.plan.ids import stage_table
 from mossy_compass.plan.order import Stage
@@ -19,9 +19,6 @@ from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import Step, one_of
 from mossy_compass.plan.table import Table
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 _RECALL = Table(stage_table("recall"), [StageRow("all", (), actions=(Recall(),), because=Because("session.kept", ("", ())))])
 

@@ -7,12 +7,12 @@ Rules are for packets that may open a session: what answers nothing that the dev
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from mossy_compass.model.network import Rule, Translate, Verdict
 from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span
 from mossy_compass.plan.actions import PASS, Action, Allocate, Half, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.ids import CITES_NOTHING, TableId, TableKind, stage_table
 from mossy_compass.plan.order import Stage
@@ -20,9 +20,6 @@ from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import Step, one_of
 from mossy_compass.plan.table import Table
-
-if TYPE_CHECKING:
-    from mossy_compass.plan.plan import DevicePlan
 
 _FAMILY = {4: Span(0, V6_BASE - 1), 6: Span(V6_BASE, LAST_KEY)}
 
