@@ -24,7 +24,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.proof.space import Space
 from mossy_compass.state.state import State
-from mossy_compass.walk.execute import PERFORM, End, Stay
+from mossy_compass.walk.execute import PERFORM, Stay, StayEnd
 
 OF_THE_PACKET = {
     *("service", "source", "destination", "from-port", "identifier", "source-bits", "destination-bits", "ttl", "size"),
@@ -133,7 +133,7 @@ class Stayed(NamedTuple):
     """
 
     stay: Stay
-    end: End | None
+    end: StayEnd | None
     cell: Set
     form: Form
 

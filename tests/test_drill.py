@@ -22,7 +22,7 @@ import mossy_compass as mc
 from mossy_compass.errors import NetworkFileError
 from mossy_compass.exchange.junit import junit
 from mossy_compass.files.drills import DrillIn, drill_of, read_drill
-from mossy_compass.lab.drill import Drill, Report, Restore, Result, Step, run_drill
+from mossy_compass.lab.drill import Drill, DrillStep, Report, Restore, Result, run_drill
 from mossy_compass.lab.expect import flows, short
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.network import Network
@@ -587,7 +587,7 @@ ANY_TEXT = st.text(st.characters(), max_size=40)
 
 def reported(words: str, about: str, said: str, seconds: float, broken: bool) -> Report:
     """A report whose texts are anything at all, as they might come from a file that was not read by us."""
-    step = Step(words, about, NOWHERE)
+    step = DrillStep(words, about, NOWHERE)
     result = Result(1, step, False, said=said, seconds=seconds, broken=broken)
     drill = Drill(words, Network("", NOWHERE, {}, {}, {}), (step,), None, about, words)
     passed = result._replace(ok=True, tests=1, step=Restore(words, about, NOWHERE))

@@ -21,7 +21,7 @@ import mossy_compass as mc
 from mossy_compass.model.network import RouteAction
 from mossy_compass.packet.packet import Packet
 from mossy_compass.report import sentences, text
-from mossy_compass.routing.table import Hop, Route, RouteTable
+from mossy_compass.routing.table import NextHop, Route, RouteTable
 from mossy_compass.walk import many
 from tests.conftest import DATA
 from tests.effort import examples
@@ -44,7 +44,7 @@ def prefixes(draw: st.DrawFn) -> mc.Prefix:
 def offers(draw: st.DrawFn) -> list[Route]:
     out = []
     for number, prefix in enumerate(draw(st.lists(prefixes(), max_size=14))):
-        hop = Hop(f"p{number}", mc.Address(prefix.family, number + 1))
+        hop = NextHop(f"p{number}", mc.Address(prefix.family, number + 1))
         preference, metric = draw(st.integers(0, 2)), draw(st.integers(0, 2))
         out.append(Route(prefix, "static", preference, metric, (hop,)))
     return out
@@ -84,7 +84,7 @@ def test_a_lookup_is_what_a_look_at_all_routes_gives(routes: list[Route], asked:
 def test_a_discard_route_is_not_joined_with_an_equal_one() -> None:
     table = RouteTable()
     prefix = mc.parse_prefix("10.50.0.0/16")
-    table.add(Route(prefix, "static", 1, 0, (Hop("a", mc.parse_address("10.40.0.1")),)))
+    table.add(Route(prefix, "static", 1, 0, (NextHop("a", mc.parse_address("10.40.0.1")),)))
     table.add(Route(prefix, "static", 1, 0, (), RouteAction.DISCARD))
     found = table.lookup(mc.parse_address("10.50.0.1"))
     assert found is not None

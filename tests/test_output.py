@@ -47,7 +47,7 @@ def test_a_link_stays_a_link_and_a_mode_stays_a_mode(tmp_path: Path) -> None:
     real.write_bytes(OLD)
     real.chmod(0o640)
     link.symlink_to(real)
-    output.write_whole(link, NEW, output.Kind.GRID)
+    output.write_whole(link, NEW, output.FileKind.GRID)
     assert link.is_symlink()
     assert real.read_bytes() == NEW
     assert stat.S_IMODE(real.stat().st_mode) == 0o640
@@ -56,7 +56,7 @@ def test_a_link_stays_a_link_and_a_mode_stays_a_mode(tmp_path: Path) -> None:
 
 def test_a_new_file_gets_the_mode_that_new_files_get(tmp_path: Path) -> None:
     (tmp_path / "plain").write_bytes(b"")
-    output.write_whole(tmp_path / "ours", b"x", output.Kind.GRID)
+    output.write_whole(tmp_path / "ours", b"x", output.FileKind.GRID)
     assert (tmp_path / "ours").stat().st_mode == (tmp_path / "plain").stat().st_mode
 
 
@@ -69,7 +69,7 @@ def test_what_cannot_be_written_leaves_the_old_file(tmp_path: Path, monkeypatch:
     path.write_bytes(OLD)
     monkeypatch.setattr(os, fails, full)
     with pytest.raises(mc.InputError, match=r"no space left on device\. Nothing was changed"):
-        output.write_whole(path, NEW, output.Kind.GRID)
+        output.write_whole(path, NEW, output.FileKind.GRID)
     assert path.read_bytes() == OLD
     assert [p.name for p in tmp_path.iterdir()] == ["before.json"]
 
@@ -78,7 +78,7 @@ def test_folders_pipes_and_long_names_are_refused(tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe")
     for name, words in (("", "folder"), ("pipe", "no plain file"), ("x" * 300, "too long"), ("a\0b", "cannot be written")):
         with pytest.raises(mc.InputError, match=words):
-            output.write_whole(tmp_path / name, b"x", output.Kind.GRID)
+            output.write_whole(tmp_path / name, b"x", output.FileKind.GRID)
 
 
 OUTPUTS = {

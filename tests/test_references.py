@@ -12,7 +12,7 @@ import mossy_compass as mc
 from mossy_compass.files import schema
 from mossy_compass.files.edit import Editor
 from mossy_compass.files.extents import pieces
-from mossy_compass.files.keys import Kind, Part, parts_of, word_of
+from mossy_compass.files.keys import Part, ValueKind, parts_of, word_of
 from mossy_compass.files.references import OF_DEVICES, SECTIONS, Mention, Names, Thing, uses
 from mossy_compass.files.schema import NetworkIn
 from mossy_compass.files.tree import read_tree
@@ -106,7 +106,7 @@ def schema_words() -> dict[str, list[str]]:
     """Each sort of word with the keys that hold it; words that name nothing under an empty sort."""
     out: dict[str, list[str]] = {}
 
-    def look(kind: Kind, part: type[Part], key: str) -> None:
+    def look(kind: ValueKind, part: type[Part], key: str) -> None:
         if kind.core is schema.WORD.core:
             out.setdefault(kind.refers, []).append(f"{part.__name__}.{key}")
         for inner in (kind.inner, kind.names):

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.marks import MOST_ALIKE, MOST_PROBLEMS, Mark, Problems, Severity, hint, nearest
-from mossy_compass.packet.flow import Flow, flow_of, is_answer
+from mossy_compass.packet.flow import FiveTuple, flow_of, is_answer
 from mossy_compass.packet.packet import Packet, answer_to, echo_request, icmp_error, refusal_of
 from mossy_compass.plan.facts import Direction, Relation, Session
 from mossy_compass.state.rewrite import rewrite, with_source
@@ -219,7 +219,7 @@ def test_type_128_asks_in_icmp6_alone() -> None:
 
 @given(st.integers(0, 65535), st.integers(0, 65535))
 def test_a_flow_reversed_twice_is_itself(a: int, b: int) -> None:
-    flow = Flow(6, IN, a, FAR, b)
+    flow = FiveTuple(6, IN, a, FAR, b)
     assert flow.reverse().reverse() == flow
     answer = answer_to(Packet(6, IN, FAR, a, b))
     assert answer is not None

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from mossy_compass.files import change, drills, schema
-from mossy_compass.files.keys import Key, Part, word_of
+from mossy_compass.files.keys import DocumentKey, Part, word_of
 from mossy_compass.model.codes import FINDINGS
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.plan.causes import CAUSES
@@ -25,7 +25,7 @@ def row(*cells: str) -> str:
     return "| " + " | ".join(c.replace("|", "\\|") for c in cells) + " |"
 
 
-def default_of(entry: Key) -> str:
+def default_of(entry: DocumentKey) -> str:
     """What a key is when it is left out, in a word."""
     if entry.required:
         return "must be given"
@@ -44,7 +44,7 @@ def keys(name: str) -> list[str]:
     return out + [row(f"`{word_of(name)}`", default_of(k), f"{k.description}{allowed(k)}") for name, k in part.keys.items()]
 
 
-def allowed(entry: Key) -> str:
+def allowed(entry: DocumentKey) -> str:
     """The words that a key takes, where they are few and its description does not say them."""
     made = entry.kind.json()
     words = [str(w) for part in (made, *made.get("anyOf", [])) for w in part.get("enum", []) if isinstance(w, str)]

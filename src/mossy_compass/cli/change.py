@@ -16,7 +16,7 @@ from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
     OUTPUT,
-    Kind,
+    FileKind,
     Once,
     form_option,
     moment_of,
@@ -108,12 +108,12 @@ def change(
     grids = [_tested(plan, (sources, targets, services), options) for plan in plans]
     found = effects(*plans)
     if undo:
-        write_whole(Path(undo), data, Kind.NETWORK, Once.NEVER)
+        write_whole(Path(undo), data, FileKind.NETWORK, Once.NEVER)
     if write:
         if plain_bytes(file) != data:
             raise InputError(f"{file}: was changed by somebody else in the meantime. Nothing was written; try the change again.")
         mark = b"\xef\xbb\xbf" if data.startswith(b"\xef\xbb\xbf") else b""
-        write_whole(Path(file), mark + made.text.encode(), Kind.NETWORK, Once.ITSELF)
+        write_whole(Path(file), mark + made.text.encode(), FileKind.NETWORK, Once.ITSELF)
     from mossy_compass.walk.grid import compare
 
     one, other = grids

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from mossy_compass.cli.output import Kind, Once, say, write_whole
+from mossy_compass.cli.output import FileKind, Once, say, write_whole
 from mossy_compass.errors import InputError
 
 if TYPE_CHECKING:
@@ -110,7 +110,7 @@ def write_log(
     if log == "-":
         say(text)
     else:
-        write_whole(Path(log), text.encode(), Kind.LOG)
+        write_whole(Path(log), text.encode(), FileKind.LOG)
 
 
 def _held(plan: Plan, word: str | None) -> Callable[[Address], bool] | None:
@@ -208,7 +208,7 @@ __all__ = [
     "EXIT_INPUT",
     "EXIT_NOT",
     "OUTPUT",
-    "Kind",
+    "FileKind",
     "Once",
     "form_option",
     "log_options",

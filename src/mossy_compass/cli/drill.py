@@ -13,7 +13,7 @@ from mossy_compass.cli.common import (
     EXIT_INPUT,
     EXIT_NOT,
     OUTPUT,
-    Kind,
+    FileKind,
     form_option,
     say,
     say_json,
@@ -89,7 +89,7 @@ def _run(
     if junit:
         from mossy_compass.exchange.junit import junit as as_junit
 
-        write_whole(Path(junit), as_junit(reports), Kind.JUNIT)
+        write_whole(Path(junit), as_junit(reports), FileKind.JUNIT)
     _tell(reports, details, form)
     if any(report.broken for report in reports):
         return EXIT_INPUT
@@ -159,7 +159,7 @@ def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tu
     from dataclasses import replace
 
     from mossy_compass.files.opened import note_reads
-    from mossy_compass.lab.drill import Change
+    from mossy_compass.lab.drill import ChangeStep
 
     reads = note_reads()
     try:
@@ -175,7 +175,7 @@ def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tu
 
     results = tuple(
         r._replace(
-            step=replace(r.step, make=_nothing) if isinstance(r.step, Change) else r.step,
+            step=replace(r.step, make=_nothing) if isinstance(r.step, ChangeStep) else r.step,
             failures=tuple(map(bare, r.failures)),
             chance=tuple(map(bare, r.chance)),
         )

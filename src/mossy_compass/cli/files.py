@@ -17,7 +17,7 @@ from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
     OUTPUT,
-    Kind,
+    FileKind,
     Once,
     form_option,
     say,
@@ -112,7 +112,7 @@ def new(file: str, like: str) -> None:
       mossy new my.yaml
     """
     name, ends = _STARTS[like]
-    write_whole(Path(file), shipped(name).read_bytes(), Kind.NETWORK, Once.NEVER)
+    write_whole(Path(file), shipped(name).read_bytes(), FileKind.NETWORK, Once.NEVER)
     say(f"{file}: written. Try: mossy trace {file} {ends}\n")
 
 
@@ -206,7 +206,7 @@ def _write_demo(target: Path, data: bytes) -> None:
 
     drill = shipped("fernhollow.drill.yaml").read_text(encoding="utf-8")
     steps = drill.replace("network: fernhollow.yaml", f"network: {flow(target.name)}").encode()
-    outputs = ((target, data, Kind.NETWORK, Once.SAME), (_drill_beside(target), steps, Kind.DRILL, Once.SAME))
+    outputs = ((target, data, FileKind.NETWORK, Once.SAME), (_drill_beside(target), steps, FileKind.DRILL, Once.SAME))
     may_write_all(outputs)
     for output in outputs:
         write_whole(*output)

@@ -13,7 +13,7 @@ from mossy_compass.cli.common import (
     EXIT_INPUT,
     EXIT_NOT,
     OUTPUT,
-    Kind,
+    FileKind,
     form_option,
     moment_of,
     moment_options,
@@ -75,10 +75,10 @@ def flows_of(
     if any(asked):
         raise InputError("--drill says which flows are tested; leave --from, --to and --service out.")
     from mossy_compass.files.drills import read_drill
-    from mossy_compass.lab.drill import Expect, Repeat, Step
+    from mossy_compass.lab.drill import DrillStep, Expect, Repeat
     from mossy_compass.lab.expect import flows
 
-    def expected(steps: Sequence[Step]) -> list[Flow]:
+    def expected(steps: Sequence[DrillStep]) -> list[Flow]:
         """The flows of every expectation, those within repetitions once."""
         out = []
         for step in steps:
@@ -164,7 +164,7 @@ def compare(
         write_whole(
             Path(picture),
             drawing.render_grid(other, f"{before.title or old} compared with {by}", shape, found),
-            Kind[shape.upper()],
+            FileKind[shape.upper()],
         )
     if form == "csv":
         say(changes_csv(found))
@@ -274,7 +274,7 @@ def what_if(
     if picture:
         from mossy_compass.report import drawing
 
-        write_whole(Path(picture), drawing.render_sweep(found, network.title or file, shape), Kind[shape.upper()])
+        write_whole(Path(picture), drawing.render_sweep(found, network.title or file, shape), FileKind[shape.upper()])
     if form == "json":
         say_json(whatiftext.as_dict(found, file))
     else:

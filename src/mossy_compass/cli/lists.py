@@ -9,7 +9,7 @@ from typing import Any
 
 import click
 
-from mossy_compass.cli.common import CONTEXT, OUTPUT, Kind, read_network, say, say_json, write_whole
+from mossy_compass.cli.common import CONTEXT, OUTPUT, FileKind, read_network, say, say_json, write_whole
 from mossy_compass.errors import InputError
 
 
@@ -30,7 +30,7 @@ def lists_out(file: str, names: tuple[str, ...], device: str, target: str | None
 
     made = to_data(read_network(file), names, device)
     if target:
-        write_whole(Path(target), (json.dumps(made.json, indent=2) + "\n").encode(), Kind.LISTS)
+        write_whole(Path(target), (json.dumps(made.json, indent=2) + "\n").encode(), FileKind.LISTS)
     else:
         say_json(made.json)
     if sys.stderr is not None:

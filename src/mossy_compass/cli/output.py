@@ -24,7 +24,7 @@ HEAD = 4096
 """So many bytes of a file tell what it is."""
 
 
-class Kind(Enum):
+class FileKind(Enum):
     """What an output is, by what its first bytes hold: a file may be replaced by a newer one of its kind, and by nothing else.
 
     The value is what a person calls it, then the bytes that one of them begins with, or that stand near its beginning.
@@ -46,9 +46,9 @@ class Kind(Enum):
 
     def fits(self, head: bytes) -> bool:
         """Whether a file that begins so is one of these. An empty file is anything: nothing is lost with it."""
-        if self is Kind.PNG:
+        if self is FileKind.PNG:
             return not head or head.startswith(self.value[1])
-        if self is Kind.LOG:
+        if self is FileKind.LOG:
             return not head or (head[:1] == b"<" and self.value[1] in head[:8])
         return not head or self.value[1] in head
 
@@ -62,7 +62,7 @@ class Once(Enum):
     ITSELF = "it is the input that shall be written"
 
 
-def write_whole(path: Path, data: bytes, kind: Kind, replace: Once = Once.ITS_KIND) -> None:
+def write_whole(path: Path, data: bytes, kind: FileKind, replace: Once = Once.ITS_KIND) -> None:
     """Write a whole file or nothing: into a temporary neighbour first, which then takes the name.
 
     A link stays a link, and what it leads to is written; a file that is there keeps its mode.
@@ -105,7 +105,7 @@ def begin() -> None:
     _WRITTEN.clear()
 
 
-def may_write(path: Path, data: bytes, kind: Kind, replace: Once = Once.ITS_KIND) -> tuple[Path, int]:
+def may_write(path: Path, data: bytes, kind: FileKind, replace: Once = Once.ITS_KIND) -> tuple[Path, int]:
     """Whether a file may be written; gives where its links lead, and the mode that it shall have.
 
     Raises:
@@ -145,7 +145,7 @@ def _refuse_input(path: Path, target: Path) -> None:
         raise InputError(f"{path}: this is one of the files that were read, and is left as it is. Choose another name.")
 
 
-def _refuse_strangers(path: Path, target: Path, data: bytes, kind: Kind, replace: Once) -> None:
+def _refuse_strangers(path: Path, target: Path, data: bytes, kind: FileKind, replace: Once) -> None:
     """Refuse a file that holds something else than what is replaced by its like."""
     with target.open("rb") as stream:
         head = stream.read(len(data) + 1 if replace is Once.SAME else HEAD)
@@ -155,7 +155,7 @@ def _refuse_strangers(path: Path, target: Path, data: bytes, kind: Kind, replace
         raise InputError(f"{path}: exists already and is no {kind.words}, so it is left as it is. Choose another name.")
 
 
-def may_write_all(outputs: Iterable[tuple[Path, bytes, Kind, Once]]) -> None:
+def may_write_all(outputs: Iterable[tuple[Path, bytes, FileKind, Once]]) -> None:
     """Refuse several outputs before the first of them is written.
 
     Raises:

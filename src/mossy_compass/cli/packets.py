@@ -17,7 +17,7 @@ from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_NOT,
     OUTPUT,
-    Kind,
+    FileKind,
     form_option,
     log_options,
     moment_of,
@@ -222,6 +222,6 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
         )
     slow = count > BOXES_WITH_BAR
     made = layout.place(network, only, lambda roots: track(roots, len(roots), "arrangements", 2 if slow else len(roots) + 1))
-    write_whole(Path(picture), drawing.render(made, network.title or file, form, journey), Kind[form.upper()])
+    write_whole(Path(picture), drawing.render(made, network.title or file, form, journey), FileKind[form.upper()])
     words = f"{len(network.devices) if only is None else len(only)} devices" + (f" around {around}" if around else "")
     say(f"{picture}: {words} drawn.\n")

@@ -18,7 +18,7 @@ from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_NOT,
     OUTPUT,
-    Kind,
+    FileKind,
     Once,
     form_option,
     log_options,
@@ -288,7 +288,7 @@ def _write_drill(
         for f in track(flows, len(flows), "tests")
     )
     text, number = as_drill(tested, file, out, at)
-    write_whole(Path(out), text.encode(), Kind.DRILL, Once.NEVER)
+    write_whole(Path(out), text.encode(), FileKind.DRILL, Once.NEVER)
     say(f"{out}: written, with {number} expectations. Run it: mossy drill {out}\n")
 
 
@@ -356,14 +356,14 @@ def _baseline(baseline: str | None, renew: bool) -> Grid | None:
 def _keep_baseline(made: Grid, baseline: str | None) -> None:
     """Write a grid down, where it shall be kept."""
     if baseline:
-        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode(), Kind.GRID)
+        write_whole(Path(baseline), (json.dumps(made.to_dict(), indent=1, ensure_ascii=True) + "\n").encode(), FileKind.GRID)
 
 
 def _draw_grid(made: Grid, title: str, picture: str, shape: str) -> None:
     """Draw a grid into a file."""
     from mossy_compass.report import drawing
 
-    write_whole(Path(picture), drawing.render_grid(made, title, shape), Kind[shape.upper()])
+    write_whole(Path(picture), drawing.render_grid(made, title, shape), FileKind[shape.upper()])
 
 
 def _earlier(path: Path) -> Grid | None:

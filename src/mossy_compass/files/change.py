@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from mossy_compass.errors import InputError, NetworkFileError
 from mossy_compass.files.edit import Editor, Patch, Written, flow, plain
 from mossy_compass.files.extents import Piece, pieces
-from mossy_compass.files.keys import Core, Kind, Part, key, listed, of, one_of, words
+from mossy_compass.files.keys import Core, Part, ValueKind, key, listed, of, one_of, words
 from mossy_compass.files.load import Reading, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
@@ -24,7 +24,7 @@ from mossy_compass.marks import Mark, Problem, Problems, Severity
 BEGINS = "A change file begins with 'mossy-change: 1'."
 PATH = words(300, 1)
 NAME = words(64, 1, json={"type": ["string", "integer"]})
-ANYTHING = Kind(lambda: _any(), dict)
+ANYTHING = ValueKind(lambda: _any(), dict)
 WHERE = "Id or name of the neighbour that it shall stand {} of."
 
 

@@ -15,11 +15,11 @@ from typing import Any, ClassVar, NamedTuple, TypeVar
 from mossy_compass.errors import InputError, MossyError, NetworkFileError, QuestionError
 from mossy_compass.files.change import StepIn, change_steps, read_change
 from mossy_compass.files.hours import parse_moment
-from mossy_compass.files.keys import YES_NO, Kind, Part, by_name, fault, key, listed, number, of, one_of, some, words
+from mossy_compass.files.keys import YES_NO, Part, ValueKind, by_name, fault, key, listed, number, of, one_of, some, words
 from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
-from mossy_compass.lab.drill import BackTo, Change, Compare, Count, Drill, Expect, Fail, Keep, Repeat, Restore, Send, Step
+from mossy_compass.lab.drill import BackTo, ChangeStep, Compare, Count, Drill, DrillStep, Expect, Fail, Keep, Repeat, Restore, Send
 from mossy_compass.lab.expect import Expectation, Wanted, flows, members, short
 from mossy_compass.lab.faults import parse as parse_fault
 from mossy_compass.lab.lab import Flow
@@ -37,7 +37,7 @@ SENTENCE = words(500, 1)
 FORMAT = "1"
 BEGINS = "A drill begins with 'mossy-drill: 1', and names its network: and its steps:."
 OTHERS = {"mossy-network": "network", "mossy-change": "change"}
-CHANGES = Kind(
+CHANGES = ValueKind(
     lambda: {"type": "any"},
     lambda: {"anyOf": [{"type": "string"}, {"type": "array", "items": {"$ref": "#/$defs/StepIn"}}]},
     inner=of(StepIn),
@@ -132,7 +132,7 @@ class RepeatIn(Part):
     """A repetition. Its steps are done several times over."""
 
     times: int = key(number(1, 10_000), "How often.")
-    steps: list[Any] = key(listed(Kind(_nested, lambda: {"$ref": "#/$defs/DrillStepIn"})), "What is repeated.")
+    steps: list[Any] = key(listed(ValueKind(_nested, lambda: {"$ref": "#/$defs/DrillStepIn"})), "What is repeated.")
 
 
 class DrillStepIn(Part):
@@ -187,7 +187,7 @@ class Source(NamedTuple):
     path: str
 
 
-class _Reader:
+class _DrillReader:
     """Reads the steps of one file.
 
     Attributes:
@@ -217,7 +217,7 @@ class _Reader:
         """Note a fault of the drill."""
         self.problems.add("drill.step", mark, words, remedy)
 
-    def steps(self, entries: Iterable[DrillStepIn], node: Node) -> Iterator[Step]:
+    def steps(self, entries: Iterable[DrillStepIn], node: Node) -> Iterator[DrillStep]:
         """The steps of a list."""
         for index, entry in enumerate(entries):
             place = node.child(index) or node
@@ -281,7 +281,7 @@ def drill_of(data: bytes, name: str, folder: Path, network: str | Path | None = 
         raise NetworkFileError(tuple(p for p in problems.in_order() if p.severity == "error"))
     place = Path(network) if network is not None else folder / document.network
     source, found = _network(place, tree.at("network").mark, text.splitlines())
-    reader = _Reader(found, problems, folder, document, text, name)
+    reader = _DrillReader(found, problems, folder, document, text, name)
     return Drill(document.title or name, found, _steps(reader, document, tree), source, document.about, name)
 
 
@@ -304,7 +304,7 @@ def _document(tree: Node, problems: Problems, must: dict[str, Any]) -> DrillIn:
     return document
 
 
-def steps_of(data: bytes, name: str, network: Network) -> tuple[Step, ...]:
+def steps_of(data: bytes, name: str, network: Network) -> tuple[DrillStep, ...]:
     """The steps of a drill file for a network that is at hand already.
 
     Raises:
@@ -315,10 +315,10 @@ def steps_of(data: bytes, name: str, network: Network) -> tuple[Step, ...]:
     text = decode(data, name)
     tree = read_tree(text, name, problems, BEGINS, lambda part: shape_alone(DrillIn, part, problems))
     document = _document(tree, problems, {})
-    return _steps(_Reader(network, problems, Path(name).parent, document, text, name), document, tree)
+    return _steps(_DrillReader(network, problems, Path(name).parent, document, text, name), document, tree)
 
 
-def _steps(reader: _Reader, document: DrillIn, tree: Node) -> tuple[Step, ...]:
+def _steps(reader: _DrillReader, document: DrillIn, tree: Node) -> tuple[DrillStep, ...]:
     """The steps of a document, every fault of them told at once."""
     steps = tuple(reader.steps(document.steps, tree.at("steps")))
     if not document.steps:
@@ -344,7 +344,7 @@ def _network(place: Path, mark: Mark, lines: Sequence[str] = ()) -> tuple[Source
     return Source(decode(data, str(place)), str(place)), reading.network
 
 
-def _compared(step: Step, names: set[str]) -> Step:
+def _compared(step: DrillStep, names: set[str]) -> DrillStep:
     """A moment that something is compared with is kept with its flows."""
     if isinstance(step, Keep) and step.name in names:
         return Keep(step.words, step.about, step.mark, name=step.name, compared=True)
@@ -356,7 +356,7 @@ def _compared(step: Step, names: set[str]) -> Step:
 # --- steps -------------------------------------------------------------------------------------------------------
 
 
-def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node) -> Iterator[Step]:
+def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> Iterator[DrillStep]:
     """An expectation; its names are looked up now, unless a change before it may have made them."""
     if entry.counter is not None and entry.is_ is not None:
         words = f"{entry.counter} has decided {entry.is_} packets"
@@ -399,7 +399,7 @@ def _expect(reader: _Reader, entry: ExpectIn, about: str, node: Node) -> Iterato
     yield Expect(words, about, node.mark, expectation=made)
 
 
-def _parts_known(reader: _Reader, made: Expectation, node: Node) -> None:
+def _parts_known(reader: _DrillReader, made: Expectation, node: Node) -> None:
     """Devices and rules that an expectation names must be there."""
     for name in (*made.wanted.passes, *made.wanted.avoids):
         if name not in reader.network.devices:
@@ -442,7 +442,7 @@ def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wante
     return f"{source} to {target}{what}: {', '.join(parts)}"
 
 
-def _send(reader: _Reader, entry: SendIn, about: str, node: Node) -> Iterator[Step]:
+def _send(reader: _DrillReader, entry: SendIn, about: str, node: Node) -> Iterator[DrillStep]:
     """Packets that are sent; one host to another."""
     if reader.certain():
         members(reader.network, entry.from_, True)
@@ -453,7 +453,7 @@ def _send(reader: _Reader, entry: SendIn, about: str, node: Node) -> Iterator[St
     yield Send(f"send {entry.service} from {entry.from_} to {entry.to}{times}", about, node.mark, flow=flow, times=entry.count)
 
 
-def _fail(reader: _Reader, entry: list[str], about: str, node: Node) -> Iterator[Step]:
+def _fail(reader: _DrillReader, entry: list[str], about: str, node: Node) -> Iterator[DrillStep]:
     """Things that fail."""
     if reader.certain():
         for what in entry:
@@ -461,7 +461,7 @@ def _fail(reader: _Reader, entry: list[str], about: str, node: Node) -> Iterator
     yield Fail(f"fail {', '.join(entry)}", about, node.mark, tuple(entry))
 
 
-def _restore(reader: _Reader, entry: list[str], about: str, node: Node) -> Iterator[Step]:
+def _restore(reader: _DrillReader, entry: list[str], about: str, node: Node) -> Iterator[DrillStep]:
     """Things that work again."""
     if entry == ["all"]:
         yield Restore("restore all", about, node.mark)
@@ -475,7 +475,7 @@ def _restore(reader: _Reader, entry: list[str], about: str, node: Node) -> Itera
     yield Restore(f"restore {', '.join(entry)}", about, node.mark, tuple(entry))
 
 
-def _change(reader: _Reader, entry: Any, about: str, node: Node) -> Iterator[Step]:
+def _change(reader: _DrillReader, entry: Any, about: str, node: Node) -> Iterator[DrillStep]:
     """A change file, or its steps written here. What they come to is found out when the step is done."""
     if isinstance(entry, str):
         path = reader.folder / entry
@@ -500,13 +500,13 @@ def _change(reader: _Reader, entry: Any, about: str, node: Node) -> Iterator[Ste
 
         words, make = f"change: {'; '.join(_told(s) for s in read)}", from_steps
     reader.changed = True
-    yield Change(words, about, node.mark, make=make)
+    yield ChangeStep(words, about, node.mark, make=make)
 
 
 P = TypeVar("P", bound=Part)
 
 
-def _parts(reader: _Reader, kind: type[P], entries: Any, node: Node) -> list[P]:
+def _parts(reader: _DrillReader, kind: type[P], entries: Any, node: Node) -> list[P]:
     """The items of a list, each read at its place; faulty ones are noted, and left out."""
     if not isinstance(entries, list):
         raise QuestionError("a list is wanted here.")
@@ -542,13 +542,13 @@ def _read(source: Source, text: str) -> tuple[Source, Network]:
     return Source(text, source.path), reading.network
 
 
-def _keep(reader: _Reader, entry: str, about: str, node: Node) -> Iterator[Step]:
+def _keep(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:
     """A moment that is kept."""
     reader.kept.append(entry)
     yield Keep(f"keep as {entry}", about, node.mark, name=entry)
 
 
-def _known(reader: _Reader, name: str, node: Node) -> None:
+def _known(reader: _DrillReader, name: str, node: Node) -> None:
     """A moment must have been kept before."""
     if name not in reader.kept and not reader.torn:
         reader.fault(
@@ -558,13 +558,13 @@ def _known(reader: _Reader, name: str, node: Node) -> None:
         )
 
 
-def _back_to(reader: _Reader, entry: str, about: str, node: Node) -> Iterator[Step]:
+def _back_to(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:
     """Back to a moment."""
     _known(reader, entry, node)
     yield BackTo(f"back to {entry}", about, node.mark, name=entry)
 
 
-def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node) -> Iterator[Step]:
+def _compare(reader: _DrillReader, entry: CompareIn, about: str, node: Node) -> Iterator[DrillStep]:
     """A comparison with a moment."""
     _known(reader, entry.with_, node)
     reader.compared.add(entry.with_)
@@ -573,7 +573,7 @@ def _compare(reader: _Reader, entry: CompareIn, about: str, node: Node) -> Itera
     yield Compare(f"{what} when '{entry.with_}' was kept", about, node.mark, name=entry.with_, changes=entry.changes)
 
 
-def _repeat(reader: _Reader, entry: RepeatIn, about: str, node: Node) -> Iterator[Step]:
+def _repeat(reader: _DrillReader, entry: RepeatIn, about: str, node: Node) -> Iterator[DrillStep]:
     """Steps, several times over. They nest as deep as a file may."""
     inner = node.child("steps") or node
     read = _parts(reader, DrillStepIn, entry.steps, inner)
@@ -583,14 +583,14 @@ def _repeat(reader: _Reader, entry: RepeatIn, about: str, node: Node) -> Iterato
     yield Repeat(f"repeat {entry.times} times", about, node.mark, steps, int(entry.times))
 
 
-def _table(reader: _Reader, entry: list[IntentIn], about: str, node: Node) -> Iterator[Step]:
+def _table(reader: _DrillReader, entry: list[IntentIn], about: str, node: Node) -> Iterator[DrillStep]:
     """A table of intents."""
     for index, line in enumerate(entry):
         place = node.child(index) or node
         yield from _intent(reader, line, place.mark)
 
 
-def _intent(reader: _Reader, line: IntentIn, mark: Mark) -> Iterator[Step]:
+def _intent(reader: _DrillReader, line: IntentIn, mark: Mark) -> Iterator[DrillStep]:
     """One line of a table, as an expectation."""
     wanted = Wanted(reaches=line.wanted)
     services = (line.service,) if line.service else ()
@@ -605,14 +605,14 @@ def _intent(reader: _Reader, line: IntentIn, mark: Mark) -> Iterator[Step]:
     yield Expect(words, line.why, mark, expectation=made)
 
 
-def _table_file(reader: _Reader, entry: str, about: str, node: Node) -> Iterator[Step]:
+def _table_file(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:
     """A table of intents in a CSV file."""
     path = reader.folder / entry
     for line, mark in _csv_lines(plain_bytes(path, "source,target,service,wanted,why"), str(path), reader.problems):
         yield from _intent(reader, line, mark)
 
 
-_READ: dict[str, Callable[[_Reader, Any, str, Node], Iterator[Step]]] = {
+_READ: dict[str, Callable[[_DrillReader, Any, str, Node], Iterator[DrillStep]]] = {
     "expect": _expect,
     "send": _send,
     "fail": _fail,
@@ -690,7 +690,7 @@ def of_csv(data: bytes, name: str, network: str | Path | None) -> Drill:
     problems = Problems()
     source, found = _network(Path(network), Mark(name, 1, 1))
     document = DrillIn({"mossy-drill": FORMAT, "network": str(network), "steps": []})
-    reader = _Reader(found, problems, Path(name).parent, document, "", name)
+    reader = _DrillReader(found, problems, Path(name).parent, document, "", name)
     steps = tuple(s for line, mark in _csv_lines(data, name, problems) for s in _intent(reader, line, mark))
     if not steps and not problems.errors:
         problems.add("drill.table", Mark(name, 1, 1), "there is no line in this table, so nothing would be tested.", "Write one.")

@@ -50,7 +50,7 @@ class Patch(NamedTuple):
     lead: str = ""
 
 
-class Place(NamedTuple):
+class TextPlace(NamedTuple):
     """What a path leads to.
 
     Attributes:
@@ -235,7 +235,7 @@ class Editor:
         number = [*piece.value].index("disabled")
         goal = self._data()
         del _at(goal, self.find(what).path)["disabled"]
-        return self._made(goal, what, self._put(self._removal(Place(piece, written, number, ()))))
+        return self._made(goal, what, self._put(self._removal(TextPlace(piece, written, number, ()))))
 
     def rename(self, what: str, new: str) -> tuple[Patch, ...]:
         """Another name or id; whatever refers to it follows.
@@ -324,7 +324,7 @@ class Editor:
 
     # --- where things are
 
-    def find(self, what: str) -> Place:
+    def find(self, what: str) -> TextPlace:
         """What a path leads to.
 
         Raises:
@@ -345,7 +345,7 @@ class Editor:
                 holder = holder.value[carrier]
             number, piece = found, holder.items[found]
             path.append(step if isinstance(holder.value, dict) else found)
-        return Place(holder, piece, number, tuple(path))
+        return TextPlace(holder, piece, number, tuple(path))
 
     def _holder(self, into: str) -> tuple[Piece, tuple[str | int, ...]]:
         """The list or mapping that something is put into."""
@@ -364,7 +364,7 @@ class Editor:
         *above, key = [s for s in into.split("/") if s] or [""]
         if not key:
             return None, ""
-        place = self.find("/".join(above)) if above else Place(self.root, self.root, 0, ())
+        place = self.find("/".join(above)) if above else TextPlace(self.root, self.root, 0, ())
         parent = place.piece
         if not isinstance(parent.value, dict) or key in parent.value or not parent.items:
             return None, ""
@@ -483,7 +483,7 @@ class Editor:
         found = _BREAK.search(self.text)
         return found[0] if found else "\n"
 
-    def _extent(self, place: Place) -> tuple[int, int]:
+    def _extent(self, place: TextPlace) -> tuple[int, int]:
         """The lines of a piece that is written in lines, with the comment lines right above it."""
         start = self._line(place.piece.first)
         lead = self.text[start : place.piece.first].strip()
@@ -499,7 +499,7 @@ class Editor:
             start = above
         return start, self._line_end(place.piece.end)
 
-    def _removal(self, place: Place) -> Patch:
+    def _removal(self, place: TextPlace) -> Patch:
         """What to take out so that a piece is gone."""
         holder, piece, number = place.holder, place.piece, place.number
         items = holder.items
@@ -525,7 +525,7 @@ class Editor:
         rest = self.text[at : found.start() if found else len(self.text)]
         return rest if rest.strip().startswith("#") else ""
 
-    def _carried(self, place: Place) -> str:
+    def _carried(self, place: TextPlace) -> str:
         """The characters of a piece that is moved: its lines, or its text."""
         if place.holder.flow:
             return self.text[place.piece.first : place.piece.end]
@@ -559,7 +559,7 @@ class Editor:
         ends = self._newline
         line = str(text) if whole else f"{' ' * column}{mark}{text}\n".replace("\n", ends)
         if number < len(items):
-            at = self._extent(Place(holder, items[number], number, ()))[0]
+            at = self._extent(TextPlace(holder, items[number], number, ()))[0]
             return Patch(at, "", line)
         at = self._line_end(items[-1].end)
         before = "" if self.text[at - 1 : at] in (*_ENDS, "") else ends
@@ -577,7 +577,7 @@ class Editor:
             return f"{{id: {flow(new)}, {text[1:].lstrip()}"
         return text[: ident.start] + flow(new) + text[ident.end :]
 
-    def _rename_item(self, place: Place, what: str, new: str) -> tuple[Patch, ...]:
+    def _rename_item(self, place: TextPlace, what: str, new: str) -> tuple[Patch, ...]:
         """Another id for a rule."""
         if self._numbered(place.holder, new) is not None:
             raise InputError(f"{what}: '{new}' is there already. Choose another id.")

@@ -21,7 +21,7 @@ Json = dict[str, Any]
 """A piece of JSON Schema (draft 2020-12)."""
 
 
-class Kind(NamedTuple):
+class ValueKind(NamedTuple):
     """What a value may be.
 
     Attributes:
@@ -37,12 +37,12 @@ class Kind(NamedTuple):
     core: Callable[[], Core]
     json: Callable[[], Json]
     part: type[Part] | None = None
-    inner: Kind | None = None
+    inner: ValueKind | None = None
     refers: str = ""
-    names: Kind | None = None
+    names: ValueKind | None = None
 
 
-class Key(NamedTuple):
+class DocumentKey(NamedTuple):
     """One key of a part.
 
     Attributes:
@@ -52,7 +52,7 @@ class Key(NamedTuple):
 
     """
 
-    kind: Kind
+    kind: ValueKind
     description: str
     default: Any
 
@@ -71,9 +71,9 @@ MUST: Any = object()
 """Stands for a default where there is none."""
 
 
-def key(kind: Kind, description: str, default: Any = MUST) -> Any:
+def key(kind: ValueKind, description: str, default: Any = MUST) -> Any:
     """A key of a part; the attribute's annotation says of which type its value is."""
-    return Key(kind, description, default)
+    return DocumentKey(kind, description, default)
 
 
 def fault(message: str) -> PydanticCustomError:
@@ -91,11 +91,11 @@ class Part:
     """
 
     short: ClassVar[str] = ""
-    keys: ClassVar[dict[str, Key]] = {}
+    keys: ClassVar[dict[str, DocumentKey]] = {}
     _validator: ClassVar[SchemaValidator | None] = None
 
     def __init_subclass__(cls) -> None:
-        own = {name: value for name, value in vars(cls).items() if isinstance(value, Key)}
+        own = {name: value for name, value in vars(cls).items() if isinstance(value, DocumentKey)}
         cls.keys = {**cls.keys, **own}
         cls._validator = None
 
@@ -113,7 +113,7 @@ class Part:
         return [word_of(name) for name in cls.keys]
 
     @classmethod
-    def named(cls, word: str) -> Key | None:
+    def named(cls, word: str) -> DocumentKey | None:
         """A key as it is written; None where the part has no such key."""
         return next((k for n, k in cls.keys.items() if word_of(n) == word), None)
 
@@ -187,7 +187,7 @@ def parts_of(part: type[Part]) -> Iterator[type[Part]]:
     """A part and all parts that its keys are made of."""
     yield part
     for entry in part.keys.values():
-        kind: Kind | None = entry.kind
+        kind: ValueKind | None = entry.kind
         while kind is not None:
             if kind.part is not None:
                 yield from parts_of(kind.part)
@@ -197,7 +197,7 @@ def parts_of(part: type[Part]) -> Iterator[type[Part]]:
 # --- kinds of values ---------------------------------------------------------------------------------------------
 
 
-def of(part: type[Part]) -> Kind:
+def of(part: type[Part]) -> ValueKind:
     """A part, or the value that is its short form."""
 
     def json() -> Json:
@@ -209,10 +209,10 @@ def of(part: type[Part]) -> Kind:
         assert alone is not None
         return {"anyOf": [reference, alone.kind.json()]}
 
-    return Kind(part.core, json, part)
+    return ValueKind(part.core, json, part)
 
 
-def text(parse: Callable[[str], T], *examples: str, json: Json | None = None) -> Kind:
+def text(parse: Callable[[str], T], *examples: str, json: Json | None = None) -> ValueKind:
     """A text that a function of ours reads; what it raises as ``ValueError`` is the fault."""
 
     def check(value: object) -> T:
@@ -227,13 +227,13 @@ def text(parse: Callable[[str], T], *examples: str, json: Json | None = None) ->
     return _plain(check, json or {"type": "string", "examples": list(examples)})
 
 
-def _plain(check: Callable[[object], object], json: Json) -> Kind:
+def _plain(check: Callable[[object], object], json: Json) -> ValueKind:
     """A kind whose check works on the text itself, with the schema that editors are shown."""
     core: Core = {"type": "function-plain", "function": {"type": "no-info", "function": check}}
-    return Kind(lambda: core, lambda: json)
+    return ValueKind(lambda: core, lambda: json)
 
 
-def words(most: int, least: int = 0, pattern: str | None = None, json: Json | None = None) -> Kind:
+def words(most: int, least: int = 0, pattern: str | None = None, json: Json | None = None) -> ValueKind:
     """Free text of at most so many characters, without blanks around it.
 
     Args:
@@ -247,16 +247,16 @@ def words(most: int, least: int = 0, pattern: str | None = None, json: Json | No
         core["min_length"] = least
     if pattern:
         core["pattern"] = pattern
-    return Kind(lambda: core, lambda: json or {"type": "string", "maxLength": most})
+    return ValueKind(lambda: core, lambda: json or {"type": "string", "maxLength": most})
 
 
-def one_of(*values: str, json: Json | None = None) -> Kind:
+def one_of(*values: str, json: Json | None = None) -> ValueKind:
     """One of some words."""
     core: Core = {"type": "literal", "expected": list(values)}
-    return Kind(lambda: core, lambda: json or {"enum": list(values)})
+    return ValueKind(lambda: core, lambda: json or {"enum": list(values)})
 
 
-def some(kind: Kind, least: int = 0) -> Kind:
+def some(kind: ValueKind, least: int = 0) -> ValueKind:
     """A list; one item may stand for the list of it alone."""
 
     def core() -> Core:
@@ -271,15 +271,17 @@ def some(kind: Kind, least: int = 0) -> Kind:
         made: Json = {"type": "array", "items": kind.json()}
         return {"anyOf": [kind.json(), {**made, "minItems": least} if least else made]}
 
-    return Kind(core, json, inner=kind)
+    return ValueKind(core, json, inner=kind)
 
 
-def listed(kind: Kind) -> Kind:
+def listed(kind: ValueKind) -> ValueKind:
     """A list, and nothing that stands for one."""
-    return Kind(lambda: {"type": "list", "items_schema": kind.core()}, lambda: {"type": "array", "items": kind.json()}, inner=kind)
+    return ValueKind(
+        lambda: {"type": "list", "items_schema": kind.core()}, lambda: {"type": "array", "items": kind.json()}, inner=kind
+    )
 
 
-def by_name(names: Kind, kind: Kind) -> Kind:
+def by_name(names: ValueKind, kind: ValueKind) -> ValueKind:
     """A mapping of names to values."""
 
     def core() -> Core:
@@ -292,7 +294,7 @@ def by_name(names: Kind, kind: Kind) -> Kind:
         limits = {"propertyNames": known} if "pattern" in known or "enum" in known else {}
         return {"type": "object", "additionalProperties": kind.json(), **limits}
 
-    return Kind(core, json, inner=kind, names=names)
+    return ValueKind(core, json, inner=kind, names=names)
 
 
 def _listed(value: object) -> object:
@@ -300,7 +302,7 @@ def _listed(value: object) -> object:
     return value if isinstance(value, list) else [value]
 
 
-def number(low: float, high: float, unit: str = "", whole: bool = True) -> Kind:
+def number(low: float, high: float, unit: str = "", whole: bool = True) -> ValueKind:
     """A number in a range, written as text, with its unit if it likes.
 
     Args:

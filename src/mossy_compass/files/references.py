@@ -12,7 +12,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any, NamedTuple
 
-from mossy_compass.files.keys import Kind, of
+from mossy_compass.files.keys import ValueKind, of
 from mossy_compass.files.schema import NetworkIn
 
 Path = tuple[str | int, ...]
@@ -222,7 +222,7 @@ def renamed(mention: Mention, thing: Thing, new: str) -> str:
 # --- the walk ----------------------------------------------------------------------------------------------------
 
 
-def _mentions(node: Any, kind: Kind, path: Path) -> Iterator[Mention]:
+def _mentions(node: Any, kind: ValueKind, path: Path) -> Iterator[Mention]:
     """The words of a part of a document that name something, by its kind. What is not as the schema says is passed over."""
     value = node.value
     if isinstance(value, str):
@@ -238,7 +238,7 @@ def _mentions(node: Any, kind: Kind, path: Path) -> Iterator[Mention]:
         yield from _of_mapping(value, kind, path)
 
 
-def _of_word(node: Any, word: str, kind: Kind, path: Path) -> Iterator[Mention]:
+def _of_word(node: Any, word: str, kind: ValueKind, path: Path) -> Iterator[Mention]:
     """A single value: a word, or one that stands for a list of it, or for a whole part."""
     while kind.part is not None or kind.inner is not None:
         if kind.part is not None:
@@ -252,7 +252,7 @@ def _of_word(node: Any, word: str, kind: Kind, path: Path) -> Iterator[Mention]:
         yield Mention(word, kind.refers, node, path)
 
 
-def _of_mapping(value: Mapping[str, Any], kind: Kind, path: Path) -> Iterator[Mention]:
+def _of_mapping(value: Mapping[str, Any], kind: ValueKind, path: Path) -> Iterator[Mention]:
     """The values of a mapping, and its keys where those name something."""
     if kind.part is None and kind.names is None and kind.inner is not None:  # one part that stands for a list of it
         kind = kind.inner

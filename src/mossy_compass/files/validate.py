@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 from pydantic_core import ValidationError
 
 from mossy_compass.files import schema
-from mossy_compass.files.keys import Kind, Part, of
+from mossy_compass.files.keys import Part, ValueKind, of
 from mossy_compass.files.schema import NetworkIn
 from mossy_compass.files.trade import KEYS, key_for, value_for
 from mossy_compass.files.tree import Node
@@ -30,7 +30,7 @@ _WANTED = {
 
 def _part_at(loc: Iterable[str | int], root: type[Part] = NetworkIn) -> type[Part] | None:
     """The part that a path of the document leads to; None where it leads to something else."""
-    kind: Kind | None = of(root)
+    kind: ValueKind | None = of(root)
     for step in loc:
         if kind is None:
             return None

@@ -29,7 +29,7 @@ MOST_GRID = 4000
 
 
 @dataclass(frozen=True)
-class Step:
+class DrillStep:
     """Base of all steps.
 
     Attributes:
@@ -50,14 +50,14 @@ class Step:
 
 
 @dataclass(frozen=True)
-class Expect(Step):
+class Expect(DrillStep):
     """Something must hold."""
 
     expectation: Expectation = field(kw_only=True)
 
 
 @dataclass(frozen=True)
-class Count(Step):
+class Count(DrillStep):
     """A rule must have decided so many packets by now; ``count`` is the number, ``rule`` is ``DEVICE/LIST/RULE``."""
 
     rule: str = field(kw_only=True)
@@ -65,7 +65,7 @@ class Count(Step):
 
 
 @dataclass(frozen=True)
-class Send(Step):
+class Send(DrillStep):
     """Packets are sent, and their sessions stay."""
 
     flow: Flow = field(kw_only=True)
@@ -73,28 +73,28 @@ class Send(Step):
 
 
 @dataclass(frozen=True)
-class Fail(Step):
+class Fail(DrillStep):
     """Some things fail."""
 
     what: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
-class Restore(Step):
+class Restore(DrillStep):
     """Some things work again; everything, when none is named."""
 
     what: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
-class Change(Step):
+class ChangeStep(DrillStep):
     """Another version of the network: ``make`` takes what the version now was read from, and gives the new one with its source."""
 
     make: Callable[[Any], tuple[Any, Network]] = field(kw_only=True, compare=False)
 
 
 @dataclass(frozen=True)
-class Keep(Step):
+class Keep(DrillStep):
     """Keep this moment; ``compared``: some later step compares with it."""
 
     name: str = field(kw_only=True)
@@ -102,14 +102,14 @@ class Keep(Step):
 
 
 @dataclass(frozen=True)
-class BackTo(Step):
+class BackTo(DrillStep):
     """Go back to a moment that was kept."""
 
     name: str = field(kw_only=True)
 
 
 @dataclass(frozen=True)
-class Compare(Step):
+class Compare(DrillStep):
     """So many flows, no more and no fewer, end differently than when a moment was kept."""
 
     name: str = field(kw_only=True)
@@ -117,14 +117,14 @@ class Compare(Step):
 
 
 @dataclass(frozen=True)
-class Repeat(Step):
+class Repeat(DrillStep):
     """Steps, several times over."""
 
-    steps: tuple[Step, ...] = ()
+    steps: tuple[DrillStep, ...] = ()
     times: int = 1
 
 
-def numbered(steps: Sequence[Step], before: str = "") -> Iterator[tuple[str, Step]]:
+def numbered(steps: Sequence[DrillStep], before: str = "") -> Iterator[tuple[str, DrillStep]]:
     """Steps with their numbers; those of a repetition as 3.1, 3.2."""
     for number, step in enumerate(steps, 1):
         yield f"{before}{number}", step
@@ -132,7 +132,7 @@ def numbered(steps: Sequence[Step], before: str = "") -> Iterator[tuple[str, Ste
             yield from numbered(step.steps, f"{before}{number}.")
 
 
-def named(step: Step, name: str) -> Iterator[str]:
+def named(step: DrillStep, name: str) -> Iterator[str]:
     """As what a step names something: the keys, as a drill writes them."""
     if isinstance(step, Expect):
         wanted = step.expectation.wanted
@@ -175,7 +175,7 @@ class Drill:
 
     title: str
     network: Network
-    steps: tuple[Step, ...]
+    steps: tuple[DrillStep, ...]
     source: Any = None
     about: str = ""
     name: str = ""
@@ -199,7 +199,7 @@ class Result(NamedTuple):
     """
 
     number: int
-    step: Step
+    step: DrillStep
     ok: bool
     tests: int = 0
     failures: tuple[Outcome, ...] = ()
@@ -262,7 +262,7 @@ class Report(NamedTuple):
         return [r for r in self.results if r.expects]
 
 
-def _length(steps: Sequence[Step]) -> int:
+def _length(steps: Sequence[DrillStep]) -> int:
     """How many steps there are when repetitions are spread out."""
     return sum(step.times * _length(step.steps) if isinstance(step, Repeat) else 1 for step in steps)
 
@@ -309,11 +309,11 @@ class Run:
             if fail_fast and not found.ok:
                 return
 
-    def flat(self) -> Iterator[Step]:
+    def flat(self) -> Iterator[DrillStep]:
         """Every step, with repetitions spread out."""
         yield from self._flat(self.drill.steps)
 
-    def _flat(self, steps: Sequence[Step]) -> Iterator[Step]:
+    def _flat(self, steps: Sequence[DrillStep]) -> Iterator[DrillStep]:
         """Steps with their repetitions."""
         for step in steps:
             if not isinstance(step, Repeat):
@@ -337,7 +337,7 @@ class Run:
         tested = self._compared_flows()
         return self.lab.compare(name, tested), len(tested)
 
-    def change(self, step: Change) -> None:
+    def change(self, step: ChangeStep) -> None:
         """Another version of the network."""
         self.source, network = step.make(self.source)
         self.lab.change(network)
@@ -449,7 +449,7 @@ def _restore(run: Run, step: Restore) -> Result:
     return Result(0, step, True, said="" if step.what else f"works again: {', '.join(map(str, gone)) or 'nothing had failed'}")
 
 
-def _change(run: Run, step: Change) -> Result:
+def _change(run: Run, step: ChangeStep) -> Result:
     """Another version of the network."""
     run.change(step)
     return Result(0, step, True)
@@ -480,13 +480,13 @@ def _compare(run: Run, step: Compare) -> Result:
     return Result(0, step, number == step.changes, tested, said=said, changes=found)
 
 
-_DO: dict[type[Step], Callable[[Run, Any], Result]] = {
+_DO: dict[type[DrillStep], Callable[[Run, Any], Result]] = {
     Expect: _expect,
     Count: _count,
     Send: _send,
     Fail: _fail,
     Restore: _restore,
-    Change: _change,
+    ChangeStep: _change,
     Keep: _keep,
     BackTo: _back_to,
     Compare: _compare,

@@ -13,7 +13,7 @@ from mossy_compass.model.network import Device, Interface, Kind, Network
 from mossy_compass.packet.address import in_spans
 
 
-class Known(StrEnum):
+class OutsideKnown(StrEnum):
     """By what it is known which interfaces are outside."""
 
     WRITTEN = "an interface says so"
@@ -32,22 +32,22 @@ class Outside(NamedTuple):
     """
 
     ports: tuple[str, ...]
-    known: Known
+    known: OutsideKnown
 
 
 def outside_of(network: Network, device: Device) -> Outside:
     """The interfaces of a device that face what is not its own; none for what is no firewall and does not say so."""
     ports = [p for p in device.interfaces.values() if not p.loopback]
     if any(p.outside is not None for p in device.interfaces.values()):
-        return Outside(tuple(p.name for p in ports if p.outside), Known.WRITTEN)
+        return Outside(tuple(p.name for p in ports if p.outside), OutsideKnown.WRITTEN)
     if device.kind is not Kind.FIREWALL:
-        return Outside((), Known.NOT)
+        return Outside((), OutsideKnown.NOT)
     found = tuple(p.name for p in ports if _no_local(network, p))
     if found:
-        return Outside(found, Known.ADDRESSES)
+        return Outside(found, OutsideKnown.ADDRESSES)
     ways = _default_ways(device)
     found = tuple(p.name for p in ports if p.name in ways or p.leased)
-    return Outside(found, Known.ROUTES if found else Known.NOT)
+    return Outside(found, OutsideKnown.ROUTES if found else OutsideKnown.NOT)
 
 
 def _no_local(network: Network, port: Interface) -> bool:

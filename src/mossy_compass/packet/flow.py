@@ -11,7 +11,7 @@ from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 
 
-class Flow(NamedTuple):
+class FiveTuple(NamedTuple):
     """One direction of a conversation.
 
     Attributes:
@@ -28,16 +28,16 @@ class Flow(NamedTuple):
     destination: Address
     to_port: int
 
-    def reverse(self) -> Flow:
+    def reverse(self) -> FiveTuple:
         """The direction of the answers."""
-        return Flow(self.protocol, self.destination, self.to_port, self.source, self.from_port)
+        return FiveTuple(self.protocol, self.destination, self.to_port, self.source, self.from_port)
 
 
-def flow_of(packet: Packet) -> Flow:
+def flow_of(packet: Packet) -> FiveTuple:
     """The flow of a packet that is no error. The kinds of ICMP queries share their identifiers, as RFC 5508 has it."""
     if packet.icmp >= 0:
-        return Flow(packet.protocol, packet.source, packet.from_port, packet.destination, packet.from_port)
-    return Flow(packet.protocol, packet.source, packet.from_port, packet.destination, packet.to_port)
+        return FiveTuple(packet.protocol, packet.source, packet.from_port, packet.destination, packet.from_port)
+    return FiveTuple(packet.protocol, packet.source, packet.from_port, packet.destination, packet.to_port)
 
 
 def is_answer(packet: Packet, question: Packet) -> bool:

@@ -16,7 +16,7 @@ from mossy_compass.packet.address import Address
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import NO_TABLE, TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
-from mossy_compass.routing.table import Hop, Route
+from mossy_compass.routing.table import NextHop, Route
 
 
 class Half(StrEnum):
@@ -211,7 +211,7 @@ class Forward(NamedTuple):
     """
 
     route: Route
-    hops: tuple[Hop, ...]
+    hops: tuple[NextHop, ...]
 
 
 class Deliver(NamedTuple):

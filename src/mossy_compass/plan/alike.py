@@ -14,7 +14,7 @@ from typing import NamedTuple, Protocol
 
 from mossy_compass.headers.spans import merge
 from mossy_compass.packet.address import Address, Span, Spans
-from mossy_compass.packet.flow import Flow
+from mossy_compass.packet.flow import FiveTuple
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
 from mossy_compass.plan.conditions import Condition
@@ -89,7 +89,7 @@ def _is(field: str, value: int) -> Condition:
     return Condition(field, ((field, (Span(value, value),)),))
 
 
-def of_flow(flow: Flow, sample: Packet | None = None) -> tuple[Condition, ...]:
+def of_flow(flow: FiveTuple, sample: Packet | None = None) -> tuple[Condition, ...]:
     """The conditions that a packet meets when it belongs to a flow.
 
     Args:
@@ -107,7 +107,7 @@ def of_flow(flow: Flow, sample: Packet | None = None) -> tuple[Condition, ...]:
     return (*ends, _is("service", base + flow.to_port + 1), _is("from-port", flow.from_port))
 
 
-def apart_from(flows: Iterable[Flow]) -> Iterator[Met]:
+def apart_from(flows: Iterable[FiveTuple]) -> Iterator[Met]:
     """The packets that belong to none of some flows."""
     for flow in flows:
         yield Met(of_flow(flow), False)

@@ -14,9 +14,9 @@ from mossy_compass.model.settings import Sharing
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.routing.table import Hop
+from mossy_compass.routing.table import NextHop
 
-Choose = Callable[[str, tuple[Hop, ...], Packet], int | None]
+Choose = Callable[[str, tuple[NextHop, ...], Packet], int | None]
 """Takes a device, its equal ways and the packet, and gives the number of the way to take; None: by the hash."""
 
 _BITS64 = (1 << 64) - 1
@@ -62,7 +62,7 @@ def unsourced(packet: Packet) -> Packet:
     return packet._replace(source=Address(packet.destination.family, 0), quoted=None, size=0)
 
 
-def choice(here: DevicePlan, hops: tuple[Hop, ...], packet: Packet, own: bool, choose: Choose | None) -> tuple[int, bool]:
+def choice(here: DevicePlan, hops: tuple[NextHop, ...], packet: Packet, own: bool, choose: Choose | None) -> tuple[int, bool]:
     """The number of the way that a packet takes, and whether it was chosen for this walk instead of by the hash.
 
     Args:

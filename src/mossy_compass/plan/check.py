@@ -13,7 +13,7 @@ from typing import NamedTuple
 from mossy_compass.marks import Mark, Problems, Severity, hint
 from mossy_compass.model.check import inspecting, place_words, standing_lists
 from mossy_compass.model.network import AccessList, Device, Interface, Kind, Network, Rule
-from mossy_compass.model.outside import Known, outside_of
+from mossy_compass.model.outside import OutsideKnown, outside_of
 from mossy_compass.model.settings import EmptyList
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.device import port_names
@@ -22,7 +22,7 @@ from mossy_compass.plan.order import SPECS, Stage, faults, given_before, orders
 from mossy_compass.plan.stages.translate import as_rule
 
 
-class Standing(NamedTuple):
+class CheckedList(NamedTuple):
     """A row where it stands: in which stage, as part of what.
 
     Attributes:
@@ -93,7 +93,7 @@ def _open_outside(network: Network, device: Device, problems: Problems) -> None:
     """A firewall's interface to what is not its own, by which strangers come in without meeting a rule."""
     outside = outside_of(network, device)
     faces = [device.interfaces[name] for name in outside.ports]
-    if outside.known is Known.ROUTES or (outside.known is Known.ADDRESSES and len(faces) > 1):
+    if outside.known is OutsideKnown.ROUTES or (outside.known is OutsideKnown.ADDRESSES and len(faces) > 1):
         words = f"{device.name} does not say which of its interfaces are outside; {_and(outside.ports)} taken to be, since {outside.known}."
         problems.add("firewall.outside", device.mark, words, "Write outside: yes at those that face strangers.", Severity.NOTE)
     settings = device.settings
@@ -165,7 +165,7 @@ def _rows(network: Network, device: Device, problems: Problems) -> None:
             _too_early(device, standing, "leaving" in lacking, problems)
 
 
-def _too_early(device: Device, standing: Standing, leaving: bool, problems: Problems) -> None:
+def _too_early(device: Device, standing: CheckedList, leaving: bool, problems: Problems) -> None:
     """A row asks for the leaving interface, or for the device's sessions, before anybody knows that."""
     wanted = "the interface that packets leave by" if leaving else "what packets are to the device's sessions"
     words = f"{device.name}: {standing.words} asks for {wanted}, which is not known yet at the stage '{standing.stage}'."
@@ -195,7 +195,7 @@ STAGE_OF = {
 """The stage that asks the lists of each kind of place."""
 
 
-def _standing(network: Network, device: Device) -> Iterator[Standing]:
+def _standing(network: Network, device: Device) -> Iterator[CheckedList]:
     """Every row of a device with the stage that it stands in."""
     for names, where, way in standing_lists(device):
         stage = STAGE_OF[way] if way != "crossing" or not where.endswith(" into self") else Stage.TO_SELF_LIST
@@ -204,13 +204,13 @@ def _standing(network: Network, device: Device) -> Iterator[Standing]:
                 yield from _of_list(stage, network.lists[name], f" ({place_words(device.name, where, way)})")
     for entry in device.translate:
         stage = Stage.TRANSLATE_SOURCE if entry.becomes_interface else Stage.TRANSLATE_DESTINATION
-        yield Standing(stage, as_rule(entry), f"translation rule {entry.id}", own=True)
+        yield CheckedList(stage, as_rule(entry), f"translation rule {entry.id}", own=True)
     for policy in device.policy_routes:
-        yield Standing(Stage.POLICY_ROUTE, policy.rule, f"policy route {policy.id}", own=True)
+        yield CheckedList(Stage.POLICY_ROUTE, policy.rule, f"policy route {policy.id}", own=True)
         if policy.classifier in network.lists:
             yield from _of_list(Stage.POLICY_ROUTE, network.lists[policy.classifier or ""], f" (policy route {policy.id})")
 
 
-def _of_list(stage: Stage, source: AccessList, where: str) -> Iterable[Standing]:
+def _of_list(stage: Stage, source: AccessList, where: str) -> Iterable[CheckedList]:
     """The rules of a list as rows of a stage."""
-    return (Standing(stage, rule, f"rule {rule.id} of list {source.name}{where}") for rule in source.rules)
+    return (CheckedList(stage, rule, f"rule {rule.id} of list {source.name}{where}") for rule in source.rules)

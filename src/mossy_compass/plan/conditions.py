@@ -143,7 +143,7 @@ class Reader(NamedTuple):
     names: Mapping[str, Spans] | None = {}
 
 
-class Key(NamedTuple):
+class RuleKey(NamedTuple):
     """How one key of a rule becomes a condition.
 
     Attributes:
@@ -253,48 +253,48 @@ def _names(key: str, names: tuple[str, ...] | None, reader: Reader) -> Condition
     return Condition(key, ((key, meant),), names)
 
 
-CONDITIONS: dict[str, Key] = {
+CONDITIONS: dict[str, RuleKey] = {
     k.name: k
     for k in (
-        Key("protocol", ("service",), _protocol, "The protocol that stands after the verdict."),
-        Key(
+        RuleKey("protocol", ("service",), _protocol, "The protocol that stands after the verdict."),
+        RuleKey(
             "from",
             ("source", "source-bits"),
             lambda r, reader: _addresses("from", ("source", "source-bits"), r.sources, reader),
             "Its source is one of these addresses.",
         ),
-        Key(
+        RuleKey(
             "to",
             ("destination", "destination-bits"),
             lambda r, reader: _addresses("to", ("destination", "destination-bits"), r.destinations, reader),
             "Its destination is one of these addresses.",
         ),
-        Key("from-port", ("from-port",), _from_port, "Its source port is one of these; a packet without ports has none."),
-        Key("service", ("service",), _services, "It is of one of these services, ports, or ICMP kinds."),
-        Key("name", ("destination", "names"), _host_names, "Its destination has one of these names, as the device knows them."),
-        Key("fragments", ("fragment",), _fragments, "It is a fragment other than the first, which has no ports."),
-        Key("state", ("relation",), _states, "What it is to the device's sessions: new, continuing, answering, related, none."),
-        Key(
+        RuleKey("from-port", ("from-port",), _from_port, "Its source port is one of these; a packet without ports has none."),
+        RuleKey("service", ("service",), _services, "It is of one of these services, ports, or ICMP kinds."),
+        RuleKey("name", ("destination", "names"), _host_names, "Its destination has one of these names, as the device knows them."),
+        RuleKey("fragments", ("fragment",), _fragments, "It is a fragment other than the first, which has no ports."),
+        RuleKey("state", ("relation",), _states, "What it is to the device's sessions: new, continuing, answering, related, none."),
+        RuleKey(
             "hours",
             ("hours",),
             lambda r, reader: _any_of("hours", "hours", r.hours),
             "One of these windows of time is open; without a time none is.",
         ),
-        Key(
+        RuleKey(
             "application",
             ("application",),
             lambda r, reader: _any_of("application", "application", r.applications),
             "The flow is of one of these applications or categories, and the device knows that by now.",
         ),
-        Key("while", ("last-resort",), _last_resort, "Only while the uplink of last resort is in use."),
-        Key("opening", ("opens",), _opening, "It may open a session, and answers nothing that the device knows of."),
-        Key(
+        RuleKey("while", ("last-resort",), _last_resort, "Only while the uplink of last resort is in use."),
+        RuleKey("opening", ("opens",), _opening, "It may open a session, and answers nothing that the device knows of."),
+        RuleKey(
             "arriving",
             ("arriving",),
             lambda r, reader: _names("arriving", r.arriving, reader),
             "It came by one of these interfaces: an interface's name, a zone, or a group of uplinks.",
         ),
-        Key(
+        RuleKey(
             "leaving",
             ("leaving",),
             lambda r, reader: _names("leaving", r.leaving, reader),

@@ -22,7 +22,7 @@ from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.domains import Domains
-from mossy_compass.routing.table import Hop, RouteTable
+from mossy_compass.routing.table import NextHop, RouteTable
 
 T = TypeVar("T")
 
@@ -266,7 +266,7 @@ class DevicePlan:
         """
         return port in self.outside
 
-    def down_port(self, hop: Hop) -> str | None:
+    def down_port(self, hop: NextHop) -> str | None:
         """The interface that a way out needs, when that is down."""
         for interface in self.device.interfaces.values():
             named = interface.name == hop.interface

@@ -16,7 +16,7 @@ from enum import StrEnum
 from typing import NamedTuple, Protocol
 
 from mossy_compass.packet.address import Address
-from mossy_compass.packet.flow import Flow
+from mossy_compass.packet.flow import FiveTuple
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.ids import NO_TABLE, TableId
 
@@ -101,8 +101,8 @@ class Session:
 
     number: int
     device: str
-    inner: Flow
-    outer: Flow
+    inner: FiveTuple
+    outer: FiveTuple
     arriving: str | None
     leaving: str | None
     opened_by: tuple[TableId, str] = NOBODY
@@ -121,11 +121,11 @@ class Memory(Protocol):
         """The session that a packet belongs to as it came, and what it is to it."""
         ...
 
-    def taken(self, device: str, outer: Flow) -> bool:
+    def taken(self, device: str, outer: FiveTuple) -> bool:
         """True when some session's packets already leave the device as this flow."""
         ...
 
-    def flows(self, device: str) -> Iterable[Flow]:
+    def flows(self, device: str) -> Iterable[FiveTuple]:
         """Every flow that belongs to some session of a device, as its packets come: both directions."""
         ...
 
@@ -250,11 +250,11 @@ class Recollection:
         """Nothing: the relation is kept in the ruling."""
         return None, Relation.NONE, Direction.FORTH
 
-    def taken(self, device: str, outer: Flow) -> bool:
+    def taken(self, device: str, outer: FiveTuple) -> bool:
         """Nothing is taken."""
         return False
 
-    def flows(self, device: str) -> Iterable[Flow]:
+    def flows(self, device: str) -> Iterable[FiveTuple]:
         """None."""
         return ()
 

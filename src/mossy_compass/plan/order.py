@@ -140,7 +140,7 @@ def orders(kind: Kind, own: tuple[str, ...] | None = None) -> tuple[tuple[Stage,
     return through, tuple(s for s in FROM if s in through or s in OWN_ALONE)
 
 
-class Fault(NamedTuple):
+class OrderFault(NamedTuple):
     """Why an order cannot be used; ``stage`` is the place to point at, by its number in the order.
 
     Attributes:
@@ -155,7 +155,7 @@ class Fault(NamedTuple):
     remedy: str
 
 
-def faults(names: tuple[str, ...], forwards: bool = True) -> Iterator[Fault]:
+def faults(names: tuple[str, ...], forwards: bool = True) -> Iterator[OrderFault]:
     """Everything that is wrong with an order, but for what the rows of its stages need.
 
     Args:
@@ -167,45 +167,45 @@ def faults(names: tuple[str, ...], forwards: bool = True) -> Iterator[Fault]:
     for number, name in enumerate(names):
         if name not in known:
             stages = ", ".join(s.value for s in THROUGH)
-            yield Fault(number, f"'{name}' is no stage of a packet that arrives.", f"Stages are: {stages}.")
+            yield OrderFault(number, f"'{name}' is no stage of a packet that arrives.", f"Stages are: {stages}.")
         elif name in names[:number]:
-            yield Fault(number, f"stage '{name}' stands twice in the order.", "Remove one of the two.")
+            yield OrderFault(number, f"stage '{name}' stands twice in the order.", "Remove one of the two.")
     order = [Stage(n) for n in dict.fromkeys(names) if n in known]
     missing = [s for s in OBLIGATORY if s not in order]
     for stage in missing:
-        yield Fault(-1, f"the order has no stage '{stage}', without which a packet has no fate.", f"Add {stage}.")
+        yield OrderFault(-1, f"the order has no stage '{stage}', without which a packet has no fate.", f"Add {stage}.")
     if Stage.TTL not in order and (forwards or Stage.FORWARDING not in order):
         words = (
             f"the order has no stage '{Stage.TTL}', and the device forwards: a packet that is routed in a circle would have no end"
         )
-        yield Fault(-1, f"{words} (RFC 1812 section 5.3.1).", f"Add {Stage.TTL}.")
+        yield OrderFault(-1, f"{words} (RFC 1812 section 5.3.1).", f"Add {Stage.TTL}.")
     if not missing:
         for number, stage in enumerate(order):
             yield from _misplaced(order, number, stage)
         yield from _nothing_to_pass_over(order)
 
 
-def _misplaced(order: list[Stage], number: int, stage: Stage) -> Iterator[Fault]:
+def _misplaced(order: list[Stage], number: int, stage: Stage) -> Iterator[OrderFault]:
     """A stage that needs what is not known yet, or that could have no effect where it stands."""
     given = given_before(order, stage)
     for need in SPECS[stage].needs:
         if need not in given:
             giver = next(s for s, spec in SPECS.items() if need in spec.gives)
-            yield Fault(number, f"stage '{stage}' needs the {need}, which is not known there.", f"Put it after '{giver}'.")
+            yield OrderFault(number, f"stage '{stage}' needs the {need}, which is not known there.", f"Put it after '{giver}'.")
     for later in SPECS[stage].before:
         if later in order[:number]:
-            yield Fault(number, f"stage '{stage}' has no effect after '{later}'.", f"Put it before '{later}'.")
+            yield OrderFault(number, f"stage '{stage}' has no effect after '{later}'.", f"Put it before '{later}'.")
     if Stage.SEND in order[:number]:
         words = f"stage '{stage}' stands after 'send', which ends a packet's stay: it would never be asked."
-        yield Fault(number, words, "Put it before 'send'.")
+        yield OrderFault(number, words, "Put it before 'send'.")
 
 
-def _nothing_to_pass_over(order: list[Stage]) -> Iterator[Fault]:
+def _nothing_to_pass_over(order: list[Stage]) -> Iterator[OrderFault]:
     """Inspection lets packets pass over later lists; where none is left it would be void."""
     lists = [n for n, s in enumerate(order) if s in FILTERS]
     if lists and Stage.INSPECTION in order and order.index(Stage.INSPECTION) > lists[-1]:
         words = "stage 'inspection' stands after every list: there is nothing left to pass over."
-        yield Fault(order.index(Stage.INSPECTION), words, "Put it before a list.")
+        yield OrderFault(order.index(Stage.INSPECTION), words, "Put it before a list.")
 
 
 def given_before(order: Iterable[Stage], stage: Stage) -> set[str]:

@@ -50,7 +50,7 @@ class Where(StrEnum):
     FRONT = "front"
 
 
-class Standing(NamedTuple):
+class KnownPlace(NamedTuple):
     """A place of a device.
 
     Attributes:
@@ -77,28 +77,28 @@ class Standing(NamedTuple):
         return self.where, self.came, self.goes, self.name
 
 
-def every_place(here: DevicePlan) -> Iterator[Standing]:
+def every_place(here: DevicePlan) -> Iterator[KnownPlace]:
     """Every place of a device where lists may stand: interfaces, crossings, the device itself, fronts."""
     # Nothing arrives or leaves by a loopback: its address is met by way of another interface.
     ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
     for port in ports:
         place, came, left = place_at(here, port, "arriving"), (_by("arriving", port),), (_by("leaving", port),)
-        yield Standing(Where.ARRIVING, f"{port} arriving", place, (port,), (), came)
+        yield KnownPlace(Where.ARRIVING, f"{port} arriving", place, (port,), (), came)
         for variant in place.variants:
             own, words = Place(variant.consults, variant.otherwise), f"{port} arriving, profile {variant.name}"
-            yield Standing(Where.PROFILE, words, own, (port,), (), came, variant.name)
-        yield Standing(Where.LEAVING, f"{port} leaving", place_at(here, port, "leaving"), (), (port,), left)
+            yield KnownPlace(Where.PROFILE, words, own, (port,), (), came, variant.name)
+        yield KnownPlace(Where.LEAVING, f"{port} leaving", place_at(here, port, "leaving"), (), (port,), left)
     for port, into in itertools.permutations(ports, 2):
         both = (_by("arriving", port), _by("leaving", into))
-        yield Standing(Where.CROSSING, pair_words(here, port, into), crossing_place(here, port, into), (port,), (into,), both)
+        yield KnownPlace(Where.CROSSING, pair_words(here, port, into), crossing_place(here, port, into), (port,), (into,), both)
     for port in ports:
         to_own = (_by("arriving", port), Condition("to", (("destination", here.own_spans),)))
-        yield Standing(Where.TO_SELF, f"{port} to itself", to_self_place(here, port), (port,), (), to_own)
+        yield KnownPlace(Where.TO_SELF, f"{port} to itself", to_self_place(here, port), (port,), (), to_own)
     from_own = (Condition("from", (("source", here.own_spans),)),)
-    yield Standing(Where.FROM_SELF, "of itself", from_self_place(here), (), (), from_own)
+    yield KnownPlace(Where.FROM_SELF, "of itself", from_self_place(here), (), (), from_own)
     for rule in here.device.translate:
         if lists_of(here, rule.lists):
-            yield Standing(Where.FRONT, f"front {rule.id}", front_place(here, rule), name=rule.id)
+            yield KnownPlace(Where.FRONT, f"front {rule.id}", front_place(here, rule), name=rule.id)
 
 
 def sides(here: DevicePlan, where: str, way: str) -> tuple[tuple[str, ...], tuple[str, ...]]:

@@ -18,7 +18,7 @@ from mossy_compass.plan.actions import Listed, Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import TableKind
-from mossy_compass.plan.places import Standing, every_place, sides
+from mossy_compass.plan.places import KnownPlace, every_place, sides
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.plan.rows import Row
@@ -382,7 +382,7 @@ class _Ground:
         """Who is behind which interface."""
         return Sides(self.plan.network, self.plan.device(self.device))
 
-    def effect(self, standing: Standing, before: Place) -> PlaceEffect | None:
+    def effect(self, standing: KnownPlace, before: Place) -> PlaceEffect | None:
         """What differs between two versions of a place; None where no packet gets another verdict."""
         after = standing.place
         # Sets may outgrow their room in any of these lines, and what is told then is that nothing can be said.

@@ -26,7 +26,7 @@ from mossy_compass.report.sheet import (
     Picture,
     Port,
     Rect,
-    Row,
+    SheetRow,
     end_words,
     host_part,
     subnets,
@@ -165,11 +165,11 @@ def _down_words(segment: Segment, interface: Interface) -> str:
 def _device_box(device: Device) -> Box:
     """The box of a device; its size follows when it is known which ports stand at which side."""
     words = (device.name, device.kind.value + (f", {device.zone}" if device.zone else ""))
-    far: list[Row] = []
+    far: list[SheetRow] = []
     for host in device.far_hosts.values():
         first, *more = map(str, host.addresses)
-        far.append(Row(host.name, f"{host.name} {first}"))
-        far += [Row("", f"{' ' * len(host.name)} {address}") for address in more]
+        far.append(SheetRow(host.name, f"{host.name} {first}"))
+        far += [SheetRow("", f"{' ' * len(host.name)} {address}") for address in more]
     return Box(device.name, device.kind.value, words, Rect(0, 0, 0, 0), far)
 
 
@@ -179,7 +179,7 @@ def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]
     for name, port in hosts:
         words = " ".join([name, *map(host_part, network.devices[name].interfaces[port].addresses)])
         down = states[name, port]
-        rows.append(Row(name, words + (f" [{down}]" if down else ""), down=bool(down)))
+        rows.append(SheetRow(name, words + (f" [{down}]" if down else ""), down=bool(down)))
     lines = (segment.name, *subnets(network, segment.members))
     box = Box(segment.name, "segment", lines, Rect(0, 0, 0, 0), rows, down=segment.down)
     across, deep = _grid(rows)
@@ -188,19 +188,19 @@ def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]
     return box
 
 
-def _grid(rows: Sequence[Row]) -> tuple[float, float]:
+def _grid(rows: Sequence[SheetRow]) -> tuple[float, float]:
     """Points across and downwards of rows of hosts; long lists go into columns."""
     columns, deep = _columns(rows)
     return columns * _row_width(rows), deep * _HOST
 
 
-def _columns(rows: Sequence[Row]) -> tuple[int, int]:
+def _columns(rows: Sequence[SheetRow]) -> tuple[int, int]:
     """Into how many columns rows go, and how many of them are in one."""
     columns = math.ceil(len(rows) / _ROWS) or 1
     return columns, math.ceil(len(rows) / columns)
 
 
-def _row_width(rows: Sequence[Row]) -> float:
+def _row_width(rows: Sequence[SheetRow]) -> float:
     """Points across of the widest row, with room for a badge."""
     return max((text_width(r.words, ROW) for r in rows), default=-BADGE) + BADGE
 

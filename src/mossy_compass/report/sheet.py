@@ -43,7 +43,7 @@ class Rect:
 
 
 @dataclass(slots=True)
-class Row:
+class SheetRow:
     """A host inside a segment's box, or a far host in the box that stands for the world.
 
     Attributes:
@@ -96,7 +96,7 @@ class Box:
     kind: str
     lines: tuple[str, ...]
     rect: Rect
-    rows: list[Row] = field(default_factory=list)
+    rows: list[SheetRow] = field(default_factory=list)
     ports: list[Port] = field(default_factory=list)
     down: bool = False
 

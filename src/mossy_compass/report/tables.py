@@ -18,7 +18,7 @@ from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import SPECS
-from mossy_compass.plan.places import Standing, Where, every_place
+from mossy_compass.plan.places import KnownPlace, Where, every_place
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did
 from mossy_compass.plan.stages.lists import Otherwise, Place
@@ -348,7 +348,7 @@ def _place_rows(here: DevicePlan) -> Iterator[tuple[str, ...]]:
             yield row
 
 
-def _placed_end(here: DevicePlan, standing: Standing) -> str:
+def _placed_end(here: DevicePlan, standing: KnownPlace) -> str:
     """What a place does when no rule decides; before the device itself, and what it says, a setting of its own may."""
     settings = {Where.TO_SELF: here.settings.to_self, Where.FROM_SELF: here.settings.from_self}
     if standing.where in settings and standing.place.silent:

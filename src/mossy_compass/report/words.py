@@ -18,7 +18,7 @@ from mossy_compass.plan.conditions import Condition, Miss
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import REASONS, Because
-from mossy_compass.routing.table import Hop
+from mossy_compass.routing.table import NextHop
 
 Values = dict[str, Any]
 
@@ -142,7 +142,7 @@ def _untranslated(v: Values) -> str:
 
 def _way(v: Values) -> str:
     """Which of the equal ways was taken, and by what."""
-    hop: Hop = v["hop"]
+    hop: NextHop = v["hop"]
     if v["count"] == 1:
         return hop.words()
     why = f"sharing by {v['method']}" if v["method"] else "chosen for this walk"

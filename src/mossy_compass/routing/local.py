@@ -9,7 +9,7 @@ from __future__ import annotations
 from mossy_compass.model.network import Device, Interface, RouteAction, StaticRoute
 from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domains
-from mossy_compass.routing.table import Hop, Loser, Route, RouteTable
+from mossy_compass.routing.table import Loser, NextHop, Route, RouteTable
 
 
 def connected(device: Device, domains: Domains, table: RouteTable) -> None:
@@ -19,12 +19,12 @@ def connected(device: Device, domains: Domains, table: RouteTable) -> None:
         for entry in interface.addresses:
             if entry.address.family == 6 and entry.address.is_link_local:
                 continue  # it means something with an interface beside it alone (RFC 4007 section 4), so no table has it
-            route = Route(entry.prefix, "connected", 0, 0, (Hop(interface.name),), mark=interface.mark)
+            route = Route(entry.prefix, "connected", 0, 0, (NextHop(interface.name),), mark=interface.mark)
             if link.up:
                 if entry.length < BITS[entry.address.family]:
                     table.add(route)
                 own = Prefix(entry.address.family, entry.address.value, BITS[entry.address.family])
-                table.add(Route(own, "local", 0, 0, (Hop(interface.name),), RouteAction.LOCAL, interface.mark))
+                table.add(Route(own, "local", 0, 0, (NextHop(interface.name),), RouteAction.LOCAL, interface.mark))
             else:
                 table.inactive.append(Loser(route, f"{interface.name} is down ({link.why})", inactive=True))
 
@@ -58,14 +58,14 @@ def static(device: Device, domains: Domains, table: RouteTable, name: str = "mai
             entry.origin,
             entry.preference,
             entry.metric,
-            (Hop(entry.leaving or "?", entry.next_hop, entry.mark),),
+            (NextHop(entry.leaving or "?", entry.next_hop, entry.mark),),
             entry.action,
             entry.mark,
         )
         table.inactive.append(Loser(route, why, inactive=True))
 
 
-def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
+def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRoute) -> tuple[tuple[NextHop, ...] | None, str]:
     """The ways out of a static route; or None and the reason.
 
     Args:
@@ -85,7 +85,7 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
     return via(device, domains, table, entry.next_hop, entry)
 
 
-def _by_name(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
+def _by_name(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[tuple[NextHop, ...] | None, str]:
     """The ways out by a named interface, or by every member of a group of uplinks that can serve."""
     members = device.uplinks.get(name, (name,))
     tried = [by_interface(device, domains, member, entry) for member in members]
@@ -96,16 +96,16 @@ def _by_name(device: Device, domains: Domains, name: str, entry: StaticRoute) ->
     return None, f"no member of {name} can serve: {reasons or 'it has none'}" if name in device.uplinks else reasons
 
 
-def _link_local_hop(device: Device, domains: Domains, entry: StaticRoute) -> tuple[tuple[Hop, ...] | None, str]:
+def _link_local_hop(device: Device, domains: Domains, entry: StaticRoute) -> tuple[tuple[NextHop, ...] | None, str]:
     """The way to a link-local next hop: every interface has its fe80::/64, so there must be one interface only."""
     ports = [i.name for i in device.interfaces.values() if not i.loopback and any(a.address.family == 6 for a in i.addresses)]
     if len(ports) != 1:
         return None, f"next hop {entry.next_hop} is link-local, and the route does not say by which interface"
     link = domains.link(device.name, ports[0])
-    return ((Hop(ports[0], entry.next_hop, entry.mark),), "") if link.up else (None, f"{ports[0]} is down ({link.why})")
+    return ((NextHop(ports[0], entry.next_hop, entry.mark),), "") if link.up else (None, f"{ports[0]} is down ({link.why})")
 
 
-def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[Hop | None, str]:
+def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[NextHop | None, str]:
     """The way out by an interface that is named without a next hop: a lease's gateway, the peer, or the destination itself."""
     interface, family = device.interfaces[name], entry.prefix.family
     link = domains.link(device.name, name)
@@ -116,7 +116,7 @@ def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute
     found = entry.next_hop or _leased_gateway(device, interface)
     if found is None and device.settings.asks_peer:
         found = _peer(domains, device, name, family)
-    return Hop(name, found, entry.mark), ""
+    return NextHop(name, found, entry.mark), ""
 
 
 def _leased_gateway(device: Device, interface: Interface) -> Address | None:
@@ -139,7 +139,7 @@ def _peer(domains: Domains, device: Device, name: str, family: int) -> Address |
 
 def via(
     device: Device, domains: Domains, table: RouteTable, hop: Address, entry: StaticRoute
-) -> tuple[tuple[Hop, ...] | None, str]:
+) -> tuple[tuple[NextHop, ...] | None, str]:
     """The ways out towards a next hop that may be some routes away (RFC 4271 section 5.1.3 has the idea).
 
     Args:
@@ -155,14 +155,14 @@ def via(
         nowhere = f"next hop {hop} is on no connected subnet and no route leads to it"
         return None, _down_towards(device, domains, hop) or nowhere
     if found.origin == "connected":
-        return (Hop(found.hops[0].interface, hop, entry.mark),), ""
+        return (NextHop(found.hops[0].interface, hop, entry.mark),), ""
     if found.action is RouteAction.LOCAL:
         return None, f"next hop {hop} is {device.name} itself"
     if found.prefix == entry.prefix:
         return None, f"next hop {hop} is only reached by the route itself"
     if found.action is not RouteAction.FORWARD:
         return None, f"the route to next hop {hop} says {found.action}"
-    return tuple(Hop(h.interface, h.address or hop, entry.mark, hop) for h in found.hops), ""
+    return tuple(NextHop(h.interface, h.address or hop, entry.mark, hop) for h in found.hops), ""
 
 
 def _down_towards(device: Device, domains: Domains, hop: Address) -> str:

@@ -17,8 +17,8 @@ from mossy_compass.model.network import Interface, Network
 from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domains, Port
 from mossy_compass.routing.redistribution import External
-from mossy_compass.routing.spf import Graph, Link, least
-from mossy_compass.routing.table import Bulk, Hop, PrefixIndex, Route, RouteTable
+from mossy_compass.routing.spf import Edge, Graph, least
+from mossy_compass.routing.table import Bulk, NextHop, PrefixIndex, Route, RouteTable
 
 if TYPE_CHECKING:
     import numpy as np
@@ -26,10 +26,10 @@ if TYPE_CHECKING:
 
 Goal = Prefix | str
 """What a router computes a way to: a prefix, or by its name a router that announces external routes."""
-Way = tuple[int, tuple[Hop, ...], str]
+Way = tuple[int, tuple[NextHop, ...], str]
 """How a router gets to a goal: cost, first hops, origin. A bare tuple, since there are millions."""
-Nearest = tuple["NDArray[np.float64]", list[tuple[Hop, ...]], "NDArray[np.intp]", "NDArray[np.intp]", "NDArray[np.intp]"]
-Lead = tuple[Goal, int, tuple[Hop, ...]]
+Nearest = tuple["NDArray[np.float64]", list[tuple[NextHop, ...]], "NDArray[np.intp]", "NDArray[np.intp]", "NDArray[np.intp]"]
+Lead = tuple[Goal, int, tuple[NextHop, ...]]
 """A goal with the cost and the first hops of one way to it."""
 INTRA, INTER = "ospf", "ospf inter-area"
 
@@ -102,7 +102,7 @@ class Draft:
     """
 
     index: dict[str, int]
-    links: list[list[Link]]
+    links: list[list[Edge]]
     nodes: int
     edges: list[tuple[int, int, int]] = field(default_factory=list)
     transit: dict[tuple[str, Prefix | None], int] = field(default_factory=dict)
@@ -295,7 +295,7 @@ class Ospf:
         assert a.ospf is not None
         here, there = draft.index[one[0]], draft.index[other[0]]
         self.neighbours.setdefault(one, []).append(other)
-        draft.links[here].append(Link(a.ospf.cost, there, Hop(one[1], address_of(b, self.family))))
+        draft.links[here].append(Edge(a.ospf.cost, there, NextHop(one[1], address_of(b, self.family))))
         if a.ospf.point_to_point:
             draft.edges.append((here, there, a.ospf.cost))
             return
@@ -483,7 +483,7 @@ class Ospf:
 
     def _external(self, router: str, ways: Mapping[Goal, Way], preference: int) -> list[Route]:
         """External routes: by type, then metric, then the way to who told them (RFC 2328 section 16.4)."""
-        best: dict[Prefix, tuple[tuple[int, int, int], tuple[Hop, ...]]] = {}
+        best: dict[Prefix, tuple[tuple[int, int, int], tuple[NextHop, ...]]] = {}
         for entry in self.externals:
             way = ways.get(entry.router)
             if entry.router == router or entry.prefix in ways or way is None or not way[1]:
@@ -507,7 +507,7 @@ def _by_prefix(goals: Iterable[Goal]) -> PrefixIndex:
     return out
 
 
-def _offer(out: dict[Goal, Way], goal: Goal, cost: int, hops: tuple[Hop, ...], origin: str) -> None:
+def _offer(out: dict[Goal, Way], goal: Goal, cost: int, hops: tuple[NextHop, ...], origin: str) -> None:
     """Keep a way when it is cheaper than the one there is; join the first hops when it costs the same."""
     held = out.get(goal)
     if held is None or cost < held[0]:

@@ -14,8 +14,8 @@ from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Prefix
 from mossy_compass.routing.domains import Domains, Port
 from mossy_compass.routing.redistribution import Announced
-from mossy_compass.routing.spf import Graph, Link, least
-from mossy_compass.routing.table import Hop, Route
+from mossy_compass.routing.spf import Edge, Graph, least
+from mossy_compass.routing.table import NextHop, Route
 
 INFINITY = 16
 """RFC 2453 section 3.6: a metric of 16 means that there is no way."""
@@ -37,7 +37,7 @@ class Rip:
         self.routers = list(dict.fromkeys(d for d, _ in ports))
         self._index = {name: n for n, name in enumerate(self.routers)}
         self._own: dict[Prefix, dict[str, int]] = {}
-        self._links: list[list[Link]] = [[] for _ in self.routers]
+        self._links: list[list[Edge]] = [[] for _ in self.routers]
         self._hold(ports, announced)
         for here in _active(network, domains, ports):
             for one, other in itertools.permutations(here, 2):
@@ -54,7 +54,7 @@ class Rip:
         address = next((x.address for x in b.addresses if x.address.family == 4 and x.prefix in mine), None)
         if address is not None:
             self.neighbours.setdefault(one, []).append(other)
-            self._links[self._index[one[0]]].append(Link(1, self._index[other[0]], Hop(one[1], address)))
+            self._links[self._index[one[0]]].append(Edge(1, self._index[other[0]], NextHop(one[1], address)))
 
     def _hold(self, ports: Iterable[Port], announced: Iterable[Announced]) -> None:
         """The prefixes that each router has by itself, and those that it is told of by another protocol."""

@@ -10,14 +10,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
-from mossy_compass.routing.table import Hop
+from mossy_compass.routing.table import NextHop
 
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
 
-class Link(NamedTuple):
+class Edge(NamedTuple):
     """A router's way to a neighbouring router: what it costs to send, who is there, by which interface.
 
     Attributes:
@@ -29,7 +29,7 @@ class Link(NamedTuple):
 
     cost: int
     neighbour: int
-    hop: Hop
+    hop: NextHop
 
 
 class Graph:
@@ -44,7 +44,7 @@ class Graph:
 
     __slots__ = ("_groups", "dist", "links", "routers")
 
-    def __init__(self, routers: int, nodes: int, edges: Mapping[tuple[int, int], int], links: list[list[Link]]) -> None:
+    def __init__(self, routers: int, nodes: int, edges: Mapping[tuple[int, int], int], links: list[list[Edge]]) -> None:
         import numpy as np
         from scipy.sparse import csr_array
         from scipy.sparse.csgraph import dijkstra
@@ -57,9 +57,9 @@ class Graph:
         costs = np.fromiter(edges.values(), dtype=np.float64, count=count)
         matrix = csr_array((costs, (starts, ends)), shape=(nodes, nodes))
         self.dist: NDArray[np.float64] = np.atleast_2d(dijkstra(matrix, directed=True, indices=np.arange(routers)))
-        self._groups: dict[int, tuple[list[tuple[Hop, ...]], NDArray[np.intp]]] = {}
+        self._groups: dict[int, tuple[list[tuple[NextHop, ...]], NDArray[np.intp]]] = {}
 
-    def first_hops(self, router: int) -> tuple[list[tuple[Hop, ...]], NDArray[np.intp]]:
+    def first_hops(self, router: int) -> tuple[list[tuple[NextHop, ...]], NDArray[np.intp]]:
         """The different sets of equal first hops of a router, and for each node which of them leads there."""
         import numpy as np
 

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-class Hop(NamedTuple):
+class NextHop(NamedTuple):
     """One way out of a route.
 
     Attributes:
@@ -36,7 +36,7 @@ class Hop(NamedTuple):
     via: Address | None = None
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Hop) and self[:2] == other[:2] and self[3] == other[3]
+        return isinstance(other, NextHop) and self[:2] == other[:2] and self[3] == other[3]
 
     def __hash__(self) -> int:
         return hash((self[0], self[1], self[3]))
@@ -67,7 +67,7 @@ class Route(NamedTuple):
     origin: str
     preference: int
     metric: int
-    hops: tuple[Hop, ...]
+    hops: tuple[NextHop, ...]
     action: RouteAction = RouteAction.FORWARD
     mark: Mark | None = None
 
@@ -124,7 +124,7 @@ class Bulk:
         index: PrefixIndex,
         metrics: NDArray[np.int64],
         groups: NDArray[np.intp],
-        hops: Sequence[tuple[Hop, ...]],
+        hops: Sequence[tuple[NextHop, ...]],
         origin: str,
         preference: int,
     ) -> None:
@@ -150,7 +150,7 @@ class Bulk:
             self.metrics[self.index[family, length][bits]] = -1
         return found
 
-    def ways(self) -> set[Hop]:
+    def ways(self) -> set[NextHop]:
         """Every way out that some row uses."""
         used = set(self.groups[self.metrics >= 0].tolist())
         return {hop for number in used for hop in self.hops[number]}
@@ -359,9 +359,9 @@ class RouteTable:
         for rows in self._best.values():
             yield from rows.values()
 
-    def onward(self, family: int) -> set[Hop]:
+    def onward(self, family: int) -> set[NextHop]:
         """Every way out by which routes of a family lead to other devices."""
-        out: set[Hop] = set()
+        out: set[NextHop] = set()
         for (kind, _), rows in self._best.items():
             if kind == family:
                 out |= {h for r in rows.values() if r.origin not in ("local", "connected") for h in r.hops}

@@ -8,7 +8,7 @@ that on random sessions; nothing else in the engine changes an address.
 from __future__ import annotations
 
 from mossy_compass.packet.address import Address
-from mossy_compass.packet.flow import Flow
+from mossy_compass.packet.flow import FiveTuple
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.facts import Direction, Session
@@ -40,7 +40,7 @@ def rewrite(packet: Packet, session: Session, direction: Direction, halves: tupl
     return packet
 
 
-def _error(packet: Packet, before: Flow, after: Flow, halves: tuple[Half, ...]) -> Packet:
+def _error(packet: Packet, before: FiveTuple, after: FiveTuple, halves: tuple[Half, ...]) -> Packet:
     """An error about a packet of the other direction: what it quotes is put into the terms of the side that it goes to.
 
     Whoever sends it from behind a translation does so in the name of the translated end: its own address means nothing on

@@ -14,7 +14,7 @@ from functools import partial
 from typing import NamedTuple
 
 from mossy_compass.packet.address import Address
-from mossy_compass.packet.flow import Flow, flow_of
+from mossy_compass.packet.flow import FiveTuple, flow_of
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS
 from mossy_compass.plan.facts import NOBODY, Direction, Facts, Judged, Known, Relation, Session
@@ -37,7 +37,7 @@ class Pool(NamedTuple):
     address: Address
 
 
-class End(NamedTuple):
+class InnerEnd(NamedTuple):
     """An inner end that has an outer port: protocol, address, port or identifier.
 
     Attributes:
@@ -67,10 +67,10 @@ class Book:
 
     """
 
-    forth: dict[Flow, Session] = field(default_factory=dict)
-    back: dict[Flow, Session] = field(default_factory=dict)
-    users: dict[tuple[Pool, int], End] = field(default_factory=dict)
-    mapped: dict[tuple[Pool, End], int] = field(default_factory=dict)
+    forth: dict[FiveTuple, Session] = field(default_factory=dict)
+    back: dict[FiveTuple, Session] = field(default_factory=dict)
+    users: dict[tuple[Pool, int], InnerEnd] = field(default_factory=dict)
+    mapped: dict[tuple[Pool, InnerEnd], int] = field(default_factory=dict)
     lowest: dict[Pool, int] = field(default_factory=dict)
     count: int = 0
     names: dict[Address, frozenset[str]] = field(default_factory=dict)
@@ -114,7 +114,7 @@ class State:
                     return found, Relation.ANSWERING, Direction.BACK
         return None, Relation.OPENING if opening else Relation.NONE, Direction.FORTH
 
-    def _related(self, book: Book | None, quoted: Flow) -> tuple[Session | None, Relation, Direction]:
+    def _related(self, book: Book | None, quoted: FiveTuple) -> tuple[Session | None, Relation, Direction]:
         """RFC 5508 section 4: an error belongs to the session of what it quotes, whoever sends it."""
         if book is not None:
             found = book.back.get(quoted.reverse())
@@ -125,12 +125,12 @@ class State:
                 return found, Relation.RELATED, Direction.FORTH
         return None, Relation.NONE, Direction.FORTH
 
-    def taken(self, device: str, outer: Flow) -> bool:
+    def taken(self, device: str, outer: FiveTuple) -> bool:
         """True when some session's packets leave the device as this flow."""
         book = self._books.get(device)
         return book is not None and outer.reverse() in book.back
 
-    def flows(self, device: str) -> list[Flow]:
+    def flows(self, device: str) -> list[FiveTuple]:
         """Every flow that belongs to some session of a device, as its packets come: forth and back."""
         book = self._books.get(device)
         return [*book.forth, *book.back] if book else []
@@ -156,7 +156,7 @@ class State:
             return flow.from_port
         book = self._books.get(device) or Book()
         pool = Pool(flow.protocol, address)
-        end = End(flow.protocol, flow.source, flow.from_port)
+        end = InnerEnd(flow.protocol, flow.source, flow.from_port)
         held = book.mapped.get((pool, end)) if shared else None
         if held is not None and not self.taken(device, _from(flow, packet, address, held)):
             return held
@@ -269,7 +269,7 @@ class State:
     def _use(self, book: Book, came: Packet, left: Packet) -> Callable[[], None]:
         """Note that a port of an outer address is in use; gives what undoes it."""
         pool = Pool(left.protocol, left.source)
-        port, end = left.from_port, End(came.protocol, came.source, came.from_port)
+        port, end = left.from_port, InnerEnd(came.protocol, came.source, came.from_port)
         if not has_ports(left) or (pool, port) in book.users:
             return lambda: None
         lowest = book.lowest.get(pool, FIRST_FREE_PORT)
@@ -337,6 +337,6 @@ def _reply(packet: Packet) -> bool:
 _REPLIES = {(protocol, kind) for (protocol, _), kind in REPLY_TYPES.items()}
 
 
-def _from(flow: Flow, packet: Packet, address: Address, port: int) -> Flow:
+def _from(flow: FiveTuple, packet: Packet, address: Address, port: int) -> FiveTuple:
     """A flow with another source; of ICMP, the identifier stands at both ends."""
     return flow._replace(source=address, from_port=port, to_port=port if packet.icmp >= 0 else flow.to_port)

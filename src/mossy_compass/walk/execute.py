@@ -38,13 +38,13 @@ from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.stages.routes import DISCARDED, steered
-from mossy_compass.routing.table import Hop
+from mossy_compass.routing.table import NextHop
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
 from mossy_compass.walk.journey import Ruling
 
 
-class End(NamedTuple):
+class StayEnd(NamedTuple):
     """How a stay ended, where no neighbour got the packet.
 
     Attributes:
@@ -95,7 +95,7 @@ class Stay:
         self.rulings: list[Ruling] = []
         self.handover: Handover | None = None
 
-    def run(self) -> End | None:
+    def run(self) -> StayEnd | None:
         """Run the device's steps; None when a neighbour got the packet."""
         facts = self.facts
         for stage, when, decide in self.here.runs(facts.arriving):
@@ -117,8 +117,8 @@ class Stay:
         saw: Packet,
         remark: Because | None = None,
         cause: str = "",
-        hop: Hop | None = None,
-        ways: tuple[Hop, ...] = (),
+        hop: NextHop | None = None,
+        ways: tuple[NextHop, ...] = (),
     ) -> None:
         """Note what a stage did, unless its decision is one that nobody needs to be told.
 
@@ -136,28 +136,28 @@ class Stay:
         facts = self.facts
         session = facts.session.number if facts.session else None
         ruling = Ruling(
-            stage,
-            decision.did,
-            saw,
-            facts.packet,
-            decision.because,
-            remark or decision.note,
-            cause,
-            decision.table,
-            decision.row,
-            facts.arriving,
-            facts.leaving,
-            facts.relation,
-            session,
-            hop,
-            ways,
-            decision.logged,
-            self.state.known(facts),
+            stage=stage,
+            did=decision.did,
+            saw=saw,
+            gave=facts.packet,
+            because=decision.because,
+            remark=remark or decision.note,
+            cause=cause,
+            table=decision.table,
+            row=decision.row,
+            arriving=facts.arriving,
+            leaving=facts.leaving,
+            relation=facts.relation,
+            session=session,
+            hop=hop,
+            ways=ways,
+            logged=decision.logged,
+            known=self.state.known(facts),
         )
         self.rulings.append(ruling)
 
 
-Perform = Callable[[Stay, str, Decision, Any], End | None]
+Perform = Callable[[Stay, str, Decision, Any], StayEnd | None]
 
 
 def _pass(stay: Stay, stage: str, decision: Decision, action: Pass) -> None:
@@ -171,7 +171,7 @@ def _pass(stay: Stay, stage: str, decision: Decision, action: Pass) -> None:
     stay.rule(stage, decision, facts.packet)
 
 
-def _steer(stay: Stay, stage: str, decision: Decision, action: Steer) -> End | None:
+def _steer(stay: Stay, stage: str, decision: Decision, action: Steer) -> StayEnd | None:
     """The first candidate that is to be had; without one the route table decides."""
     name = stay.here.name
     route, passed = steered(stay.here, action, stay.facts.packet.destination)
@@ -193,12 +193,12 @@ def _on(stay: Stay, stage: str, decision: Decision, action: Leave | Note) -> Non
     stay.rule(stage, decision, stay.facts.packet)
 
 
-def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> End:
+def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> StayEnd:
     """The leg ends here."""
     if action.ttl_ended:  # it was not sent by the way that it would have left by
         stay.facts.leaving = None
     stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
-    return End(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended, action.answer)
+    return StayEnd(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended, action.answer)
 
 
 def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> None:
@@ -244,7 +244,7 @@ def _rewritten(stay: Stay, stage: str, decision: Decision, saw: Packet, half: Ha
         stay.rule(stage, decision, saw, Because("note.rewrite", (half.value, saw, now, allocated)))
 
 
-def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> End | None:
+def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> StayEnd | None:
     """A source with a port of its own: the leaving interface's address unless the action names one."""
     facts, settings = stay.facts, stay.here.settings
     saw = facts.packet
@@ -281,10 +281,10 @@ def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> Non
     stay.rule(stage, decision, facts.packet, remark, hop=hop, ways=action.hops)
 
 
-def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> End:
+def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> StayEnd:
     """The packet has arrived."""
     stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
-    return End(Fate.DELIVERED, action.cause, decision.because, decision.note, action.reply)
+    return StayEnd(Fate.DELIVERED, action.cause, decision.because, decision.note, action.reply)
 
 
 def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> None:
@@ -293,7 +293,7 @@ def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> N
     stay.rule(stage, decision, stay.facts.packet)
 
 
-def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSession) -> End | None:
+def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSession) -> StayEnd | None:
     """Open a session for a packet that may open one and belongs to none; unless another's answers come as its would."""
     facts = stay.facts
     if facts.session is not None or facts.relation is not Relation.OPENING:

@@ -13,7 +13,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.facts import SOME_TIME, Known, Moment, Relation
 from mossy_compass.plan.ids import NO_TABLE, TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
-from mossy_compass.routing.table import Hop as RouteHop
+from mossy_compass.routing.table import NextHop
 from mossy_compass.voice import voice
 
 if TYPE_CHECKING:
@@ -77,8 +77,8 @@ class Ruling(NamedTuple):
     leaving: str | None = None
     relation: Relation = Relation.NONE
     session: int | None = None
-    hop: RouteHop | None = None
-    ways: tuple[RouteHop, ...] = ()
+    hop: NextHop | None = None
+    ways: tuple[NextHop, ...] = ()
     logged: str = ""
     known: Known = Known()
 
@@ -91,7 +91,7 @@ class Ruling(NamedTuple):
         return f"<Ruling {self.stage}: {self.did}>"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
+@dataclass(frozen=True, slots=True, repr=False, kw_only=True)
 class Hop:
     """One device on the way.
 
@@ -120,7 +120,7 @@ class Hop:
         return f"<Hop {self.device}: {self.arriving} to {self.leaving}>"
 
 
-@dataclass(frozen=True, slots=True, repr=False)
+@dataclass(frozen=True, slots=True, repr=False, kw_only=True)
 class Leg:
     """One way of one packet.
 
@@ -190,7 +190,7 @@ class Lookup:
     journey: Journey
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, repr=False, kw_only=True)
 class Journey:
     """Everything that happened to one test packet.
 

@@ -16,7 +16,7 @@ from mossy_compass.errors import QuestionError
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.plan import Plan
-from mossy_compass.routing.table import Hop
+from mossy_compass.routing.table import NextHop
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.question import Options, members_of
@@ -41,7 +41,7 @@ class Choice:
     device: str
     member: int
     count: int
-    hop: Hop
+    hop: NextHop
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,9 +114,9 @@ def paths(plan: Plan, sender: str, target: str, service: str, wishes: Options, s
 
 def _scripted(script: tuple[int, ...], made: list[Choice]) -> Choose:
     """A chooser that follows a script and then takes first members, and notes in ``made`` what it chose."""
-    known: dict[tuple[str, tuple[Hop, ...], Packet], int] = {}
+    known: dict[tuple[str, tuple[NextHop, ...], Packet], int] = {}
 
-    def choose(device: str, hops: tuple[Hop, ...], packet: Packet) -> int:
+    def choose(device: str, hops: tuple[NextHop, ...], packet: Packet) -> int:
         """Take the way that is tried now, and note that there was a choice."""
         key = (device, hops, packet._replace(ttl=0))
         if key not in known:
@@ -140,7 +140,7 @@ class Share:
 
     device: str
     way: str
-    counts: tuple[tuple[Hop, int], ...]
+    counts: tuple[tuple[NextHop, int], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,7 +182,7 @@ def flows(plan: Plan, sender: str, target: str, service: str, count: int, *, eac
     first = options.pop("source_port", None)
     start = 49152 if first is None else first
     ends: Counter[tuple[str, str]] = Counter()
-    taken: dict[tuple[str, str], Counter[Hop]] = {}
+    taken: dict[tuple[str, str], Counter[NextHop]] = {}
     member = members_of(plan.network, service)[0]
     for number in each(range(count)):
         port = (start + number) % 65536
@@ -195,7 +195,7 @@ def flows(plan: Plan, sender: str, target: str, service: str, count: int, *, eac
     return Flows(count, tuple((fate, cause, n) for (fate, cause), n in ends.most_common()), shares)
 
 
-def _decisions(record: Journey) -> Iterator[tuple[str, str, tuple[Hop, ...], Hop]]:
+def _decisions(record: Journey) -> Iterator[tuple[str, str, tuple[NextHop, ...], NextHop]]:
     """Each choice among equal ways, there and back: on which way, at which device, among which, and the one taken."""
     for leg in record.homeward:
         for hop in leg.hops:

@@ -217,24 +217,35 @@ def _stuck(plan: Plan, question: Question) -> Journey:
     here = plan.network.devices[question.device]
     nothing = Address(4, 0)
     packet = Packet(0, nothing, question.destination or nothing)
-    ruling = Ruling("from self", Did.DROPPED, packet, packet, because, remark, cause)
-    hop = Hop(here.name, here.kind.value, None, None, None, None, (), (ruling,))
-    leg = Leg(Way.THERE, packet, packet, (hop,), Fate.DROPPED, cause, because, remark)
+    ruling = Ruling(stage="from self", did=Did.DROPPED, saw=packet, gave=packet, because=because, remark=remark, cause=cause)
+    hop = Hop(
+        device=here.name,
+        kind=here.kind.value,
+        arriving=None,
+        leaving=None,
+        next_device=None,
+        segment=None,
+        bridges=(),
+        rulings=(ruling,),
+    )
+    leg = Leg(
+        way=Way.THERE, packet=packet, arrived=packet, hops=(hop,), fate=Fate.DROPPED, cause=cause, because=because, remark=remark
+    )
     return Journey(
-        question.sender,
-        question.target,
-        None,
-        question.what,
-        (leg,),
-        None,
-        Fate.DROPPED,
-        cause,
-        because,
-        remark,
-        None,
-        "there",
-        Symptom.NAME_NOT_FOUND if cause == "name.unknown" else Symptom.UNREACHABLE,
-        Because("said.not-sent"),
-        "",
+        sender=question.sender,
+        target=question.target,
+        target_owner=None,
+        what=question.what,
+        legs=(leg,),
+        back=None,
+        fate=Fate.DROPPED,
+        cause=cause,
+        because=because,
+        remark=remark,
+        behind=None,
+        lost="there",
+        symptom=Symptom.NAME_NOT_FOUND if cause == "name.unknown" else Symptom.UNREACHABLE,
+        said=Because("said.not-sent"),
+        seen_as="",
         plan=plan,
     )

@@ -17,7 +17,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.state.state import State
-from mossy_compass.walk.execute import End, Stay
+from mossy_compass.walk.execute import Stay, StayEnd
 from mossy_compass.walk.journey import Hop, Leg, Way
 
 MOST_LEGS = 32
@@ -107,7 +107,7 @@ def follow(
     return track.broken_off(emission, packet), None
 
 
-def _reply(stay: Stay, end: End, choose: Choose | None) -> Emission | None:
+def _reply(stay: Stay, end: StayEnd, choose: Choose | None) -> Emission | None:
     """What the device sends home. Its own packet's error is told within its own system."""
     if stay.facts.arriving is None and end.reply not in (Reply.ANSWER, Reply.REFUSAL):
         return None
@@ -141,13 +141,22 @@ class Track:
         if self.circle is None:
             self.hops.append(_hop(stay))
 
-    def leg(self, emission: Emission, stay: Stay, end: End) -> Leg:
+    def leg(self, emission: Emission, stay: Stay, end: StayEnd) -> Leg:
         """The whole leg. Of a circle that a TTL ended, the circle is the cause."""
         arrived = stay.facts.packet
         if self.circle is None or not end.ttl_ended:
             hops = (*self.hops, _hop(stay))
             return Leg(
-                emission.way, emission.packet, arrived, hops, end.fate, end.cause, end.because, end.remark, None, emission.parent
+                way=emission.way,
+                packet=emission.packet,
+                arrived=arrived,
+                hops=hops,
+                fate=end.fate,
+                cause=end.cause,
+                because=end.because,
+                remark=end.remark,
+                behind=None,
+                parent=emission.parent,
             )
         round_trip = self.hops[self.circle :]
         path = tuple(h.device for h in round_trip)
@@ -156,14 +165,32 @@ class Track:
         because = Because("loop", ((*path, path[0]),), mark)
         remark = Because("note.loop", (routes, stay.here.name))
         return Leg(
-            emission.way, emission.packet, arrived, tuple(self.hops), Fate.LOOPED, "loop", because, remark, None, emission.parent
+            way=emission.way,
+            packet=emission.packet,
+            arrived=arrived,
+            hops=tuple(self.hops),
+            fate=Fate.LOOPED,
+            cause="loop",
+            because=because,
+            remark=remark,
+            behind=None,
+            parent=emission.parent,
         )
 
     def broken_off(self, emission: Emission, packet: Packet) -> Leg:
         """The leg of a packet that found no end within the bounds."""
         because = Because(LIMIT, (MOST_HOPS, "devices"))
         return Leg(
-            emission.way, emission.packet, packet, tuple(self.hops), Fate.LOOPED, LIMIT, because, None, None, emission.parent
+            way=emission.way,
+            packet=emission.packet,
+            arrived=packet,
+            hops=tuple(self.hops),
+            fate=Fate.LOOPED,
+            cause=LIMIT,
+            because=because,
+            remark=None,
+            behind=None,
+            parent=emission.parent,
         )
 
 
@@ -172,15 +199,24 @@ def _hop(stay: Stay) -> Hop:
     facts, handover = stay.facts, stay.handover
     kind = stay.here.kind
     if handover is None:
-        return Hop(stay.here.name, kind, facts.arriving, facts.leaving, None, None, (), tuple(stay.rulings))
+        return Hop(
+            device=stay.here.name,
+            kind=kind,
+            arriving=facts.arriving,
+            leaving=facts.leaving,
+            next_device=None,
+            segment=None,
+            bridges=(),
+            rulings=tuple(stay.rulings),
+        )
     return Hop(
-        stay.here.name,
-        kind,
-        facts.arriving,
-        facts.leaving,
-        handover.device,
-        handover.segment,
-        handover.switches,
-        tuple(stay.rulings),
-        handover.latency_ms,
+        device=stay.here.name,
+        kind=kind,
+        arriving=facts.arriving,
+        leaving=facts.leaving,
+        next_device=handover.device,
+        segment=handover.segment,
+        bridges=handover.switches,
+        rulings=tuple(stay.rulings),
+        latency_ms=handover.latency_ms,
     )

@@ -26,7 +26,7 @@ from mossy_compass.plan.reasons import Because, Did, Fate, down
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, one_of
 from mossy_compass.plan.table import Table
-from mossy_compass.routing.table import Hop, Route
+from mossy_compass.routing.table import NextHop, Route
 
 V4, V6 = Span(0, V6_BASE - 1), Span(V6_BASE, LAST_KEY)
 MOST_BYTES = 65535
@@ -343,7 +343,7 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     )
 
 
-def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[Hop | None, str]:
+def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[NextHop | None, str]:
     """The way of a candidate that names a next hop or an interface; or why it is not available.
 
     Args:
@@ -361,7 +361,7 @@ def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) 
         if not here.domains.link(here.name, name).up:
             return None, "down"
         if _somebody_answers(here, name, target):
-            return Hop(name, candidate.next_hop, candidate.mark), ""
+            return NextHop(name, candidate.next_hop, candidate.mark), ""
         return None, "silent"
     return None, "not connected"
 
@@ -397,7 +397,7 @@ def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address
     return (None, why) if hop is None else (Route(prefix, "policy", 0, 0, (hop,), mark=candidate.mark), "")
 
 
-def answered(here: DevicePlan, hop: Hop, destination: Address) -> bool:
+def answered(here: DevicePlan, hop: NextHop, destination: Address) -> bool:
     """True when the interface is up and somebody answers for the next hop."""
     domain = here.domains.of(here.name, hop.interface)
     return domain is not None and any(a.device != here.name for a in here.domains.answers(domain, hop.address or destination))
