@@ -170,8 +170,9 @@ def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tu
         return None, (), str(fault), reads
 
     def bare(outcome: Outcome) -> Outcome:
-        """An outcome without its plan."""
-        return outcome._replace(journey=replace(outcome.journey, plan=None))
+        """An outcome without its plan, and with what only the plan could tell."""
+        journey = outcome.journey
+        return outcome._replace(journey=replace(journey, plan=None, diagnosis=journey.beside))
 
     results = tuple(
         r._replace(

@@ -38,10 +38,11 @@ from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.stages.routes import DISCARDED, steered
-from mossy_compass.routing.table import NextHop
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
-from mossy_compass.walk.journey import Ruling
+from mossy_compass.walk.journey import Ruling, Situation, Taken
+
+NO_WAY = Taken()
 
 
 class StayEnd(NamedTuple):
@@ -76,7 +77,7 @@ class Stay:
 
     """
 
-    __slots__ = ("choose", "facts", "handover", "here", "rulings", "state")
+    __slots__ = ("_situation", "choose", "facts", "handover", "here", "rulings", "state")
 
     def __init__(
         self,
@@ -93,6 +94,7 @@ class Stay:
         self.state = state
         self.choose = choose
         self.rulings: list[Ruling] = []
+        self._situation: Situation | None = None
         self.handover: Handover | None = None
 
     def run(self) -> StayEnd | None:
@@ -111,14 +113,7 @@ class Stay:
         return None
 
     def rule(
-        self,
-        stage: str,
-        decision: Decision,
-        saw: Packet,
-        remark: Because | None = None,
-        cause: str = "",
-        hop: NextHop | None = None,
-        ways: tuple[NextHop, ...] = (),
+        self, stage: str, decision: Decision, saw: Packet, remark: Because | None = None, cause: str = "", taken: Taken = NO_WAY
     ) -> None:
         """Note what a stage did, unless its decision is one that nobody needs to be told.
 
@@ -128,33 +123,22 @@ class Stay:
             saw: the packet as the stage saw it.
             remark: instead of the decision's own note.
             cause: code, where the leg ends by this.
-            hop, ways: the way that was taken, and all equal ones.
+            taken: the way, for a route.
 
         """
         if decision.did is None:
             return
         facts = self.facts
         session = facts.session.number if facts.session else None
-        ruling = Ruling(
-            stage=stage,
-            did=decision.did,
-            saw=saw,
-            gave=facts.packet,
-            because=decision.because,
-            remark=remark or decision.note,
-            cause=cause,
-            table=decision.table,
-            row=decision.row,
-            arriving=facts.arriving,
-            leaving=facts.leaving,
-            relation=facts.relation,
-            session=session,
-            hop=hop,
-            ways=ways,
-            logged=decision.logged,
-            known=self.state.known(facts),
-        )
-        self.rulings.append(ruling)
+        situation = self._situation
+        # It is one for most rulings of a stay: only the route and the recollection change it.
+        if situation is None or situation[1] != facts.leaving or situation[3] != session or situation[2] != facts.relation:
+            situation = Situation(facts.arriving, facts.leaving, facts.relation, session, self.state.known(facts))
+            if not situation.known.learned:
+                self._situation = situation
+        if remark is not None:
+            decision = decision._replace(note=remark)
+        self.rulings.append(Ruling(stage, decision, saw, facts.packet, cause, situation, taken))
 
 
 Perform = Callable[[Stay, str, Decision, Any], StayEnd | None]
@@ -278,7 +262,7 @@ def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> Non
     facts.leaving, facts.next_hop = hop.interface, hop.address
     if decision.note is not None:
         remark = Because("note.steered", (remark, *decision.note.values))
-    stay.rule(stage, decision, facts.packet, remark, hop=hop, ways=action.hops)
+    stay.rule(stage, decision, facts.packet, remark, taken=Taken(hop, action.hops))
 
 
 def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> StayEnd:

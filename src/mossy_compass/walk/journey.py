@@ -5,13 +5,16 @@ A record holds ids, numbers, enums and values; its words are made elsewhere (``r
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.actions import Decision
 from mossy_compass.plan.facts import SOME_TIME, Known, Moment, Relation
-from mossy_compass.plan.ids import NO_TABLE, TableId
+from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.routing.table import NextHop
 from mossy_compass.voice import voice
@@ -45,42 +48,143 @@ def _words(because: Because | None) -> str:
     return because.words if because else ""
 
 
+class Situation(NamedTuple):
+    """What else was known of a packet when a stage ruled: further facts that its tables may have asked about.
+
+    Attributes:
+        arriving, leaving: interfaces.
+        relation: what the packet is to the device's sessions.
+        session: number of the session that it belongs to.
+        known: what else; enough to ask the table again.
+
+    """
+
+    arriving: str | None = None
+    leaving: str | None = None
+    relation: Relation = Relation.NONE
+    session: int | None = None
+    known: Known = Known()
+
+
+class Taken(NamedTuple):
+    """The way that a route gave a packet.
+
+    Attributes:
+        hop: the one that was taken.
+        ways: all equal ones.
+
+    """
+
+    hop: NextHop | None = None
+    ways: tuple[NextHop, ...] = ()
+
+
+class Beside(NamedTuple):
+    """What stands beside a verdict.
+
+    Attributes:
+        although: what is written and would have changed the fate, but has no effect; an address that was given twice.
+        near: the rules that nearly permitted a packet which a list stopped.
+        told: what else a reader should know.
+
+    """
+
+    although: tuple[Because, ...] = ()
+    near: tuple[Because, ...] = ()
+    told: tuple[Because, ...] = ()
+
+
 class Ruling(NamedTuple):
     """What one stage of one device did.
 
     Attributes:
         stage: which.
-        did: in a word.
+        decision: what it decided, and by which row of which table; the plan finds them again by their ids.
         saw: the packet before.
         gave: the packet after; the same where nothing was rewritten.
-        because: what the ruling rests on.
-        remark: more to say; None mostly.
         cause: code of the cause, when this ruling ended the leg.
-        table, row: ids of the table that was asked and of the row that decided; the plan finds them again by these.
-        arriving, leaving, relation, known: further facts that the table's rows may have asked about.
-        session: number of the session that the packet belongs to.
-        hop, ways: for a route, the way that was taken, and all equal ones.
-        logged: severity of the log line that is written of it; empty for none.
+        situation: what else was known.
+        taken: for a route, the way.
 
     """
 
     stage: str
-    did: Did
+    decision: Decision
     saw: Packet
     gave: Packet
-    because: Because
-    remark: Because | None = None
     cause: str = ""
-    table: TableId = NO_TABLE
-    row: str = ""
-    arriving: str | None = None
-    leaving: str | None = None
-    relation: Relation = Relation.NONE
-    session: int | None = None
-    hop: NextHop | None = None
-    ways: tuple[NextHop, ...] = ()
-    logged: str = ""
-    known: Known = Known()
+    situation: Situation = Situation()
+    taken: Taken = Taken()
+
+    def between(self, arriving: str | None, leaving: str | None) -> Ruling:
+        """The same ruling, had these two interfaces been known."""
+        return self._replace(situation=self.situation._replace(arriving=arriving, leaving=leaving))
+
+    @property
+    def did(self) -> Did:
+        """What it did, in a word."""
+        assert self.decision.did is not None  # what nobody needs to be told makes no ruling
+        return self.decision.did
+
+    @property
+    def because(self) -> Because:
+        """What it rests on."""
+        return self.decision.because
+
+    @property
+    def remark(self) -> Because | None:
+        """More to say; None mostly."""
+        return self.decision.note
+
+    @property
+    def table(self) -> TableId:
+        """Id of the table that was asked."""
+        return self.decision.table
+
+    @property
+    def row(self) -> str:
+        """Id of the row that decided."""
+        return self.decision.row
+
+    @property
+    def logged(self) -> str:
+        """Severity of the log line that is written of it; empty for none."""
+        return self.decision.logged
+
+    @property
+    def arriving(self) -> str | None:
+        """The interface that the packet came by; None for the device's own."""
+        return self.situation.arriving
+
+    @property
+    def leaving(self) -> str | None:
+        """The interface that it will leave by, where that is known."""
+        return self.situation.leaving
+
+    @property
+    def relation(self) -> Relation:
+        """What it is to the device's sessions."""
+        return self.situation.relation
+
+    @property
+    def session(self) -> int | None:
+        """Number of the session that it belongs to."""
+        return self.situation.session
+
+    @property
+    def known(self) -> Known:
+        """What else was known of it."""
+        return self.situation.known
+
+    @property
+    def hop(self) -> NextHop | None:
+        """The way that was taken, for a route."""
+        return self.taken.hop
+
+    @property
+    def ways(self) -> tuple[NextHop, ...]:
+        """All equal ways, for a route."""
+        return self.taken.ways
 
     @property
     def note(self) -> str:
@@ -91,8 +195,7 @@ class Ruling(NamedTuple):
         return f"<Ruling {self.stage}: {self.did}>"
 
 
-@dataclass(frozen=True, slots=True, repr=False, kw_only=True)
-class Hop:
+class Hop(NamedTuple):
     """One device on the way.
 
     Attributes:
@@ -120,8 +223,7 @@ class Hop:
         return f"<Hop {self.device}: {self.arriving} to {self.leaving}>"
 
 
-@dataclass(frozen=True, slots=True, repr=False, kw_only=True)
-class Leg:
+class Leg(NamedTuple):
     """One way of one packet.
 
     Attributes:
@@ -208,13 +310,11 @@ class Journey:
         lost: ``lookup``, ``there``, ``back`` or ``later``: where it was decided.
         symptom: what the sender sees; ``said`` has more about it.
         seen_as: source address and port that the far end saw; empty when it did not get there.
-        although: what is written and would have changed the fate, but has no effect.
-        near: where a list stopped it: the rules that nearly permitted it, and the permit that a deny hides.
-        told: what else a reader should know of it, though it did not decide alone.
         lookup: the journey that first asked for the target's address; None when no lookup was needed.
         later: the packet that shows the flow's application, where that is neither the first nor its answer.
         moment: what held for the whole test: the time, the application, the uplink of last resort.
         plan: the plan that it was walked on, to ask why other rows were passed over; no part of the record.
+        diagnosis: what stands beside the verdict (``although``, ``near``, ``told``), or what finds it when that is read.
 
     """
 
@@ -233,13 +333,31 @@ class Journey:
     symptom: Symptom
     said: Because | None
     seen_as: str
-    although: tuple[Because, ...] = ()
-    near: tuple[Because, ...] = ()
-    told: tuple[Because, ...] = ()
     lookup: Lookup | None = None
     later: Leg | None = None
     moment: Moment = SOME_TIME
     plan: Plan | None = field(default=None, compare=False)
+    diagnosis: Callable[[Journey], Beside] | Beside = field(default=Beside(), compare=False)
+
+    @cached_property
+    def beside(self) -> Beside:
+        """What else there is to know; looked for when it is first read, and kept."""
+        return self.diagnosis if isinstance(self.diagnosis, Beside) else self.diagnosis(self)
+
+    @property
+    def although(self) -> tuple[Because, ...]:
+        """What is written and would have changed the fate, but has no effect; an address that was given twice."""
+        return self.beside.although
+
+    @property
+    def near(self) -> tuple[Because, ...]:
+        """The rules that nearly permitted a packet which a list stopped."""
+        return self.beside.near
+
+    @property
+    def told(self) -> tuple[Because, ...]:
+        """What else a reader should know."""
+        return self.beside.told
 
     @property
     def there(self) -> Leg:

@@ -14,6 +14,7 @@ from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, Packet
+from mossy_compass.plan.actions import Decision
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -217,7 +218,7 @@ def _stuck(plan: Plan, question: Question) -> Journey:
     here = plan.network.devices[question.device]
     nothing = Address(4, 0)
     packet = Packet(0, nothing, question.destination or nothing)
-    ruling = Ruling(stage="from self", did=Did.DROPPED, saw=packet, gave=packet, because=because, remark=remark, cause=cause)
+    ruling = Ruling(stage="from self", decision=Decision(Did.DROPPED, because, (), remark), saw=packet, gave=packet, cause=cause)
     hop = Hop(
         device=here.name,
         kind=here.kind.value,

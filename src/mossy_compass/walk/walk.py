@@ -6,7 +6,6 @@ A journey is the tree of its legs. What is sent because of what is for ``plan/re
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import replace
 from typing import Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
@@ -70,7 +69,7 @@ def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None
             queue.append(reply._replace(parent=len(legs), number=emission.number + 1))
         legs.append(leg)
     if queue:  # what the packets after these would have changed is not known, so what these say is not the answer
-        return [replace(legs[0], fate=Fate.LOOPED, cause=LIMIT, because=Because(LIMIT, (MOST_LEGS, "packets")), remark=None)]
+        return [legs[0]._replace(fate=Fate.LOOPED, cause=LIMIT, because=Because(LIMIT, (MOST_LEGS, "packets")), remark=None)]
     return legs
 
 

@@ -1,0 +1,234 @@
+"""What else a reader should know of a journey: what is written and had no effect, what nearly matched, what was passed over unseen.
+
+None of it decides anything, and all of it is found by asking the plan again, so it is looked for when somebody reads it: a sweep
+of thousands of tests reads the verdict alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from mossy_compass.marks import Mark
+from mossy_compass.model.network import Verdict
+from mossy_compass.model.settings import EndOfList
+from mossy_compass.packet.address import Address
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import ICMP, ICMP6
+from mossy_compass.plan.actions import Half
+from mossy_compass.plan.facts import Facts, facts_of
+from mossy_compass.plan.ids import TableKind, list_id
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.table import Near, Table
+from mossy_compass.routing.table import Loser
+from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
+
+FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none", "filter.inbound", "filter.outbound", "filter.through")
+"""Causes of packets that a list, or the default where lists stand, has stopped."""
+
+
+def beside(journey: Journey) -> Beside:
+    """What stands beside the verdict of a journey.
+
+    Args:
+        journey: with the plan that it was walked on.
+
+    """
+    plan = journey.plan
+    if plan is None:
+        return Beside()
+    return Beside(
+        tuple(_although(plan, journey.there, journey.back)),
+        _near(plan, journey.deciding),
+        (*_told(plan, journey.legs), *_out_of_force(plan, journey.deciding), *_unlogged(plan, journey.deciding)),
+    )
+
+
+def _out_of_force(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """What stands written at the devices of a way and is not in force: filtering that is off, hours without a time."""
+    for hop in leg.hops:
+        gates = plan.network.devices[hop.device].gates
+        if gates.everywhere and not gates.everywhere_on and _would_stop(plan, hop, gates.everywhere):
+            rules = sum(len(plan.network.lists[n].rules) for n in gates.everywhere)
+            yield Because("told.filtering-off", (hop.device, gates.everywhere, rules), gates.everywhere_mark)
+        for ruling in hop.rulings:
+            if ruling.table.kind is TableKind.LIST and ruling.known.moment.now is None:
+                yield from _timeless(plan, hop.device, ruling)
+
+
+def _unlogged(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """A drop that leaves no trace, at a list where somebody took care to log something else."""
+    last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
+    if last is None or last.logged or leg.cause not in FILTERED or last.table.kind is not TableKind.LIST:
+        return
+    table = plan.device(leg.end).rows_of(last.table)
+    if table is not None and table.logs:
+        yield Because("told.unlogged", (table.name, last.row), last.because.mark)
+
+
+def _would_stop(plan: Plan, hop: Hop, names: Sequence[str]) -> bool:
+    """Whether lists that are switched off would have stopped a packet as it came to a hop."""
+    if not hop.rulings or hop.arriving is None:
+        return False
+    facts = facts_of(hop.rulings[0].between(hop.arriving, hop.leaving))
+    for name in names:
+        row = plan.device(hop.device).read_list(name).first(facts)
+        if row is not None and row.verdict is not Verdict.HAND_ON:
+            return row.verdict is not Verdict.PERMIT
+    return False
+
+
+def _timeless(plan: Plan, device: str, ruling: Ruling) -> Iterator[Because]:
+    """A rule that missed by its hours alone, where the test gave no time."""
+    table = plan.device(device).rows_of(ruling.table)
+    facts = facts_of(ruling)
+    for row in table.above_asking(facts, "hours") if table is not None else ():
+        misses = list(row.misses(facts))
+        if [m.key for m in misses] == ["hours"] and misses[0].condition is not None and table is not None:
+            yield Because("told.no-time", (table.name, row.id, ", ".join(misses[0].condition.wants)), row.mark)
+            return
+
+
+def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
+    """For a packet that a list stopped: the rules that nearly permitted it, and the permit that a deny hides."""
+    rulings = leg.hops[-1].rulings
+    if rulings and rulings[-1].cause in ("service.closed", "service.silent"):
+        return _near_translation(plan, leg.end, rulings[-1])
+    if (
+        not rulings
+        or rulings[-1].table.kind is not TableKind.LIST
+        or not (rulings[-1].cause in FILTERED or rulings[-1].cause == "session.none")
+    ):
+        return ()
+    last = rulings[-1]
+    table = plan.device(leg.end).rows_of(last.table)
+    if table is None:
+        return ()
+    facts = facts_of(last)
+    found = [n for n in table.near(facts) if not _other_family(n, last.saw)]
+    found.sort(key=lambda n: n.misses[0].key not in ("from", "to", "disabled"))
+    out = [Because("near", (table.name, n.row.id, n.misses, last.saw), n.row.mark) for n in found[:2]]
+    hidden = table.later_permit(facts)
+    if hidden is not None:
+        out.append(Because("near.below", (table.name, hidden.id), hidden.mark))
+    return tuple(out)
+
+
+def _near_translation(plan: Plan, device: str, last: Ruling) -> tuple[Because, ...]:
+    """For a packet that a device took for itself: the destination rules that nearly sent it elsewhere."""
+    here = plan.device(device)
+    if not any(not t.becomes_interface for t in here.device.translate):
+        return ()
+    found = here.translations[Half.DESTINATION].near(facts_of(last), 2)
+    wanted = [n for n in found if len(n.misses) == 1]
+    return tuple(Because("near.translation", (n.row.id, device, n.misses, last.saw), n.row.mark) for n in wanted)
+
+
+def _other_family(near: Near, packet: Packet) -> bool:
+    """True for a rule about the ICMP of the other family: no change of one condition makes the packet that."""
+    other = ICMP6 if packet.source.family == 4 else ICMP
+    conditions = [c for c in near.row.conditions if c.key == "protocol"]
+    return any(c.wants == (str(other),) for c in conditions)
+
+
+def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
+    """What is written and would have changed the fate, but has no effect; and an address that was given twice."""
+    yield from _given_twice(plan, there)
+    if there.fate not in (Fate.DELIVERED, Fate.REFUSED):
+        return
+    # a list that did decide is not idle, whatever it was meant for
+    told = {r.table for leg in (there, back) if leg for h in leg.hops for r in h.rulings if r.table}
+    for hop in there.hops:
+        for name, idle in _idle_lists(plan, hop):
+            found = None if list_id(name) in told else _would_deny(plan, hop, name, idle)
+            if found is not None:
+                told.add(list_id(name))
+                yield found
+
+
+def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
+    """What else a reader should know: a default route that was taken only because a better route is inactive."""
+    said: set[tuple[str, object]] = set()
+    for leg in legs[:2]:
+        for hop in leg.hops:
+            for ruling in hop.rulings:
+                if ruling.hop is None or ruling.because.code != "route" or not ruling.because.get("prefix").is_default:
+                    continue
+                for loser in _better_but_inactive(plan, hop.device, ruling.saw.destination):
+                    prefix = loser.route.prefix
+                    if (hop.device, prefix) not in said:
+                        said.add((hop.device, prefix))
+                        yield Because("told.inactive", (hop.device, loser.route.origin, prefix, loser.why), loser.route.mark)
+
+
+def _better_but_inactive(plan: Plan, device: str, destination: Address) -> Iterator[Loser]:
+    """Routes more specific than the default that would have taken a packet, were they active."""
+    for loser in plan.device(device).table.inactive:
+        if loser.route.prefix.holds(destination) and not loser.route.prefix.is_default:
+            yield loser
+
+
+def _given_twice(plan: Plan, there: Leg) -> Iterator[Because]:
+    """The other device that has the address which was asked for; None when the asked one got the packet."""
+    yield from _gateway_twice(plan, there)
+    address, last = there.arrived.destination, there.end
+    owners = plan.owners(address)
+    for name in owners if len(owners) > 1 else ():
+        if name != last and name in plan.network.devices:
+            yield Because("although.duplicate", (name, address), own_mark(plan, name, address))
+
+
+def _gateway_twice(plan: Plan, there: Leg) -> Iterator[Because]:
+    """A next hop on the way that several devices claim: nobody can say which of them got the packet, and its fate may follow."""
+    for hop in there.hops:
+        for ruling in hop.rulings:
+            remark = ruling.remark
+            if remark is not None and remark.code == "note.sent" and remark.get("others"):
+                other, _ = remark.get("others")[0]
+                if remark.get("address") != there.arrived.destination:
+                    yield Because(
+                        "although.duplicate", (other, remark.get("address")), own_mark(plan, other, remark.get("address"))
+                    )
+
+
+def _idle_lists(plan: Plan, hop: Hop) -> Iterator[tuple[str, tuple[str, ...]]]:
+    """Lists that were not examined at a hop where their authors may have meant them: attached nowhere, or the wrong way round.
+
+    For the latter, where they are attached: device, interface, and way.
+    """
+    if hop.kind not in ("router", "firewall"):
+        return
+    for name in plan.unattached:
+        yield name, ()
+    for place in ((hop.device, hop.leaving or "", "arriving"), (hop.device, hop.arriving or "", "leaving")):
+        for name in plan.lists_at.get(place, ()):
+            yield name, place
+
+
+def _would_deny(plan: Plan, hop: Hop, name: str, idle: tuple[str, ...]) -> Because | None:
+    """What a list would have done to a packet at a hop, where that is a no."""
+    if not hop.rulings:
+        return None
+    here = plan.device(hop.device)
+    table = here.read_list(name)
+    facts = facts_of(hop.rulings[0].between(hop.arriving, hop.leaving))
+    found = table.first(facts)
+    if found is not None and found.verdict in (Verdict.DENY, Verdict.REJECT):
+        return Because("although.rule", (name, found.id, found.verdict.value, idle), found.mark)
+    # The end of a list denies whatever its rules do not name: that is worth a word where a rule is about nearly such a packet.
+    if found is None and not idle and here.settings.end_of_list is not EndOfList.PERMIT and _nearly(table, facts):
+        return Because("although.end", (name, idle), table.mark)
+    return None
+
+
+def _nearly(table: Table, facts: Facts) -> bool:
+    """Whether a list has a permit that a packet misses by one condition alone."""
+    return any(len(near.misses) == 1 for near in table.near(facts, most=1))
+
+
+def own_mark(plan: Plan, name: str, address: object) -> Mark | None:
+    """Where a device's address is written."""
+    for interface in plan.network.devices[name].interfaces.values():
+        if any(a.address == address for a in interface.addresses):
+            return interface.mark
+    return None
