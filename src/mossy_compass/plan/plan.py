@@ -7,8 +7,8 @@ changes afterwards; what changes while packets pass is in ``state/``.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import NamedTuple
+from collections.abc import Callable, Hashable, Iterator, Mapping
+from typing import Any, NamedTuple, TypeVar
 
 from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.headers.spans import merge
@@ -61,6 +61,9 @@ class PassedOver(NamedTuple):
         return str(voice().miss_words(self.miss, self.packet)[1])
 
 
+T = TypeVar("T")
+MOST_KEPT = 200_000
+"""So many words and addresses are kept; then it begins anew, for a script may ask for every address there is."""
 MAKERS = Makers(steps, rules_table, written_tables)
 
 
@@ -124,6 +127,7 @@ class Plan:
         for name, places in self.attached.items():
             for place in places:
                 self.lists_at[place] = (*self.lists_at.get(place, ()), name)
+        self._once: dict[Hashable, Any] = {}
         self._called: dict[Address, tuple[str, ...]] | None = None
         self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
 
@@ -142,6 +146,21 @@ class Plan:
                 raise QuestionError(unknown("device", str(name), self.network.devices))
             self._devices[name] = DevicePlan(self, self.network.devices[name], MAKERS)
         return self._devices[name]
+
+    def once(self, key: Hashable, make: Callable[[], T]) -> T:
+        """What is known of the network's words for good, made when somebody first asks; a fault is not kept.
+
+        Args:
+            key: what it depends on.
+            make: makes it.
+
+        """
+        if key not in self._once:
+            if len(self._once) > MOST_KEPT:
+                self._once.clear()
+            self._once[key] = make()
+        found: T = self._once[key]
+        return found
 
     def read(self, source: AccessList, device: str, reader: Reader) -> Table:
         """A list as a device reads it; what an earlier plan made of it is taken, where both are what they were.

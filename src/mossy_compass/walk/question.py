@@ -161,6 +161,10 @@ class Options:
             raise QuestionError(f"a family of addresses is 4 or 6, not {self.family}.")
 
 
+USUAL = Options()
+"""What is asked for where nothing is said."""
+
+
 def ends(network: Network) -> list[str]:
     """Every name that can send or be sent to: devices, far hosts, name records."""
     far = [f for d in network.devices.values() for f in d.far_hosts]
@@ -372,24 +376,25 @@ def ask(
         QuestionError: the network has no such sender, target or service, or the numbers are out of range.
 
     """
-    wishes = replace(options or Options(), **more)  # type: ignore[arg-type]
+    wishes = replace(options or Options(), **more) if more else options or USUAL  # type: ignore[arg-type]
     _texts(sender, target, service)
     network = plan.network
-    device, far = sender_of(network, sender)
-    wishes.check()
-    wanted = _wanted(network, service)
-    what = str(wanted) if wanted else "ping"
+    # Sweeps ask for the same few senders, targets and services thousands of times; what is wrong is not kept, and told each time.
+    device, far = plan.once(("sender", sender), lambda: sender_of(network, sender))
+    if wishes is not USUAL:
+        wishes.check()
+    wanted, what = plan.once(("service", service), lambda: _named_service(network, service))
     if far is not None and far.off:
         return Question(sender, device.name, target, what, None, Stuck("interface.down", Because("host.off", (sender,), far.mark)))
-    if not addresses and unleased(network, target):
+    if not addresses and plan.once(("unleased", target), lambda: unleased(network, target)):
         return _unreachable(plan, device.name, sender, target, what)
-    found = addresses or addresses_of(network, target)
+    found = addresses or plan.once(("target", target), lambda: addresses_of(network, target))
     if not found:
         return _nameless(network, device, sender, target, what)
     here = plan.device(device.name)
     destination = _destination(here, far, found, wanted, wishes, target)
     leaving = _segment_of(here, sender, destination)
-    source = _source(here, far, sender, destination, wishes, wanted, choose)
+    source = _source(plan, here, far, sender, destination, wishes, wanted, choose)
     if source is None:
         return _homeless(plan, device, sender, target, what, destination)
     if source.family != destination.family:
@@ -401,9 +406,17 @@ def ask(
     return Question(sender, device.name, target, what, packet, None, destination, leaving, moment)
 
 
+def _named_service(network: Network, service: str) -> tuple[Service | None, str]:
+    """What is asked for, and what it is called."""
+    wanted = _wanted(network, service)
+    return wanted, str(wanted) if wanted else "ping"
+
+
 def _moment(network: Network, packet: Packet, wishes: Options) -> Moment:
     """What holds for the whole test: which windows are open, and of which application the flow is."""
     now = wishes.now
+    if now is None and not network.applications and wishes.application is None and not wishes.last_resort:
+        return SOME_TIME
     is_open = frozenset(h.name for h in network.hours.values() if h.open_at(now)) if now is not None else frozenset[str]()
     found = _application(network, packet, wishes.application)
     if found is None:
@@ -522,6 +535,7 @@ def _family(wanted: Service | None, wishes: Options) -> int | None:
 
 
 def _source(
+    plan: Plan,
     here: DevicePlan,
     far: FarHost | None,
     sender: str,
@@ -539,11 +553,23 @@ def _source(
     port = _segment_of(here, sender, destination) or port
     if port:
         return here.source_for(port, destination.family, destination if destination.is_link_local else None)
+    if plan.once(("way", sender, destination), lambda: _has_one_way(here, destination)):
+        # nothing of the packet but its destination decides then
+        unsent = Packet(0, Address(destination.family, 0), destination)
+        return plan.once(("source", sender, destination), lambda: own_source(here, unsent))
     found = own_source(here, _packet(Address(destination.family, 0), destination, wanted, wishes), choose)
     if found is not None or here.table.lookup(destination) is not None:
         return found
     sources = (here.source_for(name, destination.family, destination) for name in here.device.interfaces)
     return next((a for a in sources if a is not None), None)
+
+
+def _has_one_way(here: DevicePlan, destination: Address) -> bool:
+    """Whether a device has one way to a destination, and an address to send from by it."""
+    route = here.table.lookup(destination)
+    if route is None or len(route.hops) != 1:
+        return False
+    return own_source(here, Packet(0, Address(destination.family, 0), destination)) is not None
 
 
 def _packet(source: Address, destination: Address, wanted: Service | None, wishes: Options) -> Packet:
