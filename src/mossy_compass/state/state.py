@@ -205,7 +205,7 @@ class State:
         user = self._use(held, came, left)
 
         def undo() -> None:
-            """Take back what was written, for a way that is tried and given up."""
+            """As if the session had never been opened: its number is given to the next one."""
             held.count -= 1
             del held.forth[inner], held.back[outer.reverse()]
             user()
@@ -223,7 +223,7 @@ class State:
         del held.forth[session.inner], held.back[back]
 
         def undo() -> None:
-            """Take back what was written, for a way that is tried and given up."""
+            """The session is there again."""
             held.forth[session.inner] = held.back[back] = session
 
         self._journal.append(undo)
@@ -258,10 +258,10 @@ class State:
         return book
 
     def _closer(self, device: str) -> Callable[[], None]:
-        """A function that takes the session back."""
+        """A function after which the device has never remembered anything."""
 
         def undo() -> None:
-            """Take back what was written, for a way that is tried and given up."""
+            """The device's book is gone; what was in it was taken back before."""
             del self._books[device]
 
         return undo
@@ -282,7 +282,7 @@ class State:
         book.lowest[pool] = lowest
 
         def undo() -> None:
-            """Take back what was written, for a way that is tried and given up."""
+            """The port is free again, and the inner end has the one that it had before."""
             del book.users[pool, port]
             if before is None:
                 del book.mapped[pool, end]

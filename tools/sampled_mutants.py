@@ -1,0 +1,199 @@
+"""Try mistakes that nobody chose: a seeded sample of the mutants that cosmic-ray makes of the core. Not a part of `.ci/run`.
+
+The tests that run the mutated line come first, fastest first, to the first failure; what they let pass meets the whole suite. What
+is known is kept in the folder that is named, so that a run can be taken up again. It needs `pip install cosmic-ray pytest-cov`.
+
+    python tools/sampled_mutants.py FOLDER [--count 100] [--seed 1]
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import json
+import os
+import random
+import shutil
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from cosmic_ray.ast import get_ast_from_path
+from cosmic_ray.mutating import mutate_code
+from cosmic_ray.plugins import get_operator, operator_names
+from coverage import CoverageData
+
+ROOT = Path(__file__).resolve().parent.parent
+PARTS = ("plan", "state", "walk", "headers", "lab", "proof")
+MOST_NEAR = 40
+"""So many tests that run the line are tried before the whole suite."""
+LONGEST = 600
+"""Seconds after which a suite that does not end has noticed, since it ended before."""
+LEFT_OUT = ("Number", "Break", "Decorator", "Variable")
+"""Kinds that are seldom a mistake anybody makes here: other numbers (most are bounds and widths), loops, decorators, named variables."""
+
+
+class Mutant(NamedTuple):
+    """A mistake.
+
+    Attributes:
+        file: below ``src/mossy_compass``.
+        operator, occurrence: of cosmic-ray.
+        line: where it is.
+
+    """
+
+    file: str
+    operator: str
+    occurrence: int
+    line: int
+
+    @property
+    def name(self) -> str:
+        """For the notes."""
+        return f"{self.file}:{self.line} {self.operator.removeprefix('core/')} {self.occurrence}"
+
+
+def _annotated(text: str) -> set[int]:
+    """Lines on which an annotation stands: what is changed there changes nothing that runs."""
+    found: set[int] = set()
+    for node in ast.walk(ast.parse(text)):
+        notes = (
+            [node.returns]
+            if isinstance(node, ast.FunctionDef)
+            else [node.annotation]
+            if isinstance(node, ast.arg | ast.AnnAssign)
+            else []
+        )
+        for note in notes:
+            if note is not None:
+                found |= set(range(note.lineno, (note.end_lineno or note.lineno) + 1))
+    return found
+
+
+def _places() -> Iterator[tuple[tuple[str, object], Mutant]]:
+    """Every mutant with the place that it changes."""
+    names = [n for n in operator_names() if not any(word in n for word in LEFT_OUT)]
+    for part in PARTS:
+        for path in sorted((ROOT / "src/mossy_compass" / part).rglob("*.py")):
+            tree, file = get_ast_from_path(path), str(path.relative_to(ROOT / "src/mossy_compass"))
+            barred = _annotated(path.read_text(encoding="utf-8"))
+            for name in names:
+                operator, occurrence = get_operator(name)(), -1
+                for node in _nodes(tree):
+                    for start, _ in operator.mutation_positions(node):
+                        occurrence += 1
+                        if start[0] not in barred:
+                            yield (file, start), Mutant(file, name, occurrence, start[0])
+
+
+def _nodes(node: object) -> Iterator[object]:
+    """The nodes of a tree in the order in which cosmic-ray visits them."""
+    yield node
+    for child in getattr(node, "children", ()):
+        yield from _nodes(child)
+
+
+def sample(count: int, seed: int) -> list[Mutant]:
+    """Mutants at different places, each place as likely as any other."""
+    by_place: dict[tuple[str, object], list[Mutant]] = {}
+    for place, mutant in _places():
+        by_place.setdefault(place, []).append(mutant)
+    chance = random.Random(seed)
+    return [chance.choice(by_place[place]) for place in chance.sample(sorted(by_place, key=str), count)]
+
+
+def _run(copy: Path, arguments: list[str]) -> bool:
+    """Whether some tests pass in the copy."""
+    env = {**os.environ, "PYTHONPATH": str(copy / "src")}
+    command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *arguments]
+    try:
+        return subprocess.run(command, cwd=copy, env=env, capture_output=True, check=False, timeout=LONGEST).returncode == 0
+    except subprocess.TimeoutExpired:
+        return False
+
+
+def covered(copy: Path, known: Path) -> None:
+    """Run the suite once, noting which test runs which line."""
+    if not known.exists():
+        env = {**os.environ, "PYTHONPATH": str(copy / "src"), "COVERAGE_FILE": str(known)}
+        command = [
+            sys.executable,
+            "-m",
+            "pytest",
+            "-q",
+            "-p",
+            "no:cacheprovider",
+            "--cov=mossy_compass",
+            "--cov-context=test",
+            "--cov-report=",
+        ]
+        done = subprocess.run(command, cwd=copy, env=env, capture_output=True, text=True, check=False)
+        if done.returncode != 0:
+            known.unlink(missing_ok=True)
+            raise SystemExit(f"the tests fail in an unchanged copy, so nothing can be learned from them:\n{done.stdout[-2000:]}")
+
+
+def _near(data: CoverageData, copy: Path, mutant: Mutant, chance: random.Random) -> list[str]:
+    """Tests that run the mutated line."""
+    by_line = data.contexts_by_lineno(str(copy / "src/mossy_compass" / mutant.file))
+    tests = sorted({c.partition("|")[0] for c in by_line.get(mutant.line, ()) if c})
+    return tests if len(tests) <= MOST_NEAR else chance.sample(tests, MOST_NEAR)
+
+
+def tried(mutant: Mutant, copy: Path, near: list[str]) -> str:
+    """What became of a mutant."""
+    file = copy / "src/mossy_compass" / mutant.file
+    text = file.read_text(encoding="utf-8")
+    changed = mutate_code(text, get_operator(mutant.operator)(), mutant.occurrence)
+    if changed is None or changed == text:
+        return "noticed: there is nothing to change"
+    file.write_text(changed, encoding="utf-8")
+    try:
+        if near and not _run(copy, ["-n0", *near]):
+            return "noticed by the tests that run the line"
+        return "SURVIVES" if _run(copy, []) else "noticed by the whole suite"
+    finally:
+        file.write_text(text, encoding="utf-8")
+
+
+def main() -> int:
+    """Try a sample."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("folder", type=Path)
+    parser.add_argument("--count", type=int, default=100)
+    parser.add_argument("--seed", type=int, default=1)
+    options = parser.parse_args()
+    folder: Path = options.folder.resolve()
+    folder.mkdir(parents=True, exist_ok=True)
+    notes, copy = folder / "known.json", folder / "copy"
+    known: dict[str, str] = json.loads(notes.read_text()) if notes.exists() else {}
+    if not copy.exists():
+        copy.mkdir()
+        listed = subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split("\n")
+        for name in filter(None, listed):
+            (copy / name).parent.mkdir(parents=True, exist_ok=True)
+            shutil.copy2(ROOT / name, copy / name)
+    covered(copy, folder / "lines.coverage")
+    data = CoverageData(str(folder / "lines.coverage"))
+    try:
+        data.read()
+    except sqlite3.DatabaseError as fault:
+        raise SystemExit(f"what was noted of the lines cannot be read ({fault}): remove {folder} and begin anew") from fault
+    chance = random.Random(options.seed)
+    for mutant in sample(options.count, options.seed):
+        near = _near(data, copy, mutant, chance)
+        if mutant.name not in known:
+            known[mutant.name] = tried(mutant, copy, near)
+            notes.write_text(json.dumps(known, indent=1))
+        print(f"{mutant.name}: {known[mutant.name]}", flush=True)
+    left = [name for name, said in known.items() if said == "SURVIVES"]
+    print(f"{len(known)} tried, {len(left)} not noticed")
+    return 1 if left else 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
