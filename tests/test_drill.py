@@ -7,6 +7,7 @@ import re
 import subprocess
 import sys
 import xml.etree.ElementTree as ET
+from datetime import UTC, datetime
 from pathlib import Path
 from textwrap import dedent, indent
 
@@ -30,6 +31,7 @@ from mossy_compass.report.drillrecord import report_dict
 from mossy_compass.report.drilltext import head, whole
 from mossy_compass.report.text import as_text
 from mossy_compass.walk import many
+from mossy_compass.walk.question import Options
 from tests.conftest import DATA
 from tests.effort import examples
 from tests.test_cli import mossy, process
@@ -508,7 +510,10 @@ def test_a_table_of_intents_in_csv(hall: Path) -> None:
         ("source,target,wanted\nann,ben\n", "there is no wanted in this line"),
         ("source,target,wanted\nann,ben,perhaps\n", "neither yes nor no"),
         ("source,target,wanted\nann,bob,yes\n", "there is no 'bob'"),
-        ('source,target,wanted\n"ann,ben,yes', "there is no target"),
+        ('source,target,wanted\n"ann,ben,yes', "a quote that was opened is never closed"),
+        ('source,target,wanted\nann,ben,yes\n"cat,ben,no\nann,ben,yes\n', "a quote that was opened is never closed"),
+        ("source,target,wanted,target\nann,ben,yes,cat\n", "the column 'target' is there twice"),
+        ("source,target,wanted,why\nann,ben,yes,shop, and so on\n", "this line has 5 cells, and the first names 4 columns"),
         ("source;target;wanted\n", "is not known"),
     ],
 )
@@ -518,6 +523,60 @@ def test_faulty_tables(hall: Path, text: str, says: str) -> None:
         read_drill(hall / "wants.csv", hall / "hall.yaml")
     assert says in str(caught.value)
     assert "wants.csv:" in str(caught.value)
+
+
+def test_nothing_holds_for_want_of_anything(hall: Path) -> None:
+    """What gets nowhere has avoided nothing, what is stopped has not left, and a drill that expects nothing proves nothing."""
+    stopped = drilled(hall, "- expect: {from: ann, to: ben, service: ssh, avoids: cat}")
+    assert not stopped.ok
+    assert "does not arrive at all" in stopped.results[0].failures[0].wrong[0]
+    assert drilled(hall, "- expect: {from: ann, to: ben, service: ssh, avoids: cat, cause: filter.rule}").ok
+    leaving = HALL.replace("b: {address: 10.41.2.1/24, zone: in}", "b: {address: 10.41.2.1/24, zone: in, filter: {leaving: none}}")
+    (hall / "hall.yaml").write_text(leaving + "  none: [{deny: any}]\n")
+    assert not drilled(hall, "- expect: {from: cat, to: ben, service: https, fate: dropped, exit: door/b}").ok
+    (hall / "hall.yaml").write_text(HALL)
+    assert not drilled(hall, "- fail: host ben").ok
+    assert drilled(hall, "- expect: ann reaches ben for https").ok
+    for rule in ("door/out-list/10", "door/out-list/end-of-list"):
+        assert not drilled(hall, f"- expect: {{counter: {rule}, is: 7}}").broken
+    (hall / "hall.yaml").write_text(HALL + "  spare: [{id: 5, permit: any}]\n")
+    spare = drilled(hall, "- expect: {counter: door/spare/5, is: 0}")
+    assert spare.broken
+    assert "does not stand at door" in spare.results[0].said
+
+
+def test_switches_and_ways_back_are_passed_too(hall: Path) -> None:
+    bridged = (
+        HALL.replace("  sb: [ben, door/b]", "  sb: [sw/p, door/b]\n  sw: [ben, sw/q]")
+        .replace("groups:", "groups:\n", 1)
+        .replace("  ann: {kind: host", "  sw: {kind: switch, interfaces: {p: {}, q: {}}}\n  ann: {kind: host")
+    )
+    (hall / "hall.yaml").write_text(bridged)
+    assert drilled(hall, "- expect: {from: ann, to: ben, service: https, passes: [door, sw, ben]}").ok
+    assert not drilled(hall, "- expect: {from: ann, to: ben, service: https, avoids: sw}").ok
+
+
+def test_going_back_takes_counters_along_and_tests_left_out_are_counted(hall: Path) -> None:
+    steps = """
+        - expect: ann reaches ben for https
+        - keep: before
+        - expect: ann reaches ben for https
+        - expect: {counter: door/out-list/10, is: 2}
+        - back-to: before
+        - expect: {counter: door/out-list/10, is: 1}
+    """
+    assert drilled(hall, steps).ok
+    only = drilled(hall, steps, only="counter")
+    assert [r.step.words for r in only.results if r.expects and not r.ok] == []
+
+
+def test_flows_that_differ_in_any_wish_are_told_apart() -> None:
+    wishes: list[dict[str, object]] = [
+        *({}, {"family": 6}, {"source_port": 9}, {"source": "10.41.1.10"}, {"ttl": 3}, {"size": 900}, {"application": "video"}),
+        *({"fragment": True}, {"last_resort": True}, {"at": datetime(2026, 5, 4, 10, 30, tzinfo=UTC)}),
+    ]
+    labels = [mc.Flow("a", "b", "https", Options(**w)).label for w in wishes]  # type: ignore[arg-type]
+    assert len(set(labels)) == len(wishes)
 
 
 def test_the_shipped_drill_holds_and_its_schema_knows_it() -> None:

@@ -650,22 +650,27 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
         return
     text = decode(data, name)
     problems.lines[name] = text.splitlines()
-    rows = csv.reader(io.StringIO(text, newline=""))
+    rows = csv.reader(io.StringIO(text, newline=""), strict=True)  # an open quote would swallow every line below it
     try:
         head = [h.strip().lower() for h in next(rows, [])]
-        said = next((f"the column '{h}' is not known" for h in head if h not in COLUMNS), "") or _lacking(
-            head, "the column '{}' is missing"
-        )
+        said = next((f"the column '{h}' is not known" for h in head if h not in COLUMNS), "")
+        said = said or next((f"the column '{h}' is there twice" for h in head if head.count(h) > 1), "")
+        said = said or _lacking(head, "the column '{}' is missing")
         if said:
             problems.add("drill.table", Mark(name, 1, 1), f"{said}.", remedy)
             return
         for row in rows:
             mark = Mark(name, rows.line_num, 1)
+            if len(row) > len(head) and not row[0].strip().startswith("#"):
+                said = f"this line has {len(row)} cells, and the first names {len(head)} columns."
+                problems.add("drill.table", mark, said, "Put a text with commas in quotes.")
+                continue
             intent = _csv_line(dict(zip(head, map(str.strip, row), strict=False)), mark, problems)
             if intent is not None:
                 yield intent, mark
     except csv.Error as fault:
-        problems.add("drill.table", Mark(name, rows.line_num, 1), f"this is no CSV: {fault}.", "See RFC 4180.")
+        said = "a quote that was opened is never closed" if "end of data" in str(fault) else f"this is no CSV: {fault}"
+        problems.add("drill.table", Mark(name, rows.line_num, 1), f"{said}.", "Quotes stand around a whole cell (RFC 4180).")
 
 
 def _csv_line(cells: Mapping[str, str], mark: Mark, problems: Problems) -> IntentIn | None:

@@ -22,7 +22,7 @@ from mossy_compass.packet.address import Address, parse_block
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.grid import questions_of, services_at
-from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.journey import Journey, Leg
 from mossy_compass.walk.many import MOST_PATHS, paths
 from mossy_compass.walk.question import Options, addresses_of, members_of
 
@@ -353,19 +353,36 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
 
 def _way_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """What is not as it was wanted of the way there, and of what the far end sees."""
-    path = [h.device for h in journey.there.hops]
+    path = _passed(journey.there)
     if wanted.passes and not _in_order(wanted.passes, path):
         yield f"it should pass {', '.join(wanted.passes)}, and goes {' > '.join(path)}"
-    yield from (f"it should not pass {name}, and goes {' > '.join(path)}" for name in wanted.avoids if name in path)
+    yield from _avoided_wrong(journey, wanted)
     yield from _exit_wrong(journey, wanted)
     seen = (journey.seen_as, journey.seen_as.rpartition(":")[0].strip("[]"))  # with its port, or without
     if wanted.seen_as is not None and wanted.seen_as not in seen:
         yield f"it should be seen as {wanted.seen_as}, and is seen as {journey.seen_as or 'nothing'}"
 
 
+def _passed(leg: Leg) -> list[str]:
+    """The devices of a way in order, with the switches between them."""
+    return [name for hop in leg.hops for name in (hop.device, *hop.bridges)]
+
+
+def _avoided_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
+    """What was to be avoided and was not, on the way there or back; a packet that gets nowhere has avoided nothing."""
+    if not wanted.avoids:
+        return
+    for leg, way in ((journey.there, ""), (journey.back, ", on its way back")):
+        path = _passed(leg) if leg is not None else []
+        yield from (f"it should not pass {name}, and goes {' > '.join(path)}{way}" for name in wanted.avoids if name in path)
+    ends_told = wanted.reaches is not None or wanted.fate or wanted.symptom or wanted.cause
+    if journey.there.fate not in ARRIVED and not ends_told:
+        yield f"it should not pass {', '.join(wanted.avoids)}, and does not arrive at all, so that says nothing"
+
+
 def _exit_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
-    """Where it leaves, if that is not as it was wanted."""
-    exits = [f"{h.device}/{h.leaving}" for h in journey.there.hops if h.leaving]
+    """Where it leaves, if that is not as it was wanted. What is stopped before somebody takes it has not left."""
+    exits = [f"{h.device}/{h.leaving}" for h in journey.there.hops if h.leaving and h.next_device is not None]
     if wanted.exit is not None and wanted.exit not in exits:
         yield f"it should leave by {wanted.exit}, and leaves by {', '.join(exits) or 'nothing'}"
 

@@ -15,6 +15,7 @@ from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
+from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
@@ -37,6 +38,7 @@ class Kept(NamedTuple):
         network, faults: what was written, and what had failed.
         moment: of the state.
         sent: packets sent so far.
+        met: what was counted, passed and asked for until then.
         cells: what the flows of a comparison came to then; None where none were asked for.
         needs: what each of these depends on; empty where that cannot be told.
 
@@ -46,6 +48,7 @@ class Kept(NamedTuple):
     faults: frozenset[Fault]
     moment: int
     sent: int
+    met: tuple[Counters, frozenset[str], frozenset[tuple[str, str]]]
     cells: dict[Flow, Cell] | None
     needs: dict[Flow, Touched]
 
@@ -67,8 +70,21 @@ class Flow:
 
     @property
     def label(self) -> str:
-        """The service, with the family where that is said: what tells one flow of a pair of hosts from another."""
-        return f"{self.service} IPv{self.options.family}" if self.options.family else self.service
+        """The service with all that was said of the packet: what tells one flow of a pair of hosts from another."""
+        said = self.options
+        words = f"{self.service} IPv{said.family}" if said.family else self.service
+        more = [
+            f"from {said.source}" if said.source else "",
+            f"source port {said.source_port}" if said.source_port is not None else "",
+            f"as {said.application}" if said.application else "",
+            f"{said.size} bytes" if said.size != DEFAULT_SIZE else "",
+            f"TTL {said.ttl}" if said.ttl != DEFAULT_TTL else "",
+            "a later fragment" if said.fragment else "",
+            "on the last resort" if said.last_resort else "",
+            f"at {int(said.now)}" if said.now is not None else "",
+        ]
+        kept = [w for w in more if w]
+        return f"{words} ({', '.join(kept)})" if kept else words
 
     def __str__(self) -> str:
         return f"{self.source} to {self.target}, {self.label}"
@@ -150,7 +166,7 @@ class Lab:
 
         """
         options = flow.options
-        if options.source_port is None and flow.service not in ("ping", "echo"):
+        if options.source_port is None:  # of a ping it is the identifier; each is a flow of its own, and no later test continues it
             options = replace(options, source_port=FIRST_SENT_PORT + self._sent % 9000)
         journey = trace_one(self.plan, flow.source, flow.target, flow.service, options, None, self.state)
         self._sent += 1
@@ -236,11 +252,15 @@ class Lab:
                 cells[flow] = cell_of(journey, flow.source, flow.target, flow.label)
                 if sure:
                     needs[flow] = touching.of(journey)
-        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, cells, needs)
+        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, self._met(), cells, needs)
         return self._kept[name]
 
+    def _met(self) -> tuple[Counters, frozenset[str], frozenset[tuple[str, str]]]:
+        """What was counted, passed and asked for so far, apart from what is still to come."""
+        return self.counters.copied(), frozenset(self.passed), frozenset(self.asked)
+
     def back_to(self, name: str) -> None:
-        """Everything as it was when a moment was kept: network, faults, sessions.
+        """Everything as it was when a moment was kept: network, faults, sessions, counters.
 
         Raises:
             QuestionError: nothing was kept under that name.
@@ -249,6 +269,8 @@ class Lab:
         kept = self.kept(name)
         self.network, self.faults, self._sent = kept.network, kept.faults, kept.sent
         self.state.back_to(kept.moment)
+        counters, passed, asked = kept.met
+        self.counters, self.passed, self.asked = counters.copied(), set(passed), set(asked)
         # what was kept later is gone with what happened since
         self._kept = {n: k for n, k in self._kept.items() if k.moment <= kept.moment}
 

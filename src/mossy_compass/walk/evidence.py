@@ -88,6 +88,11 @@ class Counters:
         if not written:
             self.undecided.append((journey.sender, journey.target, journey.what, journey.symptom.value))
 
+    def copied(self) -> Counters:
+        """The same counts, which later ones do not change."""
+        hits = {key: Hits(h.packets, h.connections) for key, h in self.hits.items()}
+        return Counters(hits, self.tests, list(self.undecided))
+
     def of(self, device: str, table: TableId, row: str) -> Hits:
         """The counts of a row; zero where nothing met it."""
         return self.hits.get((device, table, row), Hits())
