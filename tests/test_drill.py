@@ -24,7 +24,7 @@ from mossy_compass.errors import NetworkFileError
 from mossy_compass.exchange.junit import junit
 from mossy_compass.files.drills import DrillIn, drill_of, read_drill
 from mossy_compass.lab.drill import Drill, DrillStep, Report, Restore, Result, run_drill
-from mossy_compass.lab.expect import flows, short
+from mossy_compass.lab.expect import flows, flows_of, short
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.network import Network
 from mossy_compass.report.drillrecord import report_dict
@@ -213,9 +213,9 @@ def test_nothing_written_to_that_end_is_by_chance(hall: Path) -> None:
 def test_each_member_each_service_and_each_family(hall: Path) -> None:
     drill = drill_of(b"mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{expect: us reach far}]\n", "x.drill.yaml", hall)
     expectation = drill.steps[0].expectation  # type: ignore[attr-defined]
-    assert [str(f) for f in flows(drill.network, expectation)] == [
-        "ann to cat, https", "ben to cat, https", "ann to dan, ping", "ben to dan, ping",
-    ]  # fmt: skip
+    assert [str(f) for f in flows(drill.network, expectation)] == ["ann to cat, https", "ben to cat, https"]
+    left = flows_of(drill.network, expectation).left
+    assert left == ("ann to dan (they have no address of one family)", "ben to dan (they have no address of one family)")
     both = drill_of(b"mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{expect: far reaches cat for https}]\n", "x.drill.yaml", hall)
     assert [str(f) for f in flows(both.network, both.steps[0].expectation)] == ["dan to cat, https"]  # type: ignore[attr-defined]
 
@@ -525,6 +525,62 @@ def test_faulty_tables(hall: Path, text: str, says: str) -> None:
     assert "wants.csv:" in str(caught.value)
 
 
+TWO = HALL.replace("ben: {kind: host, address: 10.41.2.10/24", "ben: {kind: host, address: [10.41.2.10/24, 10.41.2.20/24]").replace(
+    "{id: 20, deny: any, to: ben}", "{id: 20, deny: any, to: 10.41.2.10}"
+)
+NAMED: list[tuple[str, bool, list[str]]] = [
+    # of two addresses the second is open: whoever names it is told so, and the first is closed
+    ("ann never reaches 10.41.2.20 for ssh", False, ["ann to 10.41.2.20, ssh"]),
+    ("ann never reaches 10.41.2.10 for ssh", True, ["ann to 10.41.2.10, ssh"]),
+    ("ann never reaches ben for ssh", False, ["ann to 10.41.2.10, ssh", "ann to 10.41.2.20, ssh"]),
+    ("ann never reaches ben/nic for ssh", False, ["ann to 10.41.2.10, ssh", "ann to 10.41.2.20, ssh"]),
+    ("ann never reaches 10.41.2.16/28 for ssh", False, ["ann to 10.41.2.20, ssh"]),
+    ("ann never reaches 10.41.2.8/29 for ssh", True, ["ann to 10.41.2.10, ssh"]),
+    ("ann never reaches sb for ssh", False, ["ann to 10.41.2.10, ssh", "ann to 10.41.2.20, ssh", "ann to 10.41.2.1, ssh"]),
+    ("ann reaches 10.41.2.20 for ssh", True, ["ann to 10.41.2.20, ssh"]),
+    ("ann reaches ben for ssh", False, ["ann to ben, ssh"]),  # it would use the first
+    ("10.41.2.20 reaches cat for https", True, ["ben to cat, https (from 10.41.2.20)"]),
+    ("10.41.2.16/28 reaches cat for https", True, ["ben to cat, https (from 10.41.2.20)"]),
+    ("ben reaches cat for https", True, ["ben to cat, https"]),
+    ("ann never reaches 10.41.2.99 for ssh", True, ["ann to 10.41.2.99, ssh"]),
+    ("dan reaches cat for https", True, ["dan to cat, https"]),
+    ("dan reaches 2001:db8:41:3::10 for https", True, ["dan to cat, https"]),
+    ("ann reaches 10.41.3.10 for https", True, ["ann to cat, https"]),
+    ("ann never reaches far for telnet", False, ["ann to cat, telnet", "ann to 10.41.3.1, telnet"]),
+]
+
+
+@pytest.mark.parametrize(("words", "holds", "tested"), NAMED, ids=[n[0] for n in NAMED])
+def test_what_was_named_is_what_is_tested(hall: Path, words: str, holds: bool, tested: list[str]) -> None:
+    (hall / "hall.yaml").write_text(TWO)
+    drill = drill_of(f"mossy-drill: 1\nnetwork: hall.yaml\nsteps: [{{expect: {words}}}]\n".encode(), "x.drill.yaml", hall)
+    made = [str(f) for f in flows(drill.network, drill.steps[0].expectation)]  # type: ignore[attr-defined]
+    assert made == tested
+    assert run_drill(drill).ok is holds
+
+
+def test_what_cannot_be_tested_is_told_and_proves_nothing(hall: Path) -> None:
+    (hall / "hall.yaml").write_text(
+        HALL.replace("  dan:", "  eve: {kind: host, leased: yes}\n  dan:").replace("us: [ann, ben]", "us: [ann, ben, eve]")
+    )
+    report = drilled(
+        hall,
+        "- expect: eve reaches cat\n- expect: us reach cat for https\n- expect: dan reaches ben\n- expect: 10.41.1.0/24 reaches cat for https",
+    )
+    assert [r.ok for r in report.results] == [False, True, False, True]
+    assert [r.left for r in report.results] == [
+        ("eve (no address is leased to it)",),
+        ("eve (no address is leased to it)",),
+        ("dan to ben (they have no address of one family)",),
+        ("the rest of 10.41.1.0/24 (nobody is there)",),
+    ]
+    text = as_text(whole(report))
+    assert "(3 flows tested, 4 not)" in text.splitlines()[0]
+    assert text.count("not tested: ") == 4
+    assert [step["not-tested"] for step in report_dict(report)["steps"]] == [list(r.left) for r in report.results]
+    assert junit([report]).decode().count("not tested: ") == 4
+
+
 def test_nothing_holds_for_want_of_anything(hall: Path) -> None:
     """What gets nowhere has avoided nothing, what is stopped has not left, and a drill that expects nothing proves nothing."""
     stopped = drilled(hall, "- expect: {from: ann, to: ben, service: ssh, avoids: cat}")
@@ -571,10 +627,9 @@ def test_going_back_takes_counters_along_and_tests_left_out_are_counted(hall: Pa
 
 
 def test_flows_that_differ_in_any_wish_are_told_apart() -> None:
-    wishes: list[dict[str, object]] = [
-        *({}, {"family": 6}, {"source_port": 9}, {"source": "10.41.1.10"}, {"ttl": 3}, {"size": 900}, {"application": "video"}),
-        *({"fragment": True}, {"last_resort": True}, {"at": datetime(2026, 5, 4, 10, 30, tzinfo=UTC)}),
-    ]
+    at = datetime(2026, 5, 4, 10, 30, tzinfo=UTC)
+    wishes: list[dict[str, object]] = [{}, {"family": 6}, {"source_port": 9}, {"source": "10.41.1.10"}, {"ttl": 3}, {"size": 900}]
+    wishes += [{"application": "video"}, {"fragment": True}, {"last_resort": True}, {"at": at}]
     labels = [mc.Flow("a", "b", "https", Options(**w)).label for w in wishes]  # type: ignore[arg-type]
     assert len(set(labels)) == len(wishes)
 

@@ -27,7 +27,11 @@ def as_drill(tested: Iterable[tuple[Flow, Cell]], network: str, drill: str, at: 
     """
     beside = os.path.relpath(os.path.realpath(network), os.path.dirname(os.path.realpath(drill)))
     groups: dict[tuple[str, str, str], list[tuple[Flow, Cell]]] = {}
+    unmade = 0
     for flow, cell in tested:
+        if cell.cause == "source.none":  # no packet could be made of it, so nothing would be tested
+            unmade += 1
+            continue
         groups.setdefault((flow.source, flow.target, flow.service), []).append((flow, cell))
     table, apart = [], list[dict[str, object]]()
     for held in groups.values():
@@ -36,7 +40,8 @@ def as_drill(tested: Iterable[tuple[Flow, Cell]], network: str, drill: str, at: 
             table.append(line)
         else:
             apart += [_expectation(flow, cell) for flow, cell in held]
-    lines = [HEAD, "mossy-drill: 1", f"network: {written(beside)}"]
+    said = [f"# {unmade} tests are left out: their sender has no address of the target's family."] if unmade else []
+    lines = [HEAD, *said, "mossy-drill: 1", f"network: {written(beside)}"]
     if at is not None:
         lines.append(f"defaults: {written({'at': at})}")
     lines += ["steps:", *(["  - table:"] if table else []), *(f"      - {written(line)}" for line in table)]

@@ -20,7 +20,8 @@ from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
 from mossy_compass.lab.drill import BackTo, ChangeStep, Compare, Count, Drill, DrillStep, Expect, Fail, Keep, Repeat, Restore, Send
-from mossy_compass.lab.expect import Expectation, Wanted, flows, members, short
+from mossy_compass.lab.ends import meant
+from mossy_compass.lab.expect import Expectation, Wanted, flows, short
 from mossy_compass.lab.faults import parse as parse_fault
 from mossy_compass.lab.lab import Flow
 from mossy_compass.marks import Hint, Mark, Problem, Problems, Severity, hint
@@ -445,8 +446,8 @@ def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wante
 def _send(reader: _DrillReader, entry: SendIn, about: str, node: Node) -> Iterator[DrillStep]:
     """Packets that are sent; one host to another."""
     if reader.certain():
-        members(reader.network, entry.from_, True)
-        members(reader.network, entry.to, False)
+        meant(reader.network, entry.from_, True)
+        meant(reader.network, entry.to, False)
         services_of(reader.network, entry.service)
     flow = Flow(entry.from_, entry.to, entry.service, reader.options(entry.at, entry.application, source_port=entry.source_port))
     times = f" {entry.count} times" if entry.count > 1 else ""

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import InputError, QuestionError
-from mossy_compass.lab.expect import Expectation, Outcome, every_flow, flows, judge
+from mossy_compass.lab.expect import Expectation, Outcome, every_flow, flows, flows_of, judge
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import Network
@@ -196,6 +196,7 @@ class Result(NamedTuple):
         changes: of a comparison.
         seconds: how long it took; 0 without a clock.
         broken: the step itself cannot be done: a name that is not there.
+        left: what of an expectation could not be tested, a few words each.
 
     """
 
@@ -209,6 +210,7 @@ class Result(NamedTuple):
     changes: Changes | None = None
     seconds: float = 0.0
     broken: bool = False
+    left: tuple[str, ...] = ()
 
     @property
     def expects(self) -> bool:
@@ -416,10 +418,13 @@ def run_drill(drill: Drill, clock: Callable[[], float] | None = None, only: str 
 
 def _expect(run: Run, step: Expect) -> Result:
     """Test every flow of an expectation."""
-    tested = [judge(run.lab, step.expectation, f) for f in flows(run.lab.network, step.expectation)]
+    found = flows_of(run.lab.plan.network, step.expectation)
+    tested = [judge(run.lab, step.expectation, f) for f in found.flows]
+    if not tested:
+        return Result(0, step, False, said="nothing of it can be tested, so it does not hold", left=found.left)
     failures = tuple(o for o in tested if o.wrong)
     said = f"a sample of {len(tested)}" if step.expectation.sample == len(tested) else ""
-    return Result(0, step, not failures, len(tested), failures, tuple(o for o in tested if o.chance), said)
+    return Result(0, step, not failures, len(tested), failures, tuple(o for o in tested if o.chance), said, left=found.left)
 
 
 def _count(run: Run, step: Count) -> Result:

@@ -13,12 +13,12 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
-from mossy_compass.errors import AddressError, QuestionError
+from mossy_compass.errors import QuestionError
+from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.lab.lab import Flow, Lab
-from mossy_compass.marks import NOWHERE, Mark, hint
-from mossy_compass.model.network import Interface, Network, name_hash
-from mossy_compass.model.terms import Term
-from mossy_compass.packet.address import Address, parse_block
+from mossy_compass.marks import NOWHERE, Mark
+from mossy_compass.model.network import Network, name_hash
+from mossy_compass.packet.address import Address
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.grid import questions_of, services_at
@@ -138,108 +138,70 @@ def short(words: str) -> tuple[str, str, tuple[str, ...], bool]:
 # --- who is meant ------------------------------------------------------------------------------------------------
 
 
-def members(network: Network, word: str, sends: bool) -> list[str]:
-    """The hosts that a word stands for: one host, or those whose address is in a group, segment, zone or prefix.
+class ExpectedFlows(NamedTuple):
+    """What an expectation comes to.
 
-    Args:
-        network: the network.
-        word: as written.
-        sends: who sends must be a host; who is sent to may be a name or an address too.
-
-    Raises:
-        QuestionError: nobody is meant.
+    Attributes:
+        flows: what is tested.
+        left: what cannot be tested, a few words each.
 
     """
-    if word.partition("/")[0] in network.devices or network.far_host(word) is not None:
-        return [word]
-    terms = _terms(network, word)
-    if terms is not None:
-        return _within(network, word, terms, sends)
-    if not sends and (word in network.names or _asked_for(network, word)):
-        return [word]
-    known = [*network.devices, *network.groups, *network.segments, *_zones(network), *network.names]
-    raise QuestionError(f"there is no '{word}' to {'send from' if sends else 'send to'}. {hint(word, known, 'names')}")
 
-
-def _within(network: Network, word: str, terms: Sequence[Term], sends: bool) -> list[str]:
-    """The hosts with an address among some; or the word itself, for it may be an address that nobody has.
-
-    Raises:
-        QuestionError: there is no such host.
-
-    """
-    found = [name for name, addresses in _hosts(network) if any(t.holds(a) for t in terms for a in addresses)]
-    alone = not sends and len(terms) == 1 and not terms[0].members
-    if not found and not alone:
-        raise QuestionError(f"no host of this network has an address in '{word}', so nobody would be tested.")
-    return found or [word]
-
-
-def _asked_for(network: Network, word: str) -> bool:
-    """Whether a resolver knows a name."""
-    return any(d.records and word in d.records for d in network.devices.values())
-
-
-def _zones(network: Network) -> set[str]:
-    """Every zone."""
-    return {i.zone for d in network.devices.values() for i in d.interfaces.values() if i.zone}
-
-
-def _terms(network: Network, word: str) -> tuple[Term, ...] | None:
-    """The addresses that a word names: a group, a segment, a zone, an address form; None for any other."""
-    if word in network.groups:
-        return network.groups[word].terms
-    ports = _ports_of(network, word)
-    if ports is not None:
-        return tuple(Term(word, (a.prefix.span,)) for p in ports for a in p.addresses if not a.address.is_link_local)
-    if word == "local-networks":
-        return (Term(word, network.local),)
-    try:
-        block = parse_block(word)
-    except AddressError:
-        return None
-    return (Term(block.text, block.spans, masked=block.masked),)
-
-
-def _ports_of(network: Network, word: str) -> list[Interface] | None:
-    """The interfaces on a segment, or in a zone; None where the word is neither."""
-    if word in network.segments:
-        return [network.devices[d].interfaces[p] for d, p in network.segments[word].members]
-    if word in _zones(network):
-        return [i for d in network.devices.values() for i in d.interfaces.values() if i.zone == word]
-    return None
-
-
-def _hosts(network: Network) -> Iterator[tuple[str, list[Address]]]:
-    """Hosts and far hosts with their addresses; what routes is no test's end unless it is named."""
-    for device in network.devices.values():
-        if device.kind.value == "host":
-            yield device.name, [a for a, _ in device.own_addresses()]
-        for far in device.far_hosts.values():
-            yield far.name, list(far.addresses)
+    flows: list[Flow]
+    left: tuple[str, ...] = ()
 
 
 def flows(network: Network, expectation: Expectation) -> list[Flow]:
-    """Every flow of an expectation: each pair of members, each member of each service, each family that both ends have.
+    """Every flow of an expectation; the arguments and errors are those of ``flows_of``."""
+    return flows_of(network, expectation).flows
+
+
+def flows_of(network: Network, expectation: Expectation) -> ExpectedFlows:
+    """Every flow of an expectation: each pair of ends, each member of each service, each family that both ends have.
+
+    Args:
+        network: the network, with what is leased in place.
+        expectation: what must hold.
 
     Raises:
         QuestionError: nobody is meant, there is no such service, or there are too many.
 
     """
-    sources, targets = members(network, expectation.source, True), members(network, expectation.target, False)
+    never = expectation.wanted.reaches is False
+    sources, targets = meant(network, expectation.source, True), meant(network, expectation.target, False, never)
+    left = [*sources.left, *targets.left]
     out: list[Flow] = []
-    for target in targets:
-        asked = [m for s in expectation.services or _usual(network, target, expectation) for m in members_of(network, s)]
-        for source in sources:
-            if source == target:
-                continue
-            for service in dict.fromkeys(asked):
-                out += families(network, Flow(source, target, service, expectation.options))
+    for target in targets.ends:
+        words = expectation.services or _usual(network, target.owner, expectation)
+        asked = dict.fromkeys(m for s in words for m in members_of(network, s))
+        for source in sources.ends:
+            if source.owner != target.owner:
+                found = [f for service in asked for f in _between(network, source, target, service, expectation)]
+                out += found
+                left += [] if found else [f"{source.name} to {target.name} (they have no address of one family)"]
         if len(out) > MOST_FLOWS and not expectation.sample:
             raise QuestionError(f"more than {MOST_FLOWS} flows come of this. Say sample: COUNT, or name fewer.")
-    if not out:
+    if not out and not left:
         raise QuestionError(f"'{expectation.source}' and '{expectation.target}' are the same host, so nothing would be tested.")
-    return _sampled(out, expectation.sample, expectation.seed)
+    return ExpectedFlows(_sampled(out, expectation.sample, expectation.seed), tuple(dict.fromkeys(left)))
+
+
+def _between(network: Network, source: FlowEnd, target: FlowEnd, service: str, expectation: Expectation) -> Iterator[Flow]:
+    """The flows between two ends, in the families that are meant and that both have. Whoever expects that none is had says so."""
+    wishes = expectation.options
+    meant_by_both = {source.family or target.family, target.family or source.family} - {None}
+    if len(meant_by_both) > 1:
+        return
+    if source.address is not None and wishes.source is None:
+        wishes = replace(wishes, source=str(source.address))
+    mine, theirs = ({a.family for a in _addresses(network, end.name)} for end in (source, target))
+    both = mine & theirs
+    if mine and theirs and not both and wishes.source is None and expectation.wanted.cause != "source.none":
+        return
+    (family,) = meant_by_both or {None}
+    for flow in families(network, Flow(source.name, target.name, service, wishes)):
+        if family is None or (flow.options.family or (min(both) if len(both) == 1 else family)) == family:
+            yield flow
 
 
 def _sampled(held: list[Flow], count: int, seed: int) -> list[Flow]:

@@ -40,6 +40,7 @@ StepDict = TypedDict(
         "said": str,
         "failures": list[FlowDict],
         "by-chance": list[FlowDict],
+        "not-tested": list[str],
     },
 )
 
@@ -90,6 +91,7 @@ def _step(result: Result, details: bool) -> StepDict:
         "said": result.said,
         "failures": [_flow(o, details) for o in result.failures],
         "by-chance": [_flow(o, details) for o in result.chance],
+        "not-tested": list(result.left),
     }
 
 

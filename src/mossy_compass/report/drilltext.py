@@ -17,6 +17,8 @@ from mossy_compass.report.text import rows_of
 MOST_FAILURES = 5
 """So many flows of one expectation are shown; the rest are counted."""
 MOST_UNTESTED = 6
+MOST_LEFT = 3
+"""So much of what an expectation could not test is named; ``--details`` names all."""
 MOST_LINES = 60
 """A drill of more steps shows those that hold together; ``--details`` shows each."""
 
@@ -28,7 +30,8 @@ def head(report: Report) -> str:
     tests = sum(r.tests for r in report.results)
     broken = sum(r.broken for r in report.results)
     name = report.drill.name or report.drill.title
-    flows = f" ({tests} flow{'s' * (tests != 1)} tested)"
+    left = sum(len(r.left) for r in report.results)
+    flows = f" ({tests} flow{'s' * (tests != 1)} tested{f', {left} not' if left else ''})"
     stopped = "; it was ended at the first failure" if report.stopped else ""
     if not expected and not broken:
         return f"{name}: nothing was expected, so nothing was tested{stopped}."
@@ -65,7 +68,7 @@ def _runs(results: Sequence[Result], each: bool) -> Iterator[list[Result]]:
     """The steps one by one; in a long drill, expectations that hold and of which nothing is to be said run together."""
     run: list[Result] = []
     for result in results:
-        if not each and result.expects and result.ok and not result.said:
+        if not each and result.expects and result.ok and not result.said and not result.left:
             run.append(result)
             continue
         if run:
@@ -113,10 +116,18 @@ def step(result: Result, details: bool) -> Iterator[RenderableType]:
     more = len(result.failures) - MOST_FAILURES
     if more > 0:
         yield _under(f"... and {more} more flow{'s' * (more > 1)}; --format json has them all")
+    if result.left:
+        yield _under(f"not tested: {_few(result.left, MOST_LEFT if not details else len(result.left))}")
     if result.chance:
         yield Padding(_chance(result.chance), (0, 0, 0, 13))
     if isinstance(result.step, Compare) and result.changes:
         yield Padding(changetext.cells(result.changes), (0, 0, 0, 13))
+
+
+def _few(words: Sequence[str], most: int) -> str:
+    """The first of some, with the number of the others."""
+    more = len(words) - most
+    return "; ".join(words[:most]) + (f"; and {more} more" if more > 0 else "")
 
 
 def _under(words: str) -> RenderableType:
