@@ -1,7 +1,7 @@
 """Try mistakes that nobody chose: a seeded sample of the mutants that cosmic-ray makes of the core. Not a part of `.ci/run`.
 
-The tests that run the mutated line come first, fastest first, to the first failure; what they let pass meets the whole suite. What
-is known is kept in the folder that is named, so that a run can be taken up again. It needs `pip install cosmic-ray pytest-cov`.
+The tests whose files name the mutated module come first, to the first failure; what they let pass meets the whole suite. What is
+known is kept in the folder that is named, so that a run can be taken up again. It needs `pip install cosmic-ray`.
 
     python tools/sampled_mutants.py FOLDER [--count 100] [--seed 1]
 """
@@ -14,7 +14,6 @@ import json
 import os
 import random
 import shutil
-import sqlite3
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -24,12 +23,11 @@ from typing import NamedTuple
 from cosmic_ray.ast import get_ast_from_path
 from cosmic_ray.mutating import mutate_code
 from cosmic_ray.plugins import get_operator, operator_names
-from coverage import CoverageData
 
 ROOT = Path(__file__).resolve().parent.parent
 PARTS = ("plan", "state", "walk", "headers", "lab", "proof")
-MOST_NEAR = 40
-"""So many tests that run the line are tried before the whole suite."""
+ALWAYS = ("test_journeys.py", "test_golden.py", "test_gates.py")
+"""The tests that walk packets through everything."""
 LONGEST = 600
 """Seconds after which a suite that does not end has noticed, since it ended before."""
 LEFT_OUT = ("Number", "Break", "Decorator", "Variable")
@@ -116,32 +114,12 @@ def _run(copy: Path, arguments: list[str]) -> bool:
         return False
 
 
-def covered(copy: Path, known: Path) -> None:
-    """Run the suite once, noting which test runs which line."""
-    if not known.exists():
-        env = {**os.environ, "PYTHONPATH": str(copy / "src"), "COVERAGE_FILE": str(known)}
-        command = [
-            sys.executable,
-            "-m",
-            "pytest",
-            "-q",
-            "-p",
-            "no:cacheprovider",
-            "--cov=mossy_compass",
-            "--cov-context=test",
-            "--cov-report=",
-        ]
-        done = subprocess.run(command, cwd=copy, env=env, capture_output=True, text=True, check=False)
-        if done.returncode != 0:
-            known.unlink(missing_ok=True)
-            raise SystemExit(f"the tests fail in an unchanged copy, so nothing can be learned from them:\n{done.stdout[-2000:]}")
-
-
-def _near(data: CoverageData, copy: Path, mutant: Mutant, chance: random.Random) -> list[str]:
-    """Tests that run the mutated line."""
-    by_line = data.contexts_by_lineno(str(copy / "src/mossy_compass" / mutant.file))
-    tests = sorted({c.partition("|")[0] for c in by_line.get(mutant.line, ()) if c})
-    return tests if len(tests) <= MOST_NEAR else chance.sample(tests, MOST_NEAR)
+def _near(copy: Path, mutant: Mutant) -> list[str]:
+    """The test files that name the mutated module, and those that walk everything; the shortest first, for most mistakes are gross."""
+    module = "mossy_compass." + mutant.file.removesuffix(".py").replace("/", ".")
+    found = [p for p in sorted((copy / "tests").glob("test_*.py")) if module in p.read_text(encoding="utf-8")]
+    found += [copy / "tests" / name for name in ALWAYS]
+    return [str(p.relative_to(copy)) for p in dict.fromkeys(sorted(found, key=lambda p: p.stat().st_size))]
 
 
 def tried(mutant: Mutant, copy: Path, near: list[str]) -> str:
@@ -153,8 +131,8 @@ def tried(mutant: Mutant, copy: Path, near: list[str]) -> str:
         return "noticed: there is nothing to change"
     file.write_text(changed, encoding="utf-8")
     try:
-        if near and not _run(copy, ["-n0", *near]):
-            return "noticed by the tests that run the line"
+        if not _run(copy, near):
+            return "noticed by the tests nearest to it"
         return "SURVIVES" if _run(copy, []) else "noticed by the whole suite"
     finally:
         file.write_text(text, encoding="utf-8")
@@ -177,17 +155,9 @@ def main() -> int:
         for name in filter(None, listed):
             (copy / name).parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(ROOT / name, copy / name)
-    covered(copy, folder / "lines.coverage")
-    data = CoverageData(str(folder / "lines.coverage"))
-    try:
-        data.read()
-    except sqlite3.DatabaseError as fault:
-        raise SystemExit(f"what was noted of the lines cannot be read ({fault}): remove {folder} and begin anew") from fault
-    chance = random.Random(options.seed)
     for mutant in sample(options.count, options.seed):
-        near = _near(data, copy, mutant, chance)
         if mutant.name not in known:
-            known[mutant.name] = tried(mutant, copy, near)
+            known[mutant.name] = tried(mutant, copy, _near(copy, mutant))
             notes.write_text(json.dumps(known, indent=1))
         print(f"{mutant.name}: {known[mutant.name]}", flush=True)
     left = [name for name, said in known.items() if said == "SURVIVES"]
