@@ -31,6 +31,7 @@ from mossy_compass.errors import InputError, QuestionError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from mossy_compass.lab.lab import Flow
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.grid import Grid
     from mossy_compass.walk.question import Options
@@ -105,7 +106,8 @@ def change(
         raise SystemExit(EXIT_INPUT)
     plans = Plan(before.network), Plan(after.network)
     options = moment_of(at, last_resort)
-    grids = [_tested(plan, (sources, targets, services), options) for plan in plans]
+    asked = [_asked(plan, (sources, targets, services), options) for plan in plans]
+    grids = [_tested(plan, asked[n], plans[1 - n], asked[1 - n]) for n, plan in enumerate(plans)]
     found = effects(*plans)
     if undo:
         write_whole(Path(undo), data, FileKind.NETWORK, Once.NEVER)
@@ -127,18 +129,27 @@ def change(
     show(changetext.whole(first, made.about, lines, changes, found))
 
 
-def _tested(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> Grid | None:
-    """Every test of a network; None where there is nobody to test, or a named host is not in it."""
-    from mossy_compass.cli.progress import track
+def _asked(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> list[Flow] | None:
+    """Every test of a network; None where there is nobody to test."""
     from mossy_compass.lab.expect import every_flow
-    from mossy_compass.walk.grid import cell_of, gathered
-    from mossy_compass.walk.trace import trace_one
 
     try:
-        flows = every_flow(plan.network, *asked, options)
+        return every_flow(plan.network, *asked, options)
     except QuestionError:
         if any(asked):
             raise
         return None
+
+
+def _tested(plan: Plan, mine: list[Flow] | None, other: Plan, theirs: list[Flow] | None) -> Grid | None:
+    """What the tests of a version come to, and those of the other version that it can be asked; None where there are none."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.lab.expect import flows_beside
+    from mossy_compass.walk.grid import cell_of, gathered
+    from mossy_compass.walk.trace import trace_one
+
+    if mine is None:
+        return None
+    flows = flows_beside(plan.network, mine, other.network, theirs or [])
     cells = (cell_of(trace_one(plan, f.source, f.target, f.service, f.options), f.source, f.target, f.label) for f in flows)
     return gathered(track(cells, len(flows), "tests"))

@@ -143,6 +143,7 @@ def compare(
     """
     from mossy_compass.exchange.csvtable import changes_csv
     from mossy_compass.lab.differences import unlike
+    from mossy_compass.lab.expect import flows_beside
     from mossy_compass.plan.plan import Plan
     from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext
@@ -154,7 +155,10 @@ def compare(
     whole = Plan(before)
     plans = whole, Plan(after, whole if fails else None)
     options = moment_of(at, last_resort)
-    one, other = (_tested(p, flows_of(p.network, drill, (sources, targets, services), options)) for p in plans)
+    asked = [flows_of(p.network, drill, (sources, targets, services), options) for p in plans]
+    if drill is None:
+        asked = [flows_beside(p.network, asked[n], plans[1 - n].network, asked[1 - n]) for n, p in enumerate(plans)]
+    one, other = (_tested(p, flows) for p, flows in zip(plans, asked, strict=True))
     found, rules = compared(one, other), effects(*plans)
     apart = () if fails else unlike(before, after)
     first = changetext.compared(old, by, found, len(other.cells), rules, apart)

@@ -21,7 +21,7 @@ from mossy_compass.model.network import Network, name_hash
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import Fate
-from mossy_compass.walk.grid import questions_of, services_at
+from mossy_compass.walk.grid import ends_of, fronts_of, questions_of, services_at
 from mossy_compass.walk.journey import Journey, Leg
 from mossy_compass.walk.many import MOST_PATHS, paths
 from mossy_compass.walk.question import Options, addresses_of, members_of
@@ -172,7 +172,7 @@ def flows_of(network: Network, expectation: Expectation) -> ExpectedFlows:
     left = [*sources.left, *targets.left]
     out: list[Flow] = []
     for target in targets.ends:
-        words = expectation.services or _usual(network, target.owner, expectation)
+        words = expectation.services or _asked_at(network, target, expectation)
         asked = dict.fromkeys(m for s in words for m in members_of(network, s))
         for source in sources.ends:
             if source.owner != target.owner:
@@ -212,9 +212,16 @@ def _sampled(held: list[Flow], count: int, seed: int) -> list[Flow]:
     return [held[n] for n in sorted(order[:count])]
 
 
+def _asked_at(network: Network, target: FlowEnd, expectation: Expectation) -> Sequence[str]:
+    """What is asked for where nothing is said: what its owner listens for, and what is sent on from the address itself."""
+    found = _usual(network, target.owner, expectation)
+    sent_on = fronts_of(network).get(target.name, []) if target.name != target.owner else []
+    return list(dict.fromkeys((*found, *sent_on)))
+
+
 def _usual(network: Network, target: str, expectation: Expectation) -> Sequence[str]:
     """What is asked for where nothing is said: what the target listens for; and a ping, where it must not be reached at all."""
-    found = services_at(network, target.partition("/")[0])
+    found = services_at(network, target if target[:1].isdigit() or ":" in target else target.partition("/")[0])
     if expectation.wanted.reaches is False or len(found) == 1:
         return found
     return found[1:]
@@ -240,6 +247,21 @@ def every_flow(
     """
     wishes = options or Options()
     return [f for q in questions_of(network, sources, targets, services) for f in families(network, Flow(*q, wishes))]
+
+
+def flows_beside(network: Network, mine: Sequence[Flow], other: Network, theirs: Sequence[Flow]) -> list[Flow]:
+    """The flows of one version of a network with those of the other version that its own do not have, and that it can be asked.
+
+    An address that is sent on in one version alone is nobody's in the other: what becomes of it there is the whole question.
+
+    Args:
+        network, mine: one version, with its flows.
+        other, theirs: the other.
+
+    """
+    fronts, known = fronts_of(other), set(mine)
+    ends = {*ends_of(network), *network.devices}
+    return [*mine, *(f for f in theirs if f.target in fronts and f.source in ends and f not in known)]
 
 
 def families(network: Network, flow: Flow) -> Iterator[Flow]:
@@ -300,6 +322,8 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """What is not as it was wanted."""
     if wanted.reaches is True and not journey.answered:
         yield "it should be answered, and is not"
+    if wanted.reaches is True and journey.answered:
+        yield from _answered_by_another(journey)
     if wanted.reaches is False and journey.there.fate in ARRIVED:
         yield "it should not arrive, and does" + ("" if journey.answered else ", though no answer comes back")
     for name, value, found in (
@@ -311,6 +335,18 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
             yield f"the {name} should be {value}, and is {found}"
     yield from _way_wrong(journey, wanted)
     yield from _rows_wrong(journey, wanted)
+
+
+def _answered_by_another(journey: Journey) -> Iterator[str]:
+    """A host that was named and is not who answered: a translation sent its packets to somebody else."""
+    plan = journey.plan
+    name = journey.target.partition("/")[0]
+    if plan is None or (name not in plan.network.devices and plan.network.far_host(name) is None):
+        return
+    far = plan.network.far_host(name)
+    end = far[0].name if far is not None else name
+    if journey.there.end != end:
+        yield f"it should reach {name}, and {journey.there.end} answers in its place"
 
 
 def _way_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:

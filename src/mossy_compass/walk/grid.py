@@ -14,12 +14,14 @@ from typing import NotRequired
 from typing_extensions import TypedDict
 
 from mossy_compass.errors import InputError, QuestionError
-from mossy_compass.model.network import Kind, Network
+from mossy_compass.model.network import Device, Kind, Network, Translate
+from mossy_compass.packet.address import Address, from_key
+from mossy_compass.plan.device import port_names
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.voice import voice
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.question import Options, members_of
+from mossy_compass.walk.question import Options, first_port, members_of
 from mossy_compass.walk.trace import trace_one
 
 FORMAT = 1
@@ -269,12 +271,48 @@ def ends_of(network: Network) -> list[str]:
     return out
 
 
+def fronts_of(network: Network) -> dict[str, list[str]]:
+    """The addresses that destination rules send on, each with the services that they do it for.
+
+    Nobody inside has them, and yet they are what the world knows: a change that closes one of them must not go unseen.
+    """
+    out: dict[str, list[str]] = {}
+    for device in network.devices.values():
+        for rule in device.translate:
+            if not rule.becomes_interface and not rule.disabled:
+                words = [str(first_port(s)) for s in rule.services or ()] or ["ping"]
+                for address in _sent_on(device, rule):
+                    held = out.setdefault(str(address), [])
+                    held += [w for w in words if w not in held]
+    return out
+
+
+MOST_SENT_ON = 1 << 16
+"""A rule about more addresses than these is about everybody, as a proxy's is, and makes none of them a front."""
+
+
+def _sent_on(device: Device, rule: Translate) -> Iterator[Address]:
+    """The addresses that a rule is about; of a whole subnet the first, for they fare alike."""
+    for term in rule.destinations or ():
+        if term.words == "any":
+            continue
+        if term.spans is None:  # self: the addresses of the interfaces that packets may arrive by
+            names = {p for n in rule.arriving for p in port_names(device).get(n, (n,))} if rule.arriving is not None else None
+            own = device.own_addresses()
+            yield from (a for a, port in own if a.family == rule.family and (names is None or port in names))
+        elif term.spans and term.spans[0].last - term.spans[0].first < MOST_SENT_ON:
+            first, last = term.spans[0]
+            yield from_key(first + (last - first > 1))  # the first of a subnet is its own address, which no packet goes to
+
+
 def services_at(network: Network, target: str) -> list[str]:
-    """A ping, and whatever a target listens for."""
+    """A ping, and whatever a target listens for; of an address that is sent on, what is sent on."""
     far = network.far_host(target)
     device = network.devices.get(target)
     serves = far[1].serves if far else device.serves if device else ()
     words = [s.words for s in serves]
+    if not words and device is None:
+        words = fronts_of(network).get(target, [])
     if device is not None and device.records is not None:
         words.append("domain")
     return list(dict.fromkeys(["ping", *words]))
@@ -292,7 +330,7 @@ def questions_of(
     Args:
         network: the network.
         sources: who sends; every host and far host when empty.
-        targets: whom to reach; every host and far host when empty.
+        targets: whom to reach; every host and far host, and every address that is sent on to somebody, when empty.
         services: what to ask of each; a ping and whatever the target listens for when empty.
 
     Raises:
@@ -300,7 +338,8 @@ def questions_of(
 
     """
     senders = list(dict.fromkeys(sources or ends_of(network)))
-    goals = list(dict.fromkeys(targets or ends_of(network)))
+    fronts = {} if targets else fronts_of(network)
+    goals = list(dict.fromkeys(targets or [*ends_of(network), *fronts]))
     asked = [(t, s) for t in goals for w in (services or services_at(network, t)) for s in members_of(network, w)]
     tests = [(s, t, w) for s in senders for t, w in dict.fromkeys(asked) if s != t]
     if len(tests) > MOST_CELLS:

@@ -340,10 +340,10 @@ def members_of(network: Network, service: str) -> tuple[str, ...]:
     found = services_of(network, service)
     if len(found) < 2:
         return (service,)
-    return tuple(dict.fromkeys(str(_first_port(s)) if s else "ping" for s in found))
+    return tuple(dict.fromkeys(str(first_port(s)) if s else "ping" for s in found))
 
 
-def _first_port(service: Service) -> Service:
+def first_port(service: Service) -> Service:
     """A range of ports is tested at its first."""
     if service.ports is None or service.protocol not in WITH_PORTS:
         return service
@@ -459,7 +459,7 @@ def _wanted(network: Network, service: str) -> Service | None:
     wanted = services_of(network, service)[0]
     if wanted is not None and wanted.protocol in WITH_PORTS and wanted.ports is None:
         raise QuestionError(f"'{service}' needs a port; write one like {service}/443.")
-    return _first_port(wanted) if wanted else None
+    return first_port(wanted) if wanted else None
 
 
 def _segment_of(here: DevicePlan, sender: str, destination: Address) -> str | None:
