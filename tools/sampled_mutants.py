@@ -14,6 +14,7 @@ import json
 import os
 import random
 import shutil
+import signal
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -28,8 +29,8 @@ ROOT = Path(__file__).resolve().parent.parent
 PARTS = ("plan", "state", "walk", "headers", "lab", "proof")
 ALWAYS = ("test_journeys.py", "test_golden.py", "test_gates.py")
 """The tests that walk packets through everything."""
-LONGEST = 600
-"""Seconds after which a suite that does not end has noticed, since it ended before."""
+LONGEST, LONGEST_NEAR = 600, 150
+"""Seconds after which tests that do not end have noticed, since they ended before: of the whole suite, and of the nearest files."""
 LEFT_OUT = ("Number", "Break", "Decorator", "Variable")
 """Kinds that are seldom a mistake anybody makes here: other numbers (most are bounds and widths), loops, decorators, named variables."""
 
@@ -104,13 +105,19 @@ def sample(count: int, seed: int) -> list[Mutant]:
     return [chance.choice(by_place[place]) for place in chance.sample(sorted(by_place, key=str), count)]
 
 
-def _run(copy: Path, arguments: list[str]) -> bool:
+def _run(copy: Path, arguments: list[str], longest: int) -> bool:
     """Whether some tests pass in the copy."""
     env = {**os.environ, "PYTHONPATH": str(copy / "src")}
     command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *arguments]
+    # Workers of a run that is ended must end with it, so they are one group.
+    process = subprocess.Popen(
+        command, cwd=copy, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+    )
     try:
-        return subprocess.run(command, cwd=copy, env=env, capture_output=True, check=False, timeout=LONGEST).returncode == 0
+        return process.wait(longest) == 0
     except subprocess.TimeoutExpired:
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
         return False
 
 
@@ -131,9 +138,9 @@ def tried(mutant: Mutant, copy: Path, near: list[str]) -> str:
         return "noticed: there is nothing to change"
     file.write_text(changed, encoding="utf-8")
     try:
-        if not _run(copy, near):
+        if not _run(copy, near, LONGEST_NEAR):
             return "noticed by the tests nearest to it"
-        return "SURVIVES" if _run(copy, []) else "noticed by the whole suite"
+        return "SURVIVES" if _run(copy, [], LONGEST) else "noticed by the whole suite"
     finally:
         file.write_text(text, encoding="utf-8")
 

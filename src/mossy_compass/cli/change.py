@@ -56,7 +56,7 @@ if TYPE_CHECKING:
     multiple=True,
     metavar="TARGET",
     shell_complete=complete.targets,
-    help="... only to this target; every host when left out.",
+    help="... only to this target; when left out every host, and every address that is sent on.",
 )
 @click.option(
     "--service", "services", multiple=True, metavar="SERVICE", shell_complete=complete.services, help="... only this service."

@@ -182,7 +182,7 @@ def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
     multiple=True,
     metavar="TARGET",
     shell_complete=complete.targets,
-    help="Whom to reach; every host when left out.",
+    help="Whom to reach; when left out every host, and every address that is sent on to one.",
 )
 @click.option(
     "--service",
