@@ -215,9 +215,18 @@ def _tested(plan: Plan, flows: Sequence[Flow]) -> Grid:
         try:
             journey = trace_one(plan, flow.source, flow.target, flow.service, flow.options)
         except QuestionError:
+            if _has(plan.network, flow.source) and _has(plan.network, flow.target):
+                raise  # it is the question that cannot be asked, in either version: that is no version's doing
             continue
         cells.append(cell_of(journey, flow.source, flow.target, flow.label))
     return gathered(cells)
+
+
+def _has(network: Network, end: str) -> bool:
+    """Whether a version has a host, far host or name; what is none of these is an address, which every version has."""
+    from mossy_compass.walk.question import ends
+
+    return end.partition("/")[0] in {*ends(network), *network.devices} or end[:1].isdigit() or ":" in end
 
 
 KINDS = {"each-link": "link", "each-device": "device", "each-interface": "interface"}

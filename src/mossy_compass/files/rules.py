@@ -18,7 +18,7 @@ from mossy_compass.marks import Mark, Severity, hint
 from mossy_compass.model.network import AccessList, Rule, Verdict
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import V6_BASE
-from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS, Service, parse_icmp, protocol_name
+from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service, parse_icmp, protocol_name
 
 
 def access_list(ctx: Context, name: str) -> AccessList:
@@ -173,7 +173,7 @@ def _services(
         return fitting, words
     if entry.to_port is not None:
         words = ", ".join(f"{s.first}" if s.first == s.last else f"{s.first}-{s.last}" for s in entry.to_port)
-        protocols = (TCP, UDP) if protocol is None else (protocol,)
+        protocols = WITH_PORTS if protocol is None else (protocol,)
         return tuple(Service(p, s) for p in protocols for s in entry.to_port), words
     return None, ""
 
