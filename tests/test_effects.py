@@ -22,7 +22,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Consult, Stop
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.decide import decider
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.facts import Facts, Moment, Relation
 from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.places import every_place
 from mossy_compass.plan.stages.lists import FILTER, SILENT, Place, rows_at
@@ -32,6 +32,7 @@ from mossy_compass.proof.effects import END, effects
 from mossy_compass.proof.effects import _difference as difference
 from mossy_compass.proof.effects import _Ground as Ground
 from mossy_compass.proof.effects import _turns as turns_between
+from mossy_compass.proof.exact import After, examine
 from mossy_compass.proof.likely import Ends, Sides, everybody
 from mossy_compass.proof.space import Space
 from mossy_compass.proof.ways import ways
@@ -410,3 +411,87 @@ def test_very_many_routes_are_not_compared_and_that_is_told(monkeypatch: pytest.
     assert "Routes are not compared: the tables have more than 1,000,000 rows." in as_text(
         changetext.whole("x", "", None, None, found)
     )
+
+
+@examples(60, 500)
+@given(
+    lists,
+    st.lists(lists, max_size=2),
+    packet(),
+    where,
+    where,
+    st.sampled_from(list(Relation)),
+    st.sampled_from(MOMENTS),
+    st.sampled_from([Verdict.PERMIT, Verdict.DENY]),
+)
+def test_a_rule_that_could_go_could_go_where_other_lists_follow(
+    source: AccessList,
+    below: list[AccessList],
+    packet: Packet,
+    arriving: str | None,
+    leaving: str | None,
+    relation: Relation,
+    moment: Moment,
+    end: Verdict,
+) -> None:
+    """The advice is followed: without the rule no packet gets another verdict from this list, those after it, and their end."""
+    if not possible(packet, relation):
+        return
+    facts = asked(packet, arriving, relation, moment, frozenset())
+    facts.leaving = leaving
+    after = After(end, tuple(list_table(s, READER).rows for s in below))
+    rules = list_table(source, READER).rows
+    for row, witnessed in examine(rules, (after,), WORDS).redundant:
+        without = replace(source, rules=tuple(r for r in source.rules if r.id != row.id))
+        for tried in (facts, *([witnessed] if witnessed is not None else [])):
+            assert outcome([without, *below], tried, end) == outcome([source, *below], tried, end), row.id
+
+
+def outcome(chain: list[AccessList], facts: Facts, end: Verdict) -> tuple[str, str]:
+    """The verdict of lists in order with what a rejection sends; the end's where none decides."""
+    for source in chain:
+        for row in list_table(source, READER).rows:
+            if row.verdict is Verdict.NOTE or next(row.misses(facts), None) is not None:
+                continue
+            if row.verdict is Verdict.HAND_ON:
+                break
+            assert row.verdict is not None
+            return row.verdict.value, row.answer
+    return end.value, ""
+
+
+TWO_LISTS = """\
+mossy-network: 1
+devices:
+  gate:
+    kind: firewall
+    interfaces:
+      a: {address: 10.41.1.1/24, filter: {arriving: [first, second]}}
+      b: 10.41.2.1/24
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  ben: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1, serves: [https, telnet]}
+lists:
+  first:
+    - {id: 10, permit: tcp, service: https}
+    - {id: 20, deny: tcp, service: telnet}
+  second:
+    - {id: 10, permit: any}
+segments: {x: [gate/a, ann], y: [gate/b, ben]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("edit", "redundant"),
+    [
+        (("", ""), ["first 10"]),
+        (("[first, second]", "[first]"), ["first 20"]),  # its own end denies the rest
+        (("[first, second]", "[second, first]"), ["first 20"]),
+        (("{id: 10, permit: any}", "{id: 10, permit: udp}"), ["first 20"]),
+        (("      b: 10.41.2.1/24", "      b: {address: 10.41.2.1/24, filter: {arriving: first}}"), []),  # two places that differ
+        (("    - {id: 10, permit: any}", "    - {id: 10, hand-on: tcp}\n    - {id: 20, permit: any}"), ["first 20"]),
+    ],
+)
+def test_what_could_go_is_judged_where_the_list_stands(edit: tuple[str, str], redundant: list[str]) -> None:
+    plan = mc.Plan(network_of(TWO_LISTS.replace(*edit)))
+    found = [p.message for p in mc.findings(plan) if p.code == "rule.redundant"]
+    assert [f"{m.split(chr(39))[1]} {m.split()[1]}" for m in found] == redundant

@@ -112,9 +112,26 @@ def _attached_list(network: Network, entry: AccessList, places: list[tuple[str, 
     active = [r for r in entry.rules if not r.disabled]
     if active and all(r.verdict in (Verdict.DENY, Verdict.REJECT) for r in active):
         ends = {network.devices[d].settings.end_of_list for d, _, _ in places}
-        if EndOfList.PERMIT not in ends:
+        if EndOfList.PERMIT not in ends and all(_is_last(network.devices[d], entry.name) for d, _, _ in places):
             words = f"list '{entry.name}' has only denies, and its end denies the rest: nothing passes."
             problems.add("list.only-denies", entry.mark, words, "Add {permit: any} at the end if the rest is meant to pass.", WARN)
+
+
+def _is_last(device: Device, name: str) -> bool:
+    """Whether no other list is asked after one, at any place of a device where it stands: what it leaves undecided is its end's then."""
+    gates = device.gates
+    if name in gates.everywhere and any(i.arriving_lists for i in device.interfaces.values()):
+        return False
+    if any(name in p.lists and p.mode == "before" for p in gates.profiles):
+        return False
+    if any(p.mode == "after" for p in gates.profiles) and name in _arriving(device):
+        return False
+    return all(names[-1] == name for names, _, _ in standing_lists(device) if name in names)
+
+
+def _arriving(device: Device) -> set[str]:
+    """The lists that what arrives meets, unless a profile says otherwise."""
+    return {*device.gates.everywhere, *(n for i in device.interfaces.values() for n in i.arriving_lists)}
 
 
 def _device(device: Device, members: set[tuple[str, str]], problems: Problems) -> None:

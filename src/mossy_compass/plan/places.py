@@ -8,9 +8,12 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from mossy_compass.model.check import standing_lists
+from mossy_compass.model.network import Verdict
+from mossy_compass.plan.actions import Listed, Stop
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.device import DevicePlan
+from mossy_compass.plan.reasons import Fate
 from mossy_compass.plan.stages.crossings import (
     crossing_place,
     from_self_place,
@@ -99,6 +102,39 @@ def every_place(here: DevicePlan) -> Iterator[KnownPlace]:
     for rule in here.device.translate:
         if lists_of(here, rule.lists):
             yield KnownPlace(Where.FRONT, f"front {rule.id}", front_place(here, rule), name=rule.id)
+
+
+class Followed(NamedTuple):
+    """What comes after a list at one place.
+
+    Attributes:
+        below: the lists that are asked next, in order.
+        end: what happens where none of them decides.
+
+    """
+
+    below: tuple[Listed, ...]
+    end: Verdict
+
+
+def followed(here: DevicePlan, table: Listed) -> tuple[Followed, ...]:
+    """What comes after a list, at every place of a device where it is asked; the same only once."""
+    found = {
+        ((*(c.table.id for c in place.consults[n + 1 :]),), end): Followed(tuple(c.table for c in place.consults[n + 1 :]), end)
+        for place, end in here.once("places", lambda: tuple((s.place, end_verdict(s.place)) for s in every_place(here)))
+        for n, consult in enumerate(place.consults)
+        if consult.table.id == table.id
+    }
+    return tuple(found.values())
+
+
+def end_verdict(place: Place) -> Verdict:
+    """The verdict for what no rule of a place decides."""
+    decision = place.otherwise.decision
+    stop = next((a for a in decision.actions if isinstance(a, Stop)), None) if decision is not None else None
+    if stop is None:
+        return Verdict.PERMIT
+    return Verdict.REJECT if stop.fate is Fate.REJECTED else Verdict.DENY
 
 
 def sides(here: DevicePlan, where: str, way: str) -> tuple[tuple[str, ...], tuple[str, ...]]:

@@ -14,13 +14,12 @@ from typing import NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.model.network import Device, Network, Verdict
-from mossy_compass.plan.actions import Listed, Stop
+from mossy_compass.plan.actions import Listed
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import TableKind
-from mossy_compass.plan.places import KnownPlace, every_place, sides
+from mossy_compass.plan.places import KnownPlace, end_verdict, every_place, sides
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Fate
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.lists import Place
 from mossy_compass.plan.table import Table, list_table
@@ -342,16 +341,7 @@ def _names(place: Place) -> tuple[str, ...]:
 def _after(place: Place) -> str:
     """What happens when no rule decides, and the setting that says so."""
     setting = place.otherwise.id
-    return f"{_end_verdict(place)} ({setting})" if setting else _end_verdict(place)
-
-
-def _end_verdict(place: Place) -> str:
-    """The verdict for what no rule decides."""
-    decision = place.otherwise.decision
-    stop = next((a for a in decision.actions if isinstance(a, Stop)), None) if decision is not None else None
-    if stop is None:
-        return Verdict.PERMIT.value
-    return (Verdict.REJECT if stop.fate is Fate.REJECTED else Verdict.DENY).value
+    return f"{end_verdict(place).value} ({setting})" if setting else end_verdict(place).value
 
 
 class _Ground:
@@ -427,7 +417,7 @@ class _Ground:
             for verdict, mine in by_verdict.items():
                 given.setdefault(verdict.value, []).append(mine & left)
             left = left & ~union(by_verdict.values())  # what is handed on, or not decided, goes on to the next list
-        given.setdefault(_end_verdict(place), []).append(left)
+        given.setdefault(end_verdict(place).value, []).append(left)
         return {verdict: union(some) for verdict, some in given.items()}
 
 

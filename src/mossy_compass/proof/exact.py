@@ -95,14 +95,30 @@ def effective(space: Space, rows: Sequence[Row], meant: Sequence[Set] = ()) -> l
     return out
 
 
+class After(NamedTuple):
+    """What comes after the rows of a list at a place.
+
+    Attributes:
+        end: what happens to packets that no rule there decides.
+        below: the rows of the lists that are asked next, list by list.
+
+    """
+
+    end: Verdict = Verdict.DENY
+    below: tuple[Sequence[Row], ...] = ()
+
+
+DENIED = After()
+
+
 def examine(
-    rows: Sequence[Row], end: Verdict = Verdict.DENY, vocabulary: Vocabulary | None = None, hosts: Ends | None = None
+    rows: Sequence[Row], after: Sequence[After] = (DENIED,), vocabulary: Vocabulary | None = None, hosts: Ends | None = None
 ) -> Exact:
     """What exact sets say of the rows of a list, in their order.
 
     Args:
         rows: disabled ones are passed over.
-        end: what happens to packets that no rule decides.
+        after: what comes after them, at each place where the list stands; a rule that could go could go at all of them.
         vocabulary: windows and applications of the network.
         hosts: addresses that examples prefer.
 
@@ -112,12 +128,13 @@ def examine(
     """
     acting = [r for r in rows if not r.disabled]
     try:
-        return with_room(lambda room: _examine(acting, end, Space(acting, vocabulary, room), hosts))
+        every = [*acting, *(r for a in after for some in a.below for r in some)]
+        return with_room(lambda room: _examine(acting, after, Space(every, vocabulary, room), hosts))
     except TooLarge:
         raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
 
 
-def _examine(rows: Sequence[Row], end: Verdict, space: Space, hosts: Ends | None) -> Exact:
+def _examine(rows: Sequence[Row], after: Sequence[After], space: Space, hosts: Ends | None) -> Exact:
     """The same in a space of sets."""
     meant = [space.of_row(r) for r in rows]
     listed = _Listed(space, rows, meant, effective(space, rows, meant), _Boxes(rows), hosts)
@@ -127,7 +144,7 @@ def _examine(rows: Sequence[Row], end: Verdict, space: Space, hosts: Ends | None
     return Exact(
         tuple(rows[n] for n in never),
         tuple(_shadow(listed, n) if k < MOST_EXPLAINED else Shadow(rows[n], (), (), None) for k, n in enumerate(shadowed)),
-        tuple(_redundant(listed, end)),
+        tuple(_redundant(listed, after)),
         tuple(_overlaps(listed)),
     )
 
@@ -200,17 +217,25 @@ def _spared(decided: Set, apart: Iterable[Set]) -> bool:
     return decided.satisfiable() and not any((decided & other).satisfiable() for other in apart)
 
 
-def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | None]]:
-    """Rules whose packets would meet the same fate without them; from the last upwards, the rest's decisions are known.
+def _redundant(listed: _Listed, after: Sequence[After]) -> Iterator[tuple[Row, Facts | None]]:
+    """Rules whose packets would meet the same fate without them, wherever the list stands.
 
     A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
     """
-    space, rows, meant, decided = listed[:4]
-    last: Outcome = (end, "")
-    # Of all outcomes together nothing is left over, so one of them needs no set of its own: the end's, which most packets meet.
-    rest: dict[Outcome, Set] = {}  # what the rows below come to; what none of them says comes to the end, and needs no set
-    nothing = space.possible & ~space.possible
-    found = []
+    found = [_spared_at(listed, place) for place in after or (DENIED,)]
+    numbers = sorted(set.intersection(*found))
+    for count, number in enumerate(numbers):
+        explained = count < MOST_EXPLAINED
+        yield listed.rows[number], listed.space.witness(listed.decided[number], listed.hosts) if explained else None
+
+
+def _spared_at(listed: _Listed, place: After) -> set[int]:
+    """The numbers of the rules that could go at a place; from the last upwards, the rest's decisions are known."""
+    rows, meant, decided = listed[1:4]
+    last: Outcome = (place.end, "")
+    rest = _left_to(listed.space, place)
+    nothing = listed.space.possible & ~listed.space.possible
+    found = set()
     for number in range(len(rows) - 1, -1, -1):
         row, mine = rows[number], meant[number]
         if row.verdict is None or row.verdict is Verdict.NOTE:
@@ -220,12 +245,35 @@ def _redundant(listed: _Listed, end: Verdict) -> Iterator[tuple[Row, Facts | Non
         if not there_to_be_seen:
             apart = rest.values() if outcome == last else (~rest.get(outcome, nothing),)
             if _spared(decided[number], apart):
-                found.append(number)
+                found.add(number)
         rest = {other: held & ~mine for other, held in rest.items()}
         if outcome != last:
             rest[outcome] = rest.get(outcome, nothing) | mine
-    for count, number in enumerate(reversed(found)):
-        yield rows[number], space.witness(decided[number], listed.hosts) if count < MOST_EXPLAINED else None
+    return found
+
+
+def _left_to(space: Space, place: After) -> dict[Outcome, Set]:
+    """What the lists below come to for what a list leaves undecided.
+
+    Of all outcomes together nothing is left over, so one of them needs no set of its own: the end's, which most packets meet.
+    """
+    last: Outcome = (place.end, "")
+    nothing = space.possible & ~space.possible
+    rest: dict[Outcome, Set] = {}
+    for rows in reversed(place.below):
+        below, rest = rest, dict(rest)
+        for row in reversed(rows):
+            if row.disabled or row.verdict in (None, Verdict.NOTE):
+                continue
+            mine = space.of_row(row)
+            rest = {other: held & ~mine for other, held in rest.items()}
+            if row.verdict is Verdict.HAND_ON:  # what it is about fares as the lists after this one say
+                for other, held in below.items():
+                    rest[other] = rest.get(other, nothing) | (held & mine)
+            elif row.verdict is not None and (row.verdict, row.answer) != last:
+                outcome = (row.verdict, row.answer)
+                rest[outcome] = rest.get(outcome, nothing) | mine
+    return rest
 
 
 def _crossing(one: Set, other: Set) -> bool:

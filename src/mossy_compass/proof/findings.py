@@ -14,7 +14,6 @@ from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import AccessList, Candidate, Interface, PolicyRoute, Rule, Verdict
-from mossy_compass.model.settings import EndOfList
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, from_key, in_spans
 from mossy_compass.packet.packet import Packet
@@ -23,11 +22,11 @@ from mossy_compass.plan.conditions import Reader, in_set
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, service_span
-from mossy_compass.plan.places import sides
+from mossy_compass.plan.places import followed, sides
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
-from mossy_compass.proof.exact import Exact, Overlap, Shadow, examine
+from mossy_compass.proof.exact import DENIED, After, Exact, Overlap, Shadow, examine
 from mossy_compass.proof.likely import Sides, anywhere
 from mossy_compass.proof.space import Vocabulary
 from mossy_compass.routing.compute import Routing
@@ -64,8 +63,9 @@ class Standing(NamedTuple):
 
     @property
     def end_denies(self) -> bool:
-        """Whether what no rule decides is stopped there."""
-        return bool(self.table.rows) and self.here.settings.end_of_list is not EndOfList.PERMIT
+        """Whether what no rule of it decides is stopped there: no list follows it, and its end does not permit."""
+        after = followed(self.here, self.table)
+        return bool(self.table.rows) and bool(after) and all(not a.below and a.end is not Verdict.PERMIT for a in after)
 
 
 def findings(
@@ -158,8 +158,12 @@ def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing]) -> 
     hosts = anywhere(plan.network)
     if first is not None:
         hosts = Sides(plan.network, first.here).ends(*sides(first.here, first.where, first.way))
-    end = Verdict.PERMIT if any(s.here.settings.end_of_list is EndOfList.PERMIT for s in standings) else Verdict.DENY
-    return [examine(table.rows, end, vocabulary, hosts) for table in tables.values()]
+    places = {
+        (a.end, *(t.rows for t in a.below)): After(a.end, tuple(t.rows for t in a.below))
+        for s in standings
+        for a in followed(s.here, s.table)
+    }
+    return [examine(table.rows, tuple(places.values()) or (DENIED,), vocabulary, hosts) for table in tables.values()]
 
 
 def _in_all(found: Sequence[Exact]) -> set[tuple[str, str]]:
