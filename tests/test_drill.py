@@ -546,6 +546,7 @@ NAMED: list[tuple[str, bool, list[str]]] = [
     ("dan reaches cat for https", True, ["dan to cat, https"]),
     ("dan reaches 2001:db8:41:3::10 for https", True, ["dan to cat, https"]),
     ("ann reaches 10.41.3.10 for https", True, ["ann to cat, https"]),
+    ("10.41.1.1 reaches ben for https", True, ["door to ben, https (from 10.41.1.1)"]),
     ("ann never reaches far for telnet", False, ["ann to cat, telnet", "ann to 10.41.3.1, telnet"]),
 ]
 
@@ -565,20 +566,23 @@ def test_what_cannot_be_tested_is_told_and_proves_nothing(hall: Path) -> None:
     )
     report = drilled(
         hall,
-        "- expect: eve reaches cat\n- expect: us reach cat for https\n- expect: dan reaches ben\n- expect: 10.41.1.0/24 reaches cat for https",
+        "- expect: eve reaches cat\n- expect: us reach cat for https\n- expect: dan reaches ben\n- expect: 10.41.1.0/24 reaches cat for https\n"
+        "- expect: {from: ann, to: cat, family: 6}",
     )
-    assert [r.ok for r in report.results] == [False, True, False, True]
+    assert [r.ok for r in report.results] == [False, True, False, True, False]
+    assert not report.broken
     assert [r.left for r in report.results] == [
         ("eve (no address is leased to it)",),
         ("eve (no address is leased to it)",),
         ("dan to ben (they have no address of one family)",),
         ("the rest of 10.41.1.0/24 (nobody is there)",),
+        ("ann to cat (one of them has no IPv6 address)",),
     ]
     text = as_text(whole(report))
-    assert "(3 flows tested, 4 not)" in text.splitlines()[0]
-    assert text.count("not tested: ") == 4
+    assert "(3 flows tested, 5 not)" in text.splitlines()[0]
+    assert text.count("not tested: ") == 5
     assert [step["not-tested"] for step in report_dict(report)["steps"]] == [list(r.left) for r in report.results]
-    assert junit([report]).decode().count("not tested: ") == 4
+    assert junit([report]).decode().count("not tested: ") == 5
 
 
 def test_nothing_holds_for_want_of_anything(hall: Path) -> None:

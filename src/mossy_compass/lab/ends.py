@@ -102,9 +102,11 @@ def _within(network: Network, word: str, terms: Sequence[Term], sends: bool, nev
     ends = [
         e for owner, addresses, routes in _owners(network) for e in _inside(network, owner, addresses, routes, terms, sends, never)
     ]
+    single = _single(terms)
     if not sends:
         ends += _translated(network, terms, {e.address for e in ends} | {a for _, some, _ in _owners(network) for a in some})
-    single = _single(terms)
+    elif single is not None and not ends:  # whoever names the address of what routes means it
+        ends += [FlowEnd(o, o, single, single.family) for o, some, routes in _owners(network) if routes and single in some]
     left = [f"{t.words} (no address is leased to it)" for t in terms if t.leased and not t.spans]
     if not ends and single is not None and not sends:
         return Meant((FlowEnd(str(single), str(single), single, single.family),))

@@ -178,7 +178,9 @@ def flows_of(network: Network, expectation: Expectation) -> ExpectedFlows:
             if source.owner != target.owner:
                 found = [f for service in asked for f in _between(network, source, target, service, expectation)]
                 out += found
-                left += [] if found else [f"{source.name} to {target.name} (they have no address of one family)"]
+                family = expectation.options.family
+                lack = f"one of them has no IPv{family} address" if family else "they have no address of one family"
+                left += [] if found else [f"{source.name} to {target.name} ({lack})"]
         if len(out) > MOST_FLOWS and not expectation.sample:
             raise QuestionError(f"more than {MOST_FLOWS} flows come of this. Say sample: COUNT, or name fewer.")
     if not out and not left:
@@ -196,7 +198,8 @@ def _between(network: Network, source: FlowEnd, target: FlowEnd, service: str, e
         wishes = replace(wishes, source=str(source.address))
     mine, theirs = ({a.family for a in _addresses(network, end.name)} for end in (source, target))
     both = mine & theirs
-    if mine and theirs and not both and wishes.source is None and expectation.wanted.cause != "source.none":
+    wanted = both if wishes.family is None else both & {wishes.family}
+    if mine and theirs and not wanted and wishes.source is None and expectation.wanted.cause != "source.none":
         return
     (family,) = meant_by_both or {None}
     for flow in families(network, Flow(source.name, target.name, service, wishes)):
