@@ -62,7 +62,7 @@ MUTANTS = (
     ),
     Mutant(
         "windows of time tried on five days only",
-        "proof/exact.py",
+        "proof/space.py",
         "for day in range(7)",
         "for day in range(5)",
         ("test_order_matters", "test_bounds"),
@@ -70,8 +70,8 @@ MUTANTS = (
     Mutant(
         "rest not reduced while looking for redundant rules",
         "proof/exact.py",
-        "rest = {other: held & ~mine for other, held in rest.items()}",
-        "rest = dict(rest)",
+        "                found.add(number)\n        rest = {other: held & ~mine for other, held in rest.items()}",
+        "                found.add(number)\n        rest = dict(rest)",
         ("test_order_matters", "test_bounds"),
     ),
     Mutant(
@@ -84,15 +84,15 @@ MUTANTS = (
     Mutant(
         "the decision of a subnet's end cached for its neighbours",
         "plan/stages/routes.py",
-        'if found is None or found.action is not RouteAction.FORWARD or found.origin == "connected":',
-        "if found is None or found.action is not RouteAction.FORWARD:",
+        'if found.origin == "connected" and self._is_end(facts, found):',
+        'if found.origin == "connected" and found.prefix not in self._known and self._is_end(facts, found):',
         ("test_order_matters", "test_bounds"),
     ),
     Mutant(
         "a profile that judges an answer by its own source",
-        "plan/stages/lists.py",
-        "opener = session.inner.source if session is not None and asked else facts.packet.source",
-        "opener = facts.packet.source",
+        "plan/fields.py",
+        "facts.packet.source if session is None or facts.direction is Direction.FORTH else session.inner.source",
+        "facts.packet.source",
         ("test_order_matters", "test_bounds"),
     ),
     Mutant(
@@ -119,22 +119,22 @@ MUTANTS = (
     Mutant(
         "a device's own packets open no session",
         "plan/stages/routes.py",
-        "remembers = port is None or bool(here.device.translate)",
-        "remembers = bool(here.device.translate)",
+        "self._remembers = own or bool(here.device.translate)",
+        "self._remembers = bool(here.device.translate)",
         ("test_order_matters", "test_bounds"),
     ),
     Mutant(
         "a refusal by itself is no answer",
         "plan/stages/own.py",
-        "if own_packet and _did(row) is Did.REFUSED:",
-        "if own_packet and _did(row) is Did.REFUSED and row.id == 'stray':",
+        "return (OpenSession(leaves=False), stop) if own_packet else (stop,)",
+        "return (OpenSession(leaves=False), stop) if own_packet and refused == 'answer.unasked' else (stop,)",
         ("test_bounds", "test_journeys"),
     ),
     Mutant(
         "whatever passes is said to let a session in",
         "plan/stages/translate.py",
-        "return Decision(Did.KEPT, because, PASS, note, table.id)",
-        "return Decision(Did.KEPT, because, (PASS[0]._replace(lets_in=True),), note, table.id)",
+        '(Stop(Fate.DROPPED, "nat.none"),) if drops else PASS',
+        '(Stop(Fate.DROPPED, "nat.none"),) if drops else (PASS[0]._replace(lets_in=True),)',
         ("test_steering", "test_journeys", "test_state"),
     ),
     Mutant(
