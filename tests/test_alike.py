@@ -140,7 +140,7 @@ def test_packets_of_a_cell_are_treated_alike(path: object, sets: Sets) -> None:
     assert tried > len(asked)
 
 
-@examples(8, 120)
+@examples(8, 60)
 @given(networks(), st.integers(0, 1000))
 def test_packets_of_a_cell_are_treated_alike_in_any_network(network: mc.Network, seed: int) -> None:
     plan, chance, sets = mc.Plan(network), random.Random(seed), Sets(room())
