@@ -135,14 +135,14 @@ MUTANTS = (
         "plan/stages/translate.py",
         '(Stop(Fate.DROPPED, "nat.none"),) if drops else PASS',
         '(Stop(Fate.DROPPED, "nat.none"),) if drops else (PASS[0]._replace(lets_in=True),)',
-        ("test_steering", "test_journeys", "test_state"),
+        ("test_order_matters", "test_steering", "test_state"),
     ),
     Mutant(
         "a rule that sends on leaves no trace of itself",
         "walk/execute.py",
         "        facts.front = decision.row\n",
         "",
-        ("test_order_matters", "test_bounds"),
+        ("test_order_matters", "test_gates"),
     ),
 )
 
