@@ -73,12 +73,12 @@ def _annotated(text: str) -> set[int]:
     return found
 
 
-def _places() -> Iterator[tuple[tuple[str, object], Mutant]]:
+def _places(copy: Path) -> Iterator[tuple[tuple[str, object], Mutant]]:
     """Every mutant with the place that it changes."""
     names = [n for n in operator_names() if not any(word in n for word in LEFT_OUT)]
     for part in PARTS:
-        for path in sorted((ROOT / "src/mossy_compass" / part).rglob("*.py")):
-            tree, file = get_ast_from_path(path), str(path.relative_to(ROOT / "src/mossy_compass"))
+        for path in sorted((copy / "src/mossy_compass" / part).rglob("*.py")):
+            tree, file = get_ast_from_path(path), str(path.relative_to(copy / "src/mossy_compass"))
             barred = _annotated(path.read_text(encoding="utf-8"))
             for name in names:
                 operator, occurrence = get_operator(name)(), -1
@@ -96,10 +96,10 @@ def _nodes(node: object) -> Iterator[object]:
         yield from _nodes(child)
 
 
-def sample(count: int, seed: int) -> list[Mutant]:
-    """Mutants at different places, each place as likely as any other."""
+def sample(copy: Path, count: int, seed: int) -> list[Mutant]:
+    """Mutants of the copy at different places, each place as likely as any other; the work goes on there when ours has changed."""
     by_place: dict[tuple[str, object], list[Mutant]] = {}
-    for place, mutant in _places():
+    for place, mutant in _places(copy):
         by_place.setdefault(place, []).append(mutant)
     chance = random.Random(seed)
     return [chance.choice(by_place[place]) for place in chance.sample(sorted(by_place, key=str), count)]
@@ -162,7 +162,7 @@ def main() -> int:
         for name in filter(None, listed):
             (copy / name).parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(ROOT / name, copy / name)
-    for mutant in sample(options.count, options.seed):
+    for mutant in sample(copy, options.count, options.seed):
         if mutant.name not in known:
             known[mutant.name] = tried(mutant, copy, _near(copy, mutant))
             notes.write_text(json.dumps(known, indent=1))
