@@ -513,6 +513,7 @@ def test_a_table_of_intents_in_csv(hall: Path) -> None:
         ('source,target,wanted\n"ann,ben,yes', "a quote that was opened is never closed"),
         ('source,target,wanted\nann,ben,yes\n"cat,ben,no\nann,ben,yes\n', "a quote that was opened is never closed"),
         ("source,target,wanted,target\nann,ben,yes,cat\n", "the column 'target' is there twice"),
+        ("source,target,wanted\n,,,yes\n", "this line has 4 cells, and the first names 3 columns"),
         ("source,target,wanted,why\nann,ben,yes,shop, and so on\n", "this line has 5 cells, and the first names 4 columns"),
         ("source;target;wanted\n", "is not known"),
     ],

@@ -54,7 +54,12 @@ READER = Reader(OWN, names=None)
 
 
 def verdict_of(chain: list[AccessList], facts: Facts) -> str:
-    """The verdict of lists in order, rule by rule: a rule that hands on leaves its list, and what none decides passes."""
+    """The verdict of lists in order; what none decides passes."""
+    return outcome(chain, facts, Verdict.PERMIT)[0]
+
+
+def outcome(chain: list[AccessList], facts: Facts, end: Verdict) -> tuple[str, str]:
+    """The verdict, rule by rule, with what a rejection sends; a rule that hands on leaves its list, and where none decides the end does."""
     for source in chain:
         for row in list_table(source, READER).rows:
             if row.verdict is Verdict.NOTE or next(row.misses(facts), None) is not None:
@@ -62,8 +67,8 @@ def verdict_of(chain: list[AccessList], facts: Facts) -> str:
             if row.verdict is Verdict.HAND_ON:
                 break
             assert row.verdict is not None
-            return row.verdict.value
-    return "permit"
+            return row.verdict.value, row.answer
+    return end.value, ""
 
 
 @examples(40, 240)
@@ -445,19 +450,6 @@ def test_a_rule_that_could_go_could_go_where_other_lists_follow(
         without = replace(source, rules=tuple(r for r in source.rules if r.id != row.id))
         for tried in (facts, *([witnessed] if witnessed is not None else [])):
             assert outcome([without, *below], tried, end) == outcome([source, *below], tried, end), row.id
-
-
-def outcome(chain: list[AccessList], facts: Facts, end: Verdict) -> tuple[str, str]:
-    """The verdict of lists in order with what a rejection sends; the end's where none decides."""
-    for source in chain:
-        for row in list_table(source, READER).rows:
-            if row.verdict is Verdict.NOTE or next(row.misses(facts), None) is not None:
-                continue
-            if row.verdict is Verdict.HAND_ON:
-                break
-            assert row.verdict is not None
-            return row.verdict.value, row.answer
-    return end.value, ""
 
 
 TWO_LISTS = """\

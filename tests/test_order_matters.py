@@ -7,7 +7,9 @@ import pytest
 import mossy_compass as mc
 from mossy_compass.lab.faults import apply
 from mossy_compass.lab.lab import Flow, Lab
+from mossy_compass.plan.order import SPECS
 from mossy_compass.walk.question import Options
+from tests.conftest import DATA
 from tests.test_gates import build
 
 CASES: list[tuple[str, dict[str, str], str, str]] = [
@@ -158,6 +160,23 @@ def test_the_end_of_a_subnet_says_nothing_of_its_neighbours() -> None:
             assert last.stage == "route", "nobody is asked for it on the segment"
             assert last.remark is not None
             assert (last.remark.code, str(last.remark.get("destination"))) == ("note.subnet-end", end)
+
+
+@pytest.mark.parametrize("network", ["fernhollow", "grounds"])
+def test_what_a_step_asks_is_known_by_then(network: str) -> None:
+    """A fact that is asked before a stage has given it would be void, and so would be every row that asks for it."""
+    plan = mc.Plan(mc.load(DATA / f"{network}.yaml"))
+    given_by_stages = {fact for spec in SPECS.values() for fact in spec.gives}
+    for name, device in plan.network.devices.items():
+        here = plan.device(name)
+        for port in (None, *device.interfaces) if device.layer3 else ():
+            known: set[str] = set()
+            for step in here.steps(port):
+                asked = {f for f in step.needs if f in given_by_stages}
+                assert asked <= known | set(step.gives), (name, port, step.stage, asked - known)
+                known |= set(step.gives)
+            # a stage that can do nothing at a device makes no step, so what it gives stays as it was: nothing was let in
+            assert {"session", "relation"} <= known
 
 
 LEASES = """mossy-network: 1

@@ -73,12 +73,9 @@ class DrillItem(pytest.Item):
         assert isinstance(self.parent, DrillFile)
         results = self.parent.report().results
         mine = [r for r in results if r.number == self.number] if self.number else [r for r in results if not r.expects]
-        for result in mine:
-            beside = [f"by chance: {o.flow} does not arrive [{o.journey.cause}]; no rule decided it" for o in result.chance]
-            beside += [f"not tested: {words}" for words in result.left]
-            for words in beside:
-                self.add_report_section("call", "mossy", f"{words}\n")
-                self.user_properties.append(("mossy", words))
+        for words in (w for result in mine for w in result.beside):
+            self.add_report_section("call", "mossy", f"{words}\n")
+            self.user_properties.append(("mossy", words))
         wrong = [r for r in mine if not r.ok]
         if wrong:
             raise Unheld("\n".join(map(_words, wrong)))

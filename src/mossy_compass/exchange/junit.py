@@ -36,10 +36,8 @@ def _case(result: Result, report: Report) -> TestCase:
     """One expectation, or a step that cannot be done."""
     name = f"{result.number} {result.step.words}"
     case = TestCase(_line(name), _line(report.drill.name or report.drill.title), round(result.seconds, DECIMALS))
-    beside = [f"by chance: {o.flow} does not arrive [{o.journey.cause}]; no rule decided it" for o in result.chance]
-    beside += [f"not tested: {words}" for words in result.left]
-    if beside:
-        case.system_out = safe_xml("\n".join(beside))
+    if result.beside:
+        case.system_out = safe_xml("\n".join(result.beside))
     if result.ok:
         return case
     texts = [f"{'; '.join(o.wrong)}\n{o.journey}" for o in result.failures]

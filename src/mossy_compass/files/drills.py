@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple, TypeVar
 
@@ -654,19 +654,13 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
     rows = csv.reader(io.StringIO(text, newline=""), strict=True)  # an open quote would swallow every line below it
     try:
         head = [h.strip().lower() for h in next(rows, [])]
-        said = next((f"the column '{h}' is not known" for h in head if h not in COLUMNS), "")
-        said = said or next((f"the column '{h}' is there twice" for h in head if head.count(h) > 1), "")
-        said = said or _lacking(head, "the column '{}' is missing")
+        said = _misnamed(head)
         if said:
             problems.add("drill.table", Mark(name, 1, 1), f"{said}.", remedy)
             return
         for row in rows:
             mark = Mark(name, rows.line_num, 1)
-            if len(row) > len(head) and not row[0].strip().startswith("#"):
-                said = f"this line has {len(row)} cells, and the first names {len(head)} columns."
-                problems.add("drill.table", mark, said, "Put a text with commas in quotes.")
-                continue
-            intent = _csv_line(dict(zip(head, map(str.strip, row), strict=False)), mark, problems)
+            intent = _csv_line(head, row, mark, problems)
             if intent is not None:
                 yield intent, mark
     except csv.Error as fault:
@@ -674,10 +668,26 @@ def _csv_lines(data: bytes, name: str, problems: Problems) -> Iterator[tuple[Int
         problems.add("drill.table", Mark(name, rows.line_num, 1), f"{said}.", "Quotes stand around a whole cell (RFC 4180).")
 
 
-def _csv_line(cells: Mapping[str, str], mark: Mark, problems: Problems) -> IntentIn | None:
+def _misnamed(head: Sequence[str]) -> str:
+    """What is wrong with the names of a table's columns; empty where nothing is."""
+    for column in head:
+        if column not in COLUMNS:
+            return f"the column '{column}' is not known"
+        if head.count(column) > 1:
+            return f"the column '{column}' is there twice"
+    return _lacking(head, "the column '{}' is missing")
+
+
+def _csv_line(head: Sequence[str], row: Sequence[str], mark: Mark, problems: Problems) -> IntentIn | None:
     """A line of a table of intents; None for one that is empty, a comment, or faulty."""
-    held = {column: value for column, value in cells.items() if value}
-    if not held or next(iter(cells.values())).startswith("#"):
+    held = {column: value.strip() for column, value in zip(head, row, strict=False) if value.strip()}
+    if not row or row[0].strip().startswith("#"):
+        return None
+    if len(row) > len(head):
+        said = f"this line has {len(row)} cells, and the first names {len(head)} columns."
+        problems.add("drill.table", mark, said, "Put a text with commas in quotes.")
+        return None
+    if not held:
         return None
     said = _lacking(held, "there is no {} in this line")
     if said:

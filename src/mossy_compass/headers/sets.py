@@ -1,7 +1,7 @@
 """Exact sets of packets, as decision diagrams. This is the only file that knows OxiDD, which makes them.
 
 A packet is a row of bits; a set is a function of those bits. The order of the bits decides whether a diagram is small: the
-protocol comes first, then the two addresses interleaved from the top bit, then ports, then whatever is a flag. Sets are
+user of this file says it (``proof/space.py``: the protocol, the addresses one after the other, ports, flags). Sets are
 compared, joined and taken apart exactly, whatever their shape; what does not fit in the memory that a universe was given
 ends with an error (``bounded`` tells it from others), and is never cut short.
 """

@@ -213,6 +213,12 @@ class Result(NamedTuple):
     left: tuple[str, ...] = ()
 
     @property
+    def beside(self) -> list[str]:
+        """What is to be known of it though it holds, a sentence each: what holds by chance, and what was not tested."""
+        chance = [f"by chance: {o.flow} does not arrive [{o.journey.cause}]; no rule decided it" for o in self.chance]
+        return [*chance, *(f"not tested: {words}" for words in self.left)]
+
+    @property
     def expects(self) -> bool:
         """Whether its step is one that can fail."""
         return self.step.expects

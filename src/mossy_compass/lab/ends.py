@@ -14,7 +14,8 @@ from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Interface, Kind, Network
 from mossy_compass.model.terms import Term
-from mossy_compass.packet.address import Address, from_key, parse_block
+from mossy_compass.packet.address import Address, Block, from_key, parse_address, parse_block
+from mossy_compass.walk.grid import fronts_of
 from mossy_compass.walk.question import addresses_of, unleased
 
 
@@ -87,9 +88,14 @@ def _named(network: Network, word: str, never: bool) -> Meant:
 def _each(word: str, addresses: Sequence[Address]) -> Meant:
     """Every address of a name; the name alone where it has one of a family at most."""
     there = [a for a in addresses if not a.is_link_local]
-    if all(sum(a.family == family for a in there) < 2 for family in (4, 6)):
+    if _one_of_each(there):
         return Meant((FlowEnd(word, word),))
     return Meant(tuple(FlowEnd(str(a), word, a, a.family) for a in there))
+
+
+def _one_of_each(addresses: Sequence[Address]) -> bool:
+    """Whether there is one address of a family at most."""
+    return len({a.family for a in addresses}) == len(addresses)
 
 
 def _within(network: Network, word: str, terms: Sequence[Term], sends: bool, never: bool) -> Meant:
@@ -99,64 +105,78 @@ def _within(network: Network, word: str, terms: Sequence[Term], sends: bool, nev
         QuestionError: there is none.
 
     """
-    ends = [
-        e for owner, addresses, routes in _owners(network) for e in _inside(network, owner, addresses, routes, terms, sends, never)
-    ]
-    single = _single(terms)
+    owners = list(_owners(network))
+    # Of what routes, nobody expects that it sends tests, or that it answers for what it does not offer.
+    asked = [o for o in owners if not o.routes or (not sends and (never or network.devices[o.name].serves))]
+    ends = [e for o in asked for e in _inside(o, terms, sends)]
     if not sends:
-        ends += _translated(network, terms, {e.address for e in ends} | {a for _, some, _ in _owners(network) for a in some})
-    elif single is not None and not ends:  # whoever names the address of what routes means it
-        ends += [FlowEnd(o, o, single, single.family) for o, some, routes in _owners(network) if routes and single in some]
+        ends += _translated(network, terms, {a for o in owners for a in o.addresses})
+    ends = ends or list(_alone(terms, owners, sends))
     left = [f"{t.words} (no address is leased to it)" for t in terms if t.leased and not t.spans]
-    if not ends and single is not None and not sends:
-        return Meant((FlowEnd(str(single), str(single), single, single.family),))
     if not ends and not left:
         raise QuestionError(f"no host of this network has an address in '{word}', so nobody would be tested.")
-    if _is_block(word) and single is None:
+    if _block(word) is not None and _single(terms) is None:
         left.append(f"the rest of {word} (nobody is there)")
     return Meant(tuple(ends), tuple(left))
 
 
-def _inside(
-    network: Network, owner: str, addresses: Sequence[Address], routes: bool, terms: Sequence[Term], sends: bool, never: bool
-) -> Iterator[FlowEnd]:
+class _Owner(NamedTuple):
+    """Somebody with addresses.
+
+    Attributes:
+        name: of the device or far host.
+        addresses: that packets can be sent to.
+        routes: it is no host.
+
+    """
+
+    name: str
+    addresses: Sequence[Address]
+    routes: bool
+
+
+def _inside(owner: _Owner, terms: Sequence[Term], sends: bool) -> Iterator[FlowEnd]:
     """The ends of one owner that are meant: by its name where that says enough, else address by address."""
-    inside = [a for a in addresses if any(t.holds(a) for t in terms)]
-    # Of what routes, nobody expects that it sends tests, or that it answers for what it does not offer.
-    if not inside or (routes and (sends or not (never or network.devices[owner].serves))):
-        return
-    if inside == list(addresses) and all(sum(a.family == f for a in inside) < 2 for f in (4, 6)):
-        yield FlowEnd(owner, owner)
+    inside = [a for a in owner.addresses if any(t.holds(a) for t in terms)]
+    if inside and len(inside) == len(owner.addresses) and _one_of_each(inside):
+        yield FlowEnd(owner.name, owner.name)
         return
     for address in inside:
-        alone = sum(a.family == address.family for a in addresses) == 1
-        yield FlowEnd(owner if sends or alone else str(address), owner, None if alone else address, address.family)
+        alone = sum(a.family == address.family for a in owner.addresses) == 1
+        name = owner.name if sends or alone else str(address)
+        yield FlowEnd(name, owner.name, None if alone else address, address.family)
 
 
-def _owners(network: Network) -> Iterator[tuple[str, list[Address], bool]]:
-    """Everybody with the addresses that packets can be sent to, and whether it routes; hosts first, for they are meant most often."""
-    routing: list[tuple[str, list[Address], bool]] = []
+def _alone(terms: Sequence[Term], owners: Sequence[_Owner], sends: bool) -> Iterator[FlowEnd]:
+    """The one address that is named: of what routes, if it is to send; or whosesoever."""
+    single = _single(terms)
+    if single is None:
+        return
+    if sends:
+        yield from (FlowEnd(o.name, o.name, single, single.family) for o in owners if single in o.addresses)
+    else:
+        yield FlowEnd(str(single), str(single), single, single.family)
+
+
+def _owners(network: Network) -> Iterator[_Owner]:
+    """Everybody; hosts first, for they are meant most often."""
+    routing = []
     for device in network.devices.values():
         own = [a for a, _ in device.own_addresses() if not a.is_link_local]
         if device.kind is Kind.HOST:
-            yield device.name, own, False
-        elif own:
-            routing.append((device.name, own, True))
-        for far in device.far_hosts.values():
-            yield far.name, list(far.addresses), False
+            yield _Owner(device.name, own, False)
+        else:
+            routing.append(_Owner(device.name, own, True))
+        yield from (_Owner(far.name, far.addresses, False) for far in device.far_hosts.values())
     yield from routing
 
 
-def _translated(network: Network, terms: Sequence[Term], known: set[Address | None]) -> Iterator[FlowEnd]:
+def _translated(network: Network, terms: Sequence[Term], owned: set[Address]) -> Iterator[FlowEnd]:
     """Addresses that nobody has and that a destination rule sends on: whoever asks them is asking somebody inside."""
-    for device in network.devices.values():
-        for rule in device.translate:
-            for term in rule.destinations or () if not rule.becomes_interface and not rule.disabled else ():
-                for first, last in term.spans or ():
-                    address = from_key(first)
-                    if first == last and address not in known and any(t.holds(address) for t in terms):
-                        known.add(address)
-                        yield FlowEnd(str(address), str(address), address, address.family)
+    for text in fronts_of(network):
+        address = parse_address(text)
+        if address not in owned and any(t.holds(address) for t in terms):
+            yield FlowEnd(text, text, address, address.family)
 
 
 def _single(terms: Sequence[Term]) -> Address | None:
@@ -167,13 +187,12 @@ def _single(terms: Sequence[Term]) -> Address | None:
     return from_key(spans[0].first)
 
 
-def _is_block(word: str) -> bool:
-    """Whether a word is an address form."""
+def _block(word: str) -> Block | None:
+    """An address form; None for any other word."""
     try:
-        parse_block(word)
+        return parse_block(word)
     except AddressError:
-        return False
-    return True
+        return None
 
 
 def _asked_for(network: Network, word: str) -> bool:
@@ -195,11 +214,8 @@ def _terms(network: Network, word: str) -> tuple[Term, ...] | None:
         return tuple(Term(word, (a.prefix.span,)) for p in ports for a in p.addresses if not a.address.is_link_local)
     if word == "local-networks":
         return (Term(word, network.local),)
-    try:
-        block = parse_block(word)
-    except AddressError:
-        return None
-    return (Term(block.text, block.spans, masked=block.masked),)
+    block = _block(word)
+    return None if block is None else (Term(block.text, block.spans, masked=block.masked),)
 
 
 def _ports_of(network: Network, word: str) -> list[Interface] | None:

@@ -9,7 +9,7 @@ names the cause knows it, and is not told.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
@@ -176,11 +176,9 @@ def flows_of(network: Network, expectation: Expectation) -> ExpectedFlows:
         asked = dict.fromkeys(m for s in words for m in members_of(network, s))
         for source in sources.ends:
             if source.owner != target.owner:
-                found = [f for service in asked for f in _between(network, source, target, service, expectation)]
-                out += found
-                family = expectation.options.family
-                lack = f"one of them has no IPv{family} address" if family else "they have no address of one family"
-                left += [] if found else [f"{source.name} to {target.name} ({lack})"]
+                lack = _apart(network, source, target, expectation)
+                left += [f"{source.name} to {target.name} ({lack})"] if lack else []
+                out += [] if lack else _between(network, source, target, asked, expectation.options)
         if len(out) > MOST_FLOWS and not expectation.sample:
             raise QuestionError(f"more than {MOST_FLOWS} flows come of this. Say sample: COUNT, or name fewer.")
     if not out and not left:
@@ -188,23 +186,29 @@ def flows_of(network: Network, expectation: Expectation) -> ExpectedFlows:
     return ExpectedFlows(_sampled(out, expectation.sample, expectation.seed), tuple(dict.fromkeys(left)))
 
 
-def _between(network: Network, source: FlowEnd, target: FlowEnd, service: str, expectation: Expectation) -> Iterator[Flow]:
-    """The flows between two ends, in the families that are meant and that both have. Whoever expects that none is had says so."""
-    wishes = expectation.options
-    meant_by_both = {source.family or target.family, target.family or source.family} - {None}
-    if len(meant_by_both) > 1:
-        return
+def _apart(network: Network, source: FlowEnd, target: FlowEnd, expectation: Expectation) -> str:
+    """Why nothing can be sent between two ends; empty where something can, or where that is what is expected."""
+    family = expectation.options.family
+    mine, theirs = (set(_held(network, end)) for end in (source, target))
+    if not mine or not theirs or expectation.options.source is not None or expectation.wanted.cause == "source.none":
+        return ""
+    both = mine & theirs
+    if family is not None:
+        return "" if family in both else f"one of them has no IPv{family} address"
+    return "" if both else "they have no address of one family"
+
+
+def _held(network: Network, end: FlowEnd) -> Iterator[int]:
+    """The families of an end that are meant; none where only a resolver knows them."""
+    return (a.family for a in _addresses(network, end.name) if end.family in (None, a.family))
+
+
+def _between(network: Network, source: FlowEnd, target: FlowEnd, services: Iterable[str], wishes: Options) -> Iterator[Flow]:
+    """The flows between two ends, in the families that are meant."""
     if source.address is not None and wishes.source is None:
         wishes = replace(wishes, source=str(source.address))
-    mine, theirs = ({a.family for a in _addresses(network, end.name)} for end in (source, target))
-    both = mine & theirs
-    wanted = both if wishes.family is None else both & {wishes.family}
-    if mine and theirs and not wanted and wishes.source is None and expectation.wanted.cause != "source.none":
-        return
-    (family,) = meant_by_both or {None}
-    for flow in families(network, Flow(source.name, target.name, service, wishes)):
-        if family is None or (flow.options.family or (min(both) if len(both) == 1 else family)) == family:
-            yield flow
+    for service in services:
+        yield from families(network, Flow(source.name, target.name, service, wishes), source.family or target.family)
 
 
 def _sampled(held: list[Flow], count: int, seed: int) -> list[Flow]:
@@ -267,14 +271,21 @@ def flows_beside(network: Network, mine: Sequence[Flow], other: Network, theirs:
     return [*mine, *(f for f in theirs if f.target in fronts and f.source in ends and f not in known)]
 
 
-def families(network: Network, flow: Flow) -> Iterator[Flow]:
-    """A flow for each family that both of its ends have; the one flow, where that is one, is said, or cannot be known."""
+def families(network: Network, flow: Flow, only: int | None = None) -> Iterator[Flow]:
+    """A flow for each family that both of its ends have; the one flow, where that is one, is said, or cannot be known.
+
+    Args:
+        network: the network.
+        flow: in whichever family.
+        only: the family that is meant, where not all are.
+
+    """
     mine, theirs = ({a.family for a in _addresses(network, end)} for end in (flow.source, flow.target))
     both = sorted(mine & theirs)
     if len(both) < 2 or flow.options.family is not None or flow.options.source is not None or flow.service in ("icmp", "icmp6"):
         yield flow
         return
-    for family in both:
+    for family in both if only is None else (only,):
         yield replace(flow, options=replace(flow.options, family=family))
 
 

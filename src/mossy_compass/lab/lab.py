@@ -15,20 +15,32 @@ from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
-from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
 from mossy_compass.walk.evidence import Counters
 from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathered
 from mossy_compass.walk.journey import Journey
-from mossy_compass.walk.question import Options
+from mossy_compass.walk.question import USUAL, Options
 from mossy_compass.walk.trace import trace_one
 
 FIRST_SENT_PORT = 40_000
 """Source ports of what is sent and leaves its sessions behind, so that no later test is taken for a part of it."""
 MOST_PLANS = 64
 """So many plans are kept; the oldest goes first."""
+
+
+_SAID = {
+    "source": "from {}",
+    "source_port": "source port {}",
+    "application": "as {}",
+    "size": "{} bytes",
+    "ttl": "TTL {}",
+    "fragment": "a later fragment",
+    "last_resort": "on the last resort",
+    "now": "at {}",
+}
+"""How what was said of a packet beside its family is told, by the attribute of ``Options``."""
 
 
 class Kept(NamedTuple):
@@ -73,18 +85,8 @@ class Flow:
         """The service with all that was said of the packet: what tells one flow of a pair of hosts from another."""
         said = self.options
         words = f"{self.service} IPv{said.family}" if said.family else self.service
-        more = [
-            f"from {said.source}" if said.source else "",
-            f"source port {said.source_port}" if said.source_port is not None else "",
-            f"as {said.application}" if said.application else "",
-            f"{said.size} bytes" if said.size != DEFAULT_SIZE else "",
-            f"TTL {said.ttl}" if said.ttl != DEFAULT_TTL else "",
-            "a later fragment" if said.fragment else "",
-            "on the last resort" if said.last_resort else "",
-            f"at {int(said.now)}" if said.now is not None else "",
-        ]
-        kept = [w for w in more if w]
-        return f"{words} ({', '.join(kept)})" if kept else words
+        more = [w.format(getattr(said, n)) for n, w in _SAID.items() if getattr(said, n) != getattr(USUAL, n)]
+        return f"{words} ({', '.join(more)})" if more else words
 
     def __str__(self) -> str:
         return f"{self.source} to {self.target}, {self.label}"

@@ -380,5 +380,9 @@ def _masked(text: str, address: Address, mask: int) -> Block:
 
 
 EVERYTHING: Spans = (Span(0, LAST_KEY),)
+FAMILIES: dict[int, Span] = {4: Span(0, V6_BASE - 1), 6: Span(V6_BASE, LAST_KEY)}
+"""The addresses of each family, on the line of both."""
+LINK_LOCAL: Spans = tuple(parse_prefix(p).span for p in ("169.254.0.0/16", "fe80::/10"))
+"""The addresses of one segment alone (RFC 3927, RFC 4291 section 2.5.6)."""
 PRIVATE_TEXTS = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "fc00::/7")
 PRIVATE_SPANS: Spans = tuple(sorted(parse_prefix(t).span for t in PRIVATE_TEXTS))

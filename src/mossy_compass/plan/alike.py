@@ -10,25 +10,17 @@ What stands outside is a choice by hash among equal ways: there the same packets
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple, Protocol
+from typing import NamedTuple
 
-from mossy_compass.headers.spans import merge
-from mossy_compass.packet.address import Address, Span, Spans
+from mossy_compass.packet.address import Span, Spans
 from mossy_compass.packet.flow import FiveTuple
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS
+from mossy_compass.plan.actions import Listed
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import SLOT_BITS
 from mossy_compass.plan.rows import Row
-
-
-class Ordered(Protocol):
-    """A table as far as it must be known here: rows, of which the first that a packet meets decides."""
-
-    @property
-    def rows(self) -> tuple[Row, ...]: ...
-    def first(self, facts: Facts, /) -> Row | None: ...
 
 
 class Met(NamedTuple):
@@ -57,7 +49,7 @@ class Decided(NamedTuple):
 
     """
 
-    table: Ordered
+    table: Listed
     row: Row | None
 
     def holds(self, facts: Facts) -> bool:
@@ -77,11 +69,6 @@ def within(field: str, spans: Spans) -> Met:
 def known_as(field: str, value: object) -> Met:
     """The packets whose field is exactly this, for a field of names."""
     return Met((Condition(field, ((field, frozenset((value,))),)),))
-
-
-def exactly(side: str, *addresses: Address) -> Met:
-    """The packets with one of some addresses on a side: ``source`` or ``destination``."""
-    return within(side, merge(Span(a.key, a.key) for a in addresses))
 
 
 def _is(field: str, value: int) -> Condition:

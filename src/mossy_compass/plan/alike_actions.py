@@ -11,7 +11,7 @@ from typing import Any
 
 from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.settings import ErrorSource
-from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span, Spans, parse_prefix
+from mossy_compass.packet.address import FAMILIES, LINK_LOCAL, Span, Spans, parse_prefix
 from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
@@ -28,7 +28,6 @@ SPECIAL: Spans = merge(
     parse_prefix(p).span for p in ("0.0.0.0", "127.0.0.0/8", "224.0.0.0/4", "255.255.255.255", "::", "::1", "ff00::/8")
 )
 """The addresses that name no single host, about which nothing is said (RFC 1122 section 3.2.2)."""
-LINK_LOCAL = merge(parse_prefix(p).span for p in ("169.254.0.0/16", "fe80::/10"))
 
 
 def alike_to_action(here: DevicePlan, facts: Facts, action: Action) -> Iterator[Term]:
@@ -168,4 +167,4 @@ def _in_or_not(spans: Spans, about: Packet) -> Term:
 
 def _family(side: str, family: int) -> Term:
     """The packets whose address on a side is of a family."""
-    return within(side, (Span(0, V6_BASE - 1),) if family == 4 else (Span(V6_BASE, LAST_KEY),))
+    return within(side, (FAMILIES[family],))

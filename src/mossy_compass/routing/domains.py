@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment, Translate, link_locals
-from mossy_compass.packet.address import LAST_KEY, V6_BASE, Address, Span, Spans, in_spans
+from mossy_compass.packet.address import FAMILIES, Address, Span, Spans, in_spans
 
 Port = tuple[str, str]
 _Lot = tuple[str, str, int]
@@ -143,13 +143,12 @@ class Domains:
         interface = device.interfaces[port]
         subnets = merge(a.prefix.span for a in interface.addresses)
         rules = [r for r in device.translate if _claims(r) and _arrives(device, interface, r)]
-        family = {4: (Span(0, V6_BASE - 1),), 6: (Span(V6_BASE, LAST_KEY),)}
         sent_on = merge(
             s
             for r in rules
             for t in r.destinations or ()
             if t.words != "any" and t.spans is not None
-            for s in intersect(t.spans, family[r.family])
+            for s in intersect(t.spans, (FAMILIES[r.family],))
         )
         return merge((*interface.answers_for, *intersect(sent_on, subnets)))
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import RouteAction
-from mossy_compass.packet.address import BITS, LAST_KEY, V6_BASE, Address, Prefix, Span, Spans
+from mossy_compass.packet.address import BITS, FAMILIES, Address, Prefix, Span, Spans
 
 if TYPE_CHECKING:
     import numpy as np
@@ -303,7 +303,7 @@ class RouteTable:
 
         """
         out: list[Span] = []
-        for family, first, last in ((4, 0, V6_BASE - 1), (6, V6_BASE, LAST_KEY)):
+        for family, (first, last) in FAMILIES.items():
             held: list[tuple[int, bool]] = [
                 (last, wanted(None))
             ]  # around what is gone through: where it ends, and whether it counts

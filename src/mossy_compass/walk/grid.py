@@ -294,12 +294,10 @@ MOST_SENT_ON = 1 << 16
 def _sent_on(device: Device, rule: Translate) -> Iterator[Address]:
     """The addresses that a rule is about; of a whole subnet the first, for they fare alike."""
     for term in rule.destinations or ():
-        if term.words == "any":
-            continue
         if term.spans is None:  # self: the addresses of the interfaces that packets may arrive by
-            names = {p for n in rule.arriving for p in port_names(device).get(n, (n,))} if rule.arriving is not None else None
-            own = device.own_addresses()
-            yield from (a for a, port in own if a.family == rule.family and (names is None or port in names))
+            known = port_names(device)
+            names = [p for n in rule.arriving or device.interfaces for p in known.get(n, (n,))]
+            yield from (a for a, port in device.own_addresses() if a.family == rule.family and port in names)
         elif term.spans and term.spans[0].last - term.spans[0].first < MOST_SENT_ON:
             first, last = term.spans[0]
             yield from_key(first + (last - first > 1))  # the first of a subnet is its own address, which no packet goes to

@@ -553,10 +553,9 @@ def _source(
     port = _segment_of(here, sender, destination) or port
     if port:
         return here.source_for(port, destination.family, destination if destination.is_link_local else None)
-    if plan.once(("way", sender, destination), lambda: _has_one_way(here, destination)):
-        # nothing of the packet but its destination decides then
-        unsent = Packet(0, Address(destination.family, 0), destination)
-        return plan.once(("source", sender, destination), lambda: own_source(here, unsent))
+    usual = plan.once(("source", sender, destination), lambda: _by_one_way(here, destination))
+    if usual is not None:
+        return usual
     found = own_source(here, _packet(Address(destination.family, 0), destination, wanted, wishes), choose)
     if found is not None or here.table.lookup(destination) is not None:
         return found
@@ -564,12 +563,11 @@ def _source(
     return next((a for a in sources if a is not None), None)
 
 
-def _has_one_way(here: DevicePlan, destination: Address) -> bool:
-    """Whether a device has one way to a destination, and an address to send from by it."""
+def _by_one_way(here: DevicePlan, destination: Address) -> Address | None:
+    """The source of packets to a destination to which one way leads: nothing else of them decides it. None where it may."""
     route = here.table.lookup(destination)
-    if route is None or len(route.hops) != 1:
-        return False
-    return own_source(here, Packet(0, Address(destination.family, 0), destination)) is not None
+    one = route is not None and len(route.hops) == 1
+    return own_source(here, Packet(0, Address(destination.family, 0), destination)) if one else None
 
 
 def _packet(source: Address, destination: Address, wanted: Service | None, wishes: Options) -> Packet:

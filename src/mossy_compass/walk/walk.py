@@ -144,50 +144,30 @@ class Track:
         """The whole leg. Of a circle that a TTL ended, the circle is the cause."""
         arrived = stay.facts.packet
         if self.circle is None or not end.ttl_ended:
-            hops = (*self.hops, _hop(stay))
-            return Leg(
-                way=emission.way,
-                packet=emission.packet,
-                arrived=arrived,
-                hops=hops,
-                fate=end.fate,
-                cause=end.cause,
-                because=end.because,
-                remark=end.remark,
-                behind=None,
-                parent=emission.parent,
-            )
+            self.hops.append(_hop(stay))
+            return self._made(emission, arrived, end.fate, end.cause, end.because, end.remark)
         round_trip = self.hops[self.circle :]
         path = tuple(h.device for h in round_trip)
         routes = tuple((h.device, r.because) for h in round_trip for r in h.rulings if r.hop is not None)
         mark = next((b.mark for _, b in routes), None)
         because = Because("loop", ((*path, path[0]),), mark)
-        remark = Because("note.loop", (routes, stay.here.name))
+        return self._made(emission, arrived, Fate.LOOPED, "loop", because, Because("note.loop", (routes, stay.here.name)))
+
+    def broken_off(self, emission: Emission, packet: Packet) -> Leg:
+        """The leg of a packet that found no end within the bounds."""
+        return self._made(emission, packet, Fate.LOOPED, LIMIT, Because(LIMIT, (MOST_HOPS, "devices")), None)
+
+    def _made(self, emission: Emission, arrived: Packet, fate: Fate, cause: str, because: Because, remark: Because | None) -> Leg:
+        """The record of the way that was gone."""
         return Leg(
             way=emission.way,
             packet=emission.packet,
             arrived=arrived,
             hops=tuple(self.hops),
-            fate=Fate.LOOPED,
-            cause="loop",
+            fate=fate,
+            cause=cause,
             because=because,
             remark=remark,
-            behind=None,
-            parent=emission.parent,
-        )
-
-    def broken_off(self, emission: Emission, packet: Packet) -> Leg:
-        """The leg of a packet that found no end within the bounds."""
-        because = Because(LIMIT, (MOST_HOPS, "devices"))
-        return Leg(
-            way=emission.way,
-            packet=emission.packet,
-            arrived=packet,
-            hops=tuple(self.hops),
-            fate=Fate.LOOPED,
-            cause=LIMIT,
-            because=because,
-            remark=None,
             behind=None,
             parent=emission.parent,
         )

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from mossy_compass.headers.spans import complement
 from mossy_compass.model.network import RouteAction
 from mossy_compass.model.settings import SourceCheck
-from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span, Spans, parse_prefix
+from mossy_compass.packet.address import FAMILIES, LAST_KEY, LINK_LOCAL, Span, Spans, parse_prefix
 from mossy_compass.plan.actions import Action, Countdown, Decision, Reply, Stop
 from mossy_compass.plan.alike import Term, within
 from mossy_compass.plan.conditions import Condition
@@ -30,8 +30,6 @@ MARTIANS: Spans = tuple(
     parse_prefix(p).span for p in ("0.0.0.0/8", "127.0.0.0/8", "224.0.0.0/4", "255.255.255.255", "::", "::1", "ff00::/8")
 )
 """Sources that name no single host, or the sender itself; nothing may come from them (RFC 1812 5.3.7, RFC 4291 2.5, 2.7)."""
-LINK_LOCAL: Spans = tuple(parse_prefix(p).span for p in ("169.254.0.0/16", "fe80::/10"))
-_V4 = Span(0, V6_BASE - 1)
 
 
 def arrive(here: DevicePlan, port: str | None) -> Step | None:
@@ -58,7 +56,7 @@ def _sources(here: DevicePlan) -> Table:
 
     drop = Fate.DROPPED
     rows = [StageRow("martian", _from(MARTIANS), actions=(Stop(drop, "source.martian"),), tell=special)]
-    own = tuple(s for s in here.own_spans if s.last <= _V4.last)
+    own = tuple(s for s in here.own_spans if s.last <= FAMILIES[4].last)
     if here.settings.drops_own_source and own:
         rows.append(StageRow("own-source", _from(own), actions=(Stop(drop, "source.own"),), tell=own_source))
     return Table(stage_table("arrive"), rows)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.network import Candidate, PolicyRoute, RouteAction, Verdict
-from mossy_compass.packet.address import BITS, EVERYTHING, LAST_KEY, V6_BASE, Address, Prefix, Span, in_spans
+from mossy_compass.packet.address import BITS, EVERYTHING, FAMILIES, Address, Prefix, Span, in_spans
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.actions import Action, Consult, Decision, Forward, Handover, Leave, OpenSession, Reply, Steer, Stop
 from mossy_compass.plan.alike import Met, Term, within
@@ -28,7 +28,6 @@ from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, one_
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.table import NextHop, Route
 
-V4, V6 = Span(0, V6_BASE - 1), Span(V6_BASE, LAST_KEY)
 MOST_BYTES = 65535
 """The longest packet that a header can tell of (RFC 791 section 3.1)."""
 
@@ -168,7 +167,7 @@ DISCARDED = Route(Prefix(4, 0, 0), "policy", 0, 0, (), RouteAction.DISCARD)
 def alike_steered(here: DevicePlan, steer: Steer, facts: Facts) -> Iterator[Term]:
     """The destinations for which every candidate that is tried would have come to the same."""
     destination = facts.packet.destination
-    yield within("destination", (V4,) if destination.family == 4 else (V6,))
+    yield within("destination", (FAMILIES[destination.family],))
     for candidate in steer.candidates:
         if candidate.discard:
             return

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from mossy_compass.model.network import Rule, Translate, Verdict
-from mossy_compass.packet.address import LAST_KEY, V6_BASE, Span
+from mossy_compass.packet.address import FAMILIES
 from mossy_compass.plan.actions import PASS, Action, Allocate, Half, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
@@ -20,8 +20,6 @@ from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import Step, one_of
 from mossy_compass.plan.table import Table
-
-_FAMILY = {4: Span(0, V6_BASE - 1), 6: Span(V6_BASE, LAST_KEY)}
 
 
 def as_rule(entry: Translate) -> Rule:
@@ -47,7 +45,7 @@ def rules_table(here: DevicePlan, half: Half) -> Table:
     for entry in here.device.translate:
         if entry.becomes_interface is not (half is Half.SOURCE):
             continue
-        family = Condition("family", (("destination", (_FAMILY[entry.family],)),), (str(entry.family),))
+        family = Condition("family", (("destination", (FAMILIES[entry.family],)),), (str(entry.family),))
         new: Action = Allocate() if half is Half.SOURCE else Rewrite(half, entry.goes_to, entry.to_port)
         because = Because("translation", (entry.id, here.name), entry.mark, entry.about)
         conditions = (family, *conditions_of(as_rule(entry), here.reader))
@@ -114,7 +112,7 @@ def _untranslated(here: DevicePlan, table: Table) -> Table:
     for family in (4, 6):
         ports = {port for port, of in _leaving_families(here.device.translate, here) if of == family}
         if ports:
-            meant = one_of("leaving", *ports), Condition("family", (("source", (_FAMILY[family],)),), (str(family),))
+            meant = one_of("leaving", *ports), Condition("family", (("source", (FAMILIES[family],)),), (str(family),))
             did = Did.DROPPED if drops else Did.KEPT
             rows.append(StageRow(f"unmatched {family}", meant, actions=actions, did=did, tell=unmatched, cites=(table.id, "")))
     # RFC 5382 REQ-1 and RFC 4787 REQ-1 say which mappings may be shared; an outer flow never may, since its answers would
