@@ -218,7 +218,7 @@ SETTINGS: dict[str, Setting] = {
             "no",
             "no",
             "no",
-            "Whether entries of policy-routes that name no arriving interface see the packets that the device makes itself; what arrives is what they are for.",
+            "Whether entries of policy-routes that name no arriving interface see the packets that the device makes itself: its tests, its lookups, its errors. Answers of its sessions never meet them.",
         ),
         Setting(
             "source-check",

@@ -71,6 +71,11 @@ class Packet(NamedTuple):
         """True for a fragment other than the first: it has addresses and a protocol, and nothing beyond."""
         return self.from_port < 0
 
+    @property
+    def is_error(self) -> bool:
+        """True for an ICMP error or a redirect, of which nobody is told by another; also for one that quotes nothing."""
+        return self.quoted is not None or (self.icmp >> 8) in NEVER_TOLD_OF.get(self.protocol, ())
+
     def passed_on(self) -> Packet:
         """The packet with one hop less to go."""
         # Of all ways to copy the rest, whatever it is, this is the fastest; every hop of every packet comes by here.
@@ -151,12 +156,16 @@ ERROR_KINDS = {
     "route-rejected": {4: (3, 13), 6: (1, 6)},
     "time-exceeded": {4: (11, 0), 6: (3, 0)},
     "too-big": {4: (3, 4), 6: (2, 0)},
+    "beyond-scope": {4: (3, 13), 6: (1, 2)},
 }
 
 ERROR_TYPES = {
     protocol: frozenset(by_family[family][0] for by_family in ERROR_KINDS.values()) for protocol, family in ((ICMP, 4), (ICMP6, 6))
 }
 """The types of ICMP that are errors, by protocol."""
+NEVER_TOLD_OF = {ICMP: frozenset((3, 4, 5, 11, 12)), ICMP6: frozenset((*range(128), 137))}
+"""Errors and redirects, about which no error may be sent (RFC 1122 section 3.2.2, RFC 4443 section 2.4 (e)); of ICMPv6 every
+type below 128 is an error, known or not (section 2.1)."""
 
 REJECT_ANSWERS = (
     "reset",

@@ -46,6 +46,7 @@ ICMP6_KINDS: dict[str, tuple[int, int | None]] = {
     "unreachable": (1, None),
     "net-unreachable": (1, 0),
     "prohibited": (1, 1),
+    "beyond-scope": (1, 2),
     "host-unreachable": (1, 3),
     "port-unreachable": (1, 4),
     "too-big": (2, None),

@@ -39,6 +39,7 @@ class Reply(StrEnum):
     PROHIBITED = "prohibited"
     TIME_EXCEEDED = "time-exceeded"
     TOO_BIG = "too-big"
+    BEYOND_SCOPE = "beyond-scope"
 
 
 class Plain:

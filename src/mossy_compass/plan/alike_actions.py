@@ -13,7 +13,7 @@ from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.settings import ErrorSource
 from mossy_compass.packet.address import FAMILIES, LINK_LOCAL, Span, Spans, parse_prefix
 from mossy_compass.packet.flow import flow_of
-from mossy_compass.packet.packet import REPLY_TYPES, Packet
+from mossy_compass.packet.packet import NEVER_TOLD_OF, REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from mossy_compass.plan.actions import Action, Allocate, Deliver, Half, OpenSession, Recall, Reply, Rewrite, Steer, Stop
 from mossy_compass.plan.alike import Met, Term, known_as, of_flow, within
@@ -116,6 +116,7 @@ def alike_to_reply(here: DevicePlan, facts: Facts, reply: Reply) -> Iterator[Ter
     of_far_end = reply in (Reply.ANSWER, Reply.REFUSAL)
     about = facts.packet if of_far_end else facts.came
     yield known_as("error", about.quoted is not None)
+    yield from _tells(about)
     yield known_as("reset", about.flags == "RST")
     yield known_as("fragment", about.fragment)
     yield from _protocols(about)
@@ -124,6 +125,18 @@ def alike_to_reply(here: DevicePlan, facts: Facts, reply: Reply) -> Iterator[Ter
         yield _family(side, address.family)
     if not of_far_end:
         yield from _error_source(here, about, facts.arriving)
+
+
+def _tells(about: Packet) -> Iterator[Term]:
+    """Errors and redirects, of which nobody is told, or everything else; a packet may be one without a quote."""
+    if about.protocol in (ICMP, ICMP6) and about.quoted is None:
+        kinds = merge(
+            Span(first + (kind << 8) + 1, first + (kind << 8) + 256)
+            for protocol, kinds in NEVER_TOLD_OF.items()
+            for first in [service_span(Service(protocol)).first]
+            for kind in kinds
+        )
+        yield within("service", kinds if about.is_error else complement(kinds, service_span(Service(255)).last))
 
 
 def _protocols(about: Packet) -> Iterator[Term]:
@@ -148,6 +161,8 @@ def _protocols(about: Packet) -> Iterator[Term]:
 
 def _error_source(here: DevicePlan, about: Packet, came_by: str | None) -> Iterator[Term]:
     """Whose address an ICMP error has: by the sender's own, the interface that it came by, or the way home (by hash among equal ones)."""
+    if here.settings.policy_for_own and here.device.policy_routes:  # their entries ask by whatever they like: one destination
+        yield within("source", (Span(about.source.key, about.source.key),))
     yield _in_or_not(here.own_spans, about)
     yield _in_or_not(LINK_LOCAL, about)
     ports = set(here.device.interfaces) if here.settings.error_source is not ErrorSource.ARRIVING else {came_by}

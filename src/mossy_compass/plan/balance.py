@@ -58,8 +58,11 @@ def share(packet: Packet, sharing: Sharing, count: int, salt: int) -> int:
 
 
 def unsourced(packet: Packet) -> Packet:
-    """A device's own packet as the choice sees it: without a source, which follows from the way and cannot decide it."""
-    return packet._replace(source=Address(packet.destination.family, 0), quoted=None, size=0)
+    """A device's own packet as the choice sees it: without a source, which follows from the way and cannot decide it.
+
+    Nor does the choice see what is not known when the source is looked for: the kind of an error, its quote, sizes.
+    """
+    return packet._replace(source=Address(packet.destination.family, 0), icmp=-1, flags="", ttl=0, size=0, quoted=None)
 
 
 def choice(here: DevicePlan, hops: tuple[NextHop, ...], packet: Packet, own: bool, choose: Choose | None) -> tuple[int, bool]:

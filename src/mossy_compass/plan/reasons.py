@@ -98,6 +98,7 @@ REASONS: dict[str, Shape] = {
     "route.none": _shape("device", "device destination"),
     "route.inactive": _shape("route", "device destination origin prefix why"),
     "policy.discard": _shape("rule", "row device"),
+    "policy.ended": _shape("rule", "row device route"),
     "unasked": _shape("device", "name"),
     "fragment": _shape("device", "name"),
     "answer.elsewhere": _shape("device", "name address"),

@@ -350,6 +350,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "translation.undo": "undo of translation {number} of {device}",
     "policy": "policy route {row} of {device}",
     "policy.discard": "policy route {row} of {device} says discard",
+    "policy.ended": lambda v: f"policy route {v['row']} of {v['device']} asked a table whose {because(v['route'])} decides",
     "route": lambda v: route(v["origin"], v["prefix"]),
     "route.none": "{device} has no route to {destination}",
     "route.inactive": _route_inactive,

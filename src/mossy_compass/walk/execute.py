@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
+from mossy_compass.model.network import RouteAction
 from mossy_compass.model.settings import PortMapping
 from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import Packet
@@ -37,7 +38,7 @@ from mossy_compass.plan.balance import Choose, choice
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation
 from mossy_compass.plan.reasons import Because, Did, Fate
-from mossy_compass.plan.stages.routes import DISCARDED, steered
+from mossy_compass.plan.stages.routes import DISCARDED, ended_by, steered
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
 from mossy_compass.walk.journey import Ruling, Situation, Taken
@@ -168,6 +169,11 @@ def _steer(stay: Stay, stage: str, decision: Decision, action: Steer) -> StayEnd
         because = decision.because._replace(code="policy.discard", values=(decision.row, name))
         stopped = decision._replace(did=Did.DROPPED, because=because, note=tried if passed else None)
         return _stop(stay, stage, stopped, Stop(Fate.DROPPED, "route.discard"))
+    if route.action is not RouteAction.FORWARD:  # a named table has decided
+        values = decision.row, name, Because("route", (route.origin, route.prefix), route.mark)
+        note = Because("note.action", (route.action.value,))
+        stopped = decision._replace(did=Did.DROPPED, because=Because("policy.ended", values, route.mark), note=note)
+        return _stop(stay, stage, stopped, ended_by(route, stay.facts.packet.destination))
     _forward(stay, stage, decision._replace(note=tried), Forward(route, route.hops))
     return None
 

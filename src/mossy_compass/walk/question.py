@@ -556,7 +556,8 @@ def _source(
     usual = plan.once(("source", sender, destination), lambda: _by_one_way(here, destination))
     if usual is not None:
         return usual
-    found = own_source(here, _packet(Address(destination.family, 0), destination, wanted, wishes), choose)
+    unsourced = _packet(Address(destination.family, 0), destination, wanted, wishes)
+    found = own_source(here, unsourced, choose, _moment(plan.network, unsourced, wishes))
     if found is not None or here.table.lookup(destination) is not None:
         return found
     sources = (here.source_for(name, destination.family, destination) for name in here.device.interfaces)
@@ -565,6 +566,8 @@ def _source(
 
 def _by_one_way(here: DevicePlan, destination: Address) -> Address | None:
     """The source of packets to a destination to which one way leads: nothing else of them decides it. None where it may."""
+    if here.settings.policy_for_own and here.device.policy_routes:
+        return None
     route = here.table.lookup(destination)
     one = route is not None and len(route.hops) == 1
     return own_source(here, Packet(0, Address(destination.family, 0), destination)) if one else None

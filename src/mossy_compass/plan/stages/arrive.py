@@ -125,8 +125,12 @@ def _forwarding(here: DevicePlan) -> Table:
             [StageRow("off", (), actions=(Stop(Fate.DROPPED, "forwarding.off"),), tell=for_another, cites=CITES_NOTHING)],
         )
     stop = (Stop(Fate.DROPPED, "address.link-local"),)
+    # IPv6 has an error for this (RFC 4443 section 3.1 code 2), IPv4 none: its link-local packets are dropped in silence.
+    told = (Stop(Fate.DROPPED, "address.link-local", Reply.BEYOND_SCOPE),)
+    of_4, of_6 = ((span,) for span in LINK_LOCAL)
     rows = [
-        StageRow("source", _from(LINK_LOCAL), actions=stop, tell=_stays("source")),
+        StageRow("source", _from(of_4), actions=stop, tell=_stays("source")),
+        StageRow("source 6", _from(of_6), actions=told, tell=_stays("source"), cites=(stage_table("forwarding"), "source")),
         StageRow("destination", (Condition("to", (("destination", LINK_LOCAL),)),), actions=stop, tell=_stays("destination")),
     ]
     return Table(stage_table("forwarding"), rows)

@@ -73,6 +73,15 @@ def route(here: DevicePlan, port: str | None) -> Step:
     return Step(Stage.ROUTE, (NO_WAY_YET,), (here.once(Stage.ROUTE, lambda: Routes(here)),))
 
 
+def ended_by(route: Route, destination: Address) -> Stop:
+    """How a route that leads nowhere ends a packet."""
+    if route.action is RouteAction.DISCARD:
+        return Stop(Fate.DROPPED, "route.discard")
+    # IPv6 has no 'host unreachable' that a route may send: RFC 4443 section 3.1 code 0 is 'no route'
+    reply = Reply.HOST_UNREACHABLE if destination.family == 4 else Reply.NET_UNREACHABLE
+    return Stop(Fate.DROPPED, "route.unreachable", reply)
+
+
 class Routes:
     """The route table as what a step asks: forward, discard, or tell the sender that there is no way.
 
@@ -110,11 +119,7 @@ class Routes:
             return _no_route(self._here, destination)
         because = Because("route", (found.origin, found.prefix), found.mark)
         note = Because("note.action", (found.action.value,))
-        if found.action is RouteAction.DISCARD:
-            return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.discard"),), note, MAIN_ROUTES)
-        # IPv6 has no 'host unreachable' that a route may send: RFC 4443 section 3.1 code 0 is 'no route'
-        reply = Reply.HOST_UNREACHABLE if destination.family == 4 else Reply.NET_UNREACHABLE
-        return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "route.unreachable", reply),), note, MAIN_ROUTES)
+        return Decision(Did.DROPPED, because, (ended_by(found, destination),), note, MAIN_ROUTES)
 
     def alike(self, facts: Facts) -> Iterator[Term]:
         """All destinations that are sent the same ways; the ends of subnets are apart, and so is what waits for a port."""
@@ -253,12 +258,20 @@ class Neighbours:
         if found is None:
             made = _neighbour(self._here, facts.leaving, target)
             if isinstance(made, Decision):
-                return made
+                return self._too_big(facts) or made
             found = self._known[facts.leaving, target] = made
         if facts.packet.size > found.mtu:
-            note = Because("note.mtu", (facts.packet.size, found.mtu, facts.leaving))
-            return Decision(Did.DROPPED, found.narrowest, (Stop(Fate.DROPPED, "mtu.exceeded", Reply.TOO_BIG),), note)
+            return _told_too_big(facts, found.mtu, found.narrowest)
         return found.opening if self._remembers or facts.packet.protocol in self._here.tracked else found.sent
+
+    def _too_big(self, facts: Facts) -> Decision | None:
+        """That a packet does not fit its interface, which is seen before anybody is asked for; None where it fits, or it is down."""
+        assert facts.leaving is not None
+        interface = self._here.device.interfaces[facts.leaving]
+        if facts.packet.size <= interface.mtu or not self._here.domains.link(self._here.name, facts.leaving).up:
+            return None
+        narrowest = Because("interface.mtu", (self._here.name, facts.leaving, interface.mtu), interface.mark)
+        return _told_too_big(facts, interface.mtu, narrowest)
 
     def alike(self, facts: Facts) -> Iterator[Term]:
         """All destinations that the same neighbour answers for, in all sizes that fit; and whether it is remembered."""
@@ -268,10 +281,11 @@ class Neighbours:
         made = _neighbour(here, leaving, target)
         if facts.next_hop is None:
             yield _same_neighbour(here, leaving, target)
+        mtu = here.device.interfaces[leaving].mtu if isinstance(made, Decision) else made.mtu
+        fits = facts.packet.size <= mtu
+        yield within("size", (Span(0, mtu),) if fits else (Span(mtu + 1, MOST_BYTES),))
         if isinstance(made, Decision):
             return
-        fits = facts.packet.size <= made.mtu
-        yield within("size", (Span(0, made.mtu),) if fits else (Span(made.mtu + 1, MOST_BYTES),))
         if fits and not self._remembers:
             inspected = merge(service_span(Service(p)) for p in here.tracked)
             meant = (Condition("protocol", (("service", inspected),)),)
@@ -289,6 +303,12 @@ def _same_neighbour(here: DevicePlan, leaving: str, target: Address) -> Term:
     first = next(a for a in here.domains.answers(domain, target) if a.device != here.name)
     mine = here.domains.answered(domain, here.name, (first.device, first.interface))
     return within("destination", mine)
+
+
+def _told_too_big(facts: Facts, mtu: int, narrowest: Because) -> Decision:
+    """A packet that may not be divided does not fit, and its sender is told (RFC 1191 section 4, RFC 4443 section 3.2)."""
+    note = Because("note.mtu", (facts.packet.size, mtu, facts.leaving))
+    return Decision(Did.DROPPED, narrowest, (Stop(Fate.DROPPED, "mtu.exceeded", Reply.TOO_BIG),), note)
 
 
 class Neighbour(NamedTuple):
@@ -387,7 +407,7 @@ def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address
         if found is None:
             return None, "no route"
         if found.action is not RouteAction.FORWARD:
-            return None, "no way"
+            return found, ""  # it has decided: nobody is to be sent on by what comes after it
         usable = tuple(h for h in found.hops if answered(here, h, destination))
         return (found._replace(hops=usable), "") if usable else (None, "silent")
     if candidate.next_hop is not None and candidate.next_hop.family != destination.family:
