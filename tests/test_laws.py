@@ -94,7 +94,7 @@ def test_a_discard_route_is_not_joined_with_an_equal_one() -> None:
 
 # --- journeys ----------------------------------------------------------------------------------------------
 
-VERDICTS = ("permit", "deny", "reject", "note")
+VERDICTS = ("permit", "deny", "reject", "note", "hand-on")
 
 
 @st.composite
@@ -140,11 +140,13 @@ def networks(draw: st.DrawFn) -> mc.Network:
                 peers += [(f"10.40.{number}.{other}", f"e{number}"), (f"fe80::{other}", f"e{number}")]
         for port in ports.values():
             if lists and draw(st.integers(0, 3)) == 0:
-                port["filter"] = {draw(st.sampled_from(["arriving", "leaving"])): draw(st.sampled_from(lists))}
+                port["filter"] = {
+                    draw(st.sampled_from(["arriving", "leaving"])): draw(st.permutations(lists))[: draw(st.integers(1, 2))]
+                }
             if draw(st.integers(0, 12)) == 0:
                 port["state"] = "disabled"
         ports["lan"]["ospf"] = {"passive": True}
-        keys = draw(device_keys(count, peers))
+        keys = draw(device_keys(count, peers, lists))
         if draw(st.booleans()):
             b.firewall(f"r{n}", keys=keys, **ports)
         else:
@@ -158,7 +160,7 @@ def networks(draw: st.DrawFn) -> mc.Network:
 
 
 @st.composite
-def device_keys(draw: st.DrawFn, count: int, peers: list[tuple[str, str]]) -> dict[str, Any]:
+def device_keys(draw: st.DrawFn, count: int, peers: list[tuple[str, str]], lists: list[str]) -> dict[str, Any]:
     """Routes, translation, policy routes and inspection of one router."""
     four = [p for p in peers if ":" not in p[0]]
     routes = []
@@ -178,9 +180,18 @@ def device_keys(draw: st.DrawFn, count: int, peers: list[tuple[str, str]]) -> di
     if translate:
         keys["translate"] = translate
     if draw(st.integers(0, 3)) == 0:
-        keys["policy-routes"] = [
-            {"protocol": draw(st.sampled_from(["any", "tcp"])), "candidates": [draw(st.sampled_from(four))[0]]}
-        ]
+        hop = draw(st.sampled_from(four))[0]
+        routes.append(
+            draw(st.sampled_from([{"next-hop": hop}, {"action": "discard"}])) | {"prefix": "10.44.1.0/24", "table": "side"}
+        )
+        entry: dict[str, Any] = {
+            "protocol": draw(st.sampled_from(["any", "tcp"])),
+            "candidates": [draw(st.sampled_from([hop, {"table": "side"}]))],
+        }
+        if lists and draw(st.booleans()):
+            entry["list"] = draw(st.sampled_from(lists))
+        keys["policy-routes"] = [entry]
+        keys["settings"] = {"own-policy-routes": draw(st.sampled_from(["yes", "no"]))}
     if draw(st.integers(0, 2)) == 0:
         keys["stateful"] = draw(st.sampled_from([["any"], ["tcp"], ["none"]]))
     return keys

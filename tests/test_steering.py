@@ -87,7 +87,7 @@ def did(journey: mc.Journey) -> dict[str, str]:
         ("{protocol: udp, candidates: [203.0.113.1]}", "", "desk", "near", "fibre", None),
         ("{service: https, to: near, candidates: [203.0.113.1]}", "", "desk", "near", "radio", "steered"),
         # a list classifies: its deny goes on to the next entry, its permit applies this one, its end goes on too
-        ("{list: rich, candidates: [203.0.113.1]}", "", "desk", "far", "fibre", None),
+        ("{list: rich, candidates: [203.0.113.1]}", "", "desk", "far", "fibre", "noted"),
         ("{list: rich, candidates: [203.0.113.1]}", "", "desk", "near", "radio", "steered"),
         ("{list: rich, candidates: [203.0.113.1]}", "", "shop", "near", "fibre", None),
         ("{list: rich, candidates: [198.51.100.1]}, {candidates: [203.0.113.1]}", "", "desk", "far", "radio", "steered"),

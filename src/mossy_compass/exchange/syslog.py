@@ -13,7 +13,7 @@ from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, protocol_name
 from mossy_compass.plan.ids import TableKind
-from mossy_compass.walk.journey import Hop, Journey, Ruling
+from mossy_compass.walk.journey import Admission, Journey
 
 FACILITY = 16
 """local0 (RFC 5424 section 6.2.1): what filtering devices commonly use."""
@@ -33,32 +33,26 @@ def lines(journeys: Iterable[Journey], at: str = "-", source: Held | None = None
 
     """
     for journey in journeys:
-        for hop, ruling in _logged(journey):
-            asked = (source is None or source(ruling.saw.source)) and (target is None or target(ruling.saw.destination))
-            if asked:
-                yield line(hop.device, ruling, at)
+        for met in (m for leg in journey.every_leg for m in leg.admissions() if m.logged):
+            saw = met.ruling.saw
+            if (source is None or source(saw.source)) and (target is None or target(saw.destination)):
+                yield line(met, at)
 
 
-def _logged(journey: Journey) -> Iterator[tuple[Hop, Ruling]]:
-    """The rulings of a journey that write a line, those of its lookup first."""
-    lookup = journey.lookup.journey.legs if journey.lookup else ()
-    for leg in (*lookup, *journey.legs, *([journey.later] if journey.later else ())):
-        yield from ((hop, ruling) for hop in leg.hops for ruling in hop.rulings if ruling.logged)
-
-
-def line(device: str, ruling: Ruling, at: str) -> str:
+def line(met: Admission, at: str) -> str:
     """One log line, without the line feed at its end."""
-    number = FACILITY * 8 + SEVERITIES.index(ruling.logged)
-    data = " ".join(f'{name}="{_escaped(value)}"' for name, value in _data(ruling))
-    return f"<{number}>1 {at} {device} mossy - {ruling.did.value} [{ELEMENT} {data}] {ruling.because.words}: {ruling.did.value} {ruling.saw}"
+    number = FACILITY * 8 + SEVERITIES.index(met.logged)
+    data = " ".join(f'{name}="{_escaped(value)}"' for name, value in _data(met))
+    words = f"{met.because.words}: {met.did.value} {met.ruling.saw}"
+    return f"<{number}>1 {at} {met.device} mossy - {met.did.value.replace(' ', '-')} [{ELEMENT} {data}] {words}"
 
 
-def _data(ruling: Ruling) -> Iterator[tuple[str, str]]:
+def _data(met: Admission) -> Iterator[tuple[str, str]]:
     """The parts of the structured data: list, rule, verdict, addresses, interfaces."""
-    table = ruling.table
+    table, ruling = met.table, met.ruling
     yield ("list", table.name) if table.kind is TableKind.LIST else ("table", str(table))
-    yield "rule", ruling.row
-    yield "verdict", ruling.did.value
+    yield "rule", met.row
+    yield "verdict", met.did.value
     yield from _ends(ruling.saw)
     if ruling.arriving:
         yield "arriving", ruling.arriving

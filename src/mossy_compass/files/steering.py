@@ -112,6 +112,11 @@ def _goal(ctx: Context, entry: TranslateIn, path: Path) -> Address | None:
     if entry.goes_to is None:
         return None
     spot = ctx.spot(*path, "goes-to")
+    address, colon, port = entry.goes_to.address.rpartition(":")
+    if colon and port.isdigit() and address and ":" not in address:
+        words = f"'{entry.goes_to.address}' is an address with a port, which are two values here."
+        ctx.fault("translate.goal", spot, words, f"Write goes-to: {{address: {address}, port: {port}}}.")
+        return None
     found = term(ctx, entry.goes_to.address, spot)
     if found is None:
         return None

@@ -405,19 +405,21 @@ class _Met(NamedTuple):
     Attributes:
         name: as LIST/RULE.
         logged: the severity of its line; empty for none.
+        decides: the stage ended by it.
         of_list: it is a rule of a list.
 
     """
 
     name: str
     logged: str
+    decides: bool
     of_list: bool
 
 
 def _met(journey: Journey) -> list[_Met]:
     """Every row that had a part in what became of packets."""
-    rulings = [r for leg in journey.homeward for h in leg.hops for r in h.rulings if r.row]
-    return [_Met(f"{_spoken(r.table)}/{r.row}", r.logged, r.table.kind is TableKind.LIST) for r in rulings]
+    met = [m for leg in journey.homeward for m in leg.admissions() if m.row]
+    return [_Met(f"{_spoken(m.table)}/{m.row}", m.logged, m.decides, m.table.kind is TableKind.LIST) for m in met]
 
 
 def _spoken(table: TableId) -> str:
@@ -428,8 +430,8 @@ def _spoken(table: TableId) -> str:
 def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """Rules that should have had a part, and had none."""
     met = _met(journey)
-    if wanted.by is not None and wanted.by not in [row.name for row in met]:
-        said = ", ".join(dict.fromkeys(row.name for row in met if row.of_list)) or "no rule of a list"
+    if wanted.by is not None and wanted.by not in [row.name for row in met if row.decides]:
+        said = ", ".join(dict.fromkeys(row.name for row in met if row.of_list and row.decides)) or "no rule of a list"
         yield f"{wanted.by} should decide, and it met {said}"
     if wanted.logs is not None and wanted.logs not in [row.name for row in met if row.logged]:
         yield f"{wanted.logs} should log it, and does not"

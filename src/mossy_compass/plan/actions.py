@@ -123,8 +123,12 @@ class Listed(Protocol):
     about: str
     rows: tuple[Any, ...]
     asks_application: bool
+    notes: tuple[Any, ...]
 
+    def passed_over(self, facts: Facts) -> list[tuple[Any, Any]]: ...
     def above_asking(self, facts: Facts, key: str) -> Iterator[Any]: ...
+    def noted(self, facts: Facts) -> list[Any]: ...
+    def number(self, row: Any, /) -> int: ...
 
 
 class Consult(NamedTuple):
@@ -266,6 +270,24 @@ Action = (
 )
 
 
+class Undecided(NamedTuple):
+    """A row of a list that a packet met and that did not end the stage: a note, one that hands on, one of a list that classifies.
+
+    Attributes:
+        table, row: which.
+        verdict: of the row.
+        because: the row as a reason.
+        logged: severity of the log line that is written of it; empty for none.
+
+    """
+
+    table: TableId
+    row: str
+    verdict: Verdict
+    because: Because
+    logged: str = ""
+
+
 class Decision(NamedTuple):
     """What a stage decided.
 
@@ -277,6 +299,7 @@ class Decision(NamedTuple):
         table: id of the table that was asked; the plan finds it again by that.
         row: id of the row that decided.
         logged: severity of the log line that is written of it; empty for none.
+        met: the rows of lists that were met before, in their order, and left it undecided.
 
     """
 
@@ -287,6 +310,7 @@ class Decision(NamedTuple):
     table: TableId = NO_TABLE
     row: str = ""
     logged: str = ""
+    met: tuple[Undecided, ...] = ()
 
 
 Decide = Callable[[Facts], Decision | None]

@@ -55,9 +55,9 @@ class Miss(NamedTuple):
     """A condition of a row that a packet does not meet.
 
     Attributes:
-        key: of the condition, or ``disabled``.
-        condition: what was wanted; None for a row that is disabled.
-        has: what the packet has: its value of the condition's first field.
+        key: of the condition; ``disabled``; or ``list`` where a list says which packets a row is for.
+        condition: what was wanted; None for a row that is disabled, or that a list refuses.
+        has: what the packet has: its value of the condition's first field. Of a list that refuses: its name, and its rule.
 
     """
 

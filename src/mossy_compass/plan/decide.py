@@ -22,10 +22,13 @@ from mossy_compass.plan.actions import (
     Forward,
     Handover,
     Leave,
+    Listed,
+    Note,
     Pass,
     Rewrite,
     Steer,
     Stop,
+    Undecided,
 )
 from mossy_compass.plan.alike import Decided, Met, Term
 from mossy_compass.plan.conditions import Condition, members, test_of
@@ -172,14 +175,27 @@ def _each(rows: Sequence[_Asking]) -> Decide:
 
     def decide(facts: Facts) -> Decision | None:
         """What the first row comes to that is met, and decides."""
+        noted: Decision | None = None
         for row in rows:
             if row.met(facts):
                 decision = row.decide(facts)
                 if decision is not None:
-                    return decision
-        return None
+                    noted = after(noted, decision)
+                    if not goes_on(decision):
+                        return noted
+        return noted
 
     return decide
+
+
+def goes_on(decision: Decision) -> bool:
+    """Whether a decision is none yet: notes were taken, and whatever stands next is asked."""
+    return isinstance(decision.actions[-1], Note)
+
+
+def after(noted: Decision | None, decision: Decision) -> Decision:
+    """A decision with what was noted before it."""
+    return decision if noted is None else decision._replace(met=noted.met + decision.met)
 
 
 def _by_name(rows: Sequence[_Asking]) -> tuple[str, dict[Any, Decide], Decide] | None:
@@ -224,15 +240,27 @@ class _Asking:
         return _Asking(self._table, self._row, self._names_at, self.conditions[1:])
 
     def decide(self, facts: Facts) -> Decision | None:
-        """The first list whose rule decides; else the row's own action."""
+        """The first list whose rule decides; else the row's own action. What was noted on the way goes with it."""
+        met: tuple[Undecided, ...] = ()
         for place, consult in enumerate(self._lists):
-            row = consult.table.first(facts)
+            table = consult.table
+            row = table.first(facts)
+            if table.notes:
+                met += tuple(_undecided(table, r) for r in table.noted(facts))
             if row is None:
                 continue
             decision = self._of(place, consult, row, facts)
+            if decision is None or not consult.named:
+                met += (_undecided(table, row),)
             if decision is not None:
-                return self._with_notes(decision, row, facts)
-        return self._with_notes(self._own(facts), None, facts) if self._ends else None
+                decision = self._with_notes(decision, row, facts)
+                return decision._replace(met=met) if met else decision
+        if self._ends:
+            decision = self._with_notes(self._own(facts), None, facts)
+            if decision.did is None and met:  # what lets pass in silence is told of where something was noted on the way
+                decision = decision._replace(did=Did.NOTED, because=met[-1].because, table=met[-1].table)
+            return decision._replace(met=met) if met else decision
+        return Decision(Did.NOTED, met[-1].because, (Note(),), None, met[-1].table, "", "", met) if met else None
 
     def _of(self, place: int, consult: Consult, row: Row, facts: Facts) -> Decision | None:
         """What a rule of a list comes to here; None where it leaves the list."""
@@ -275,6 +303,12 @@ class _Asking:
         return None
 
 
+def _undecided(table: Listed, row: Row) -> Undecided:
+    """A row of a list that was met and did not end the stage."""
+    because = row.because or Because("rule", (table.name, row.id), row.mark, row.about)
+    return Undecided(table.id, row.id, row.verdict or Verdict.PERMIT, because, row.log)
+
+
 def _for_now(decision: Decision) -> bool:
     """Whether what it lets pass is judged again later."""
     return any(isinstance(a, Pass) and a.again for a in decision.actions)
@@ -308,6 +342,9 @@ def _alike_in(row: Row, facts: Facts) -> Generator[Term, None, bool]:
     for consult in consults(row):
         found = consult.table.first(facts)
         yield Decided(consult.table, found)
+        for note in consult.table.notes:
+            if consult.table.number(note) < consult.table.number(found):
+                yield Met(note.conditions, all(c.holds(facts) for c in note.conditions))
         if found is not None and not isinstance(consult.on[found.verdict or Verdict.PERMIT][0], Leave):
             return True
     return any(not isinstance(a, Consult) for a in row.actions)

@@ -52,8 +52,8 @@ class PassedOver(NamedTuple):
 
     @property
     def verdict(self) -> str:
-        """What the row would have done: permit, deny, reject or note."""
-        return self.row.verdict.value if self.row.verdict else "permit"
+        """What the row would have done: permit, deny, reject, note or hand-on; ``applies`` for a row of another table than a list."""
+        return self.row.verdict.value if self.row.verdict else "applies"
 
     @property
     def words(self) -> str:
@@ -226,11 +226,6 @@ class Plan:
         """
         table, facts = self._again(device, ruling)
         return [PassedOver(row, miss, ruling.saw) for row, miss in table.passed_over(facts)] if table else []
-
-    def noted(self, device: str, ruling: Asked) -> list[Row]:
-        """The ``note`` rows that were met on the way to the decision."""
-        table, facts = self._again(device, ruling)
-        return table.noted(facts) if table else []
 
     def routes_passed_over(self, device: str, ruling: Asked) -> Iterator[Loser]:
         """The routes that hold the destination too, each with the reason why it was not taken."""

@@ -39,6 +39,7 @@ class Table:
         rows: all of them, disabled ones and notes too.
         asks_application: some row asks for the flow's application, which may not be known yet.
         logs: some row writes log lines.
+        notes: the rows that take note of packets and go on.
         first: takes facts and gives the row that decides, or None. Disabled rows and notes never decide.
         decide: what a step makes of it (``plan/decide.py``), once one has; steps at several interfaces share it.
 
@@ -56,6 +57,7 @@ class Table:
         "logs",
         "mark",
         "name",
+        "notes",
         "rows",
     )
 
@@ -67,6 +69,7 @@ class Table:
         self.rows = tuple(rows)
         self.asks_application = any(c.key == "application" for r in self.rows for c in r.conditions)
         self.logs = any(r.log for r in self.rows)
+        self.notes = tuple(r for r in self.rows if r.verdict is Verdict.NOTE and not r.disabled)
         self.first: Callable[[Facts], Row | None] = self._index_first
         self.decide: Decide | None = None
         self._near: _Permits | None = None
@@ -116,9 +119,7 @@ class Table:
 
     def noted(self, facts: Facts) -> list[Row]:
         """The ``note`` rows that were met on the way to the decision."""
-        if _NOTES not in self._asking:
-            self._asking[_NOTES] = tuple(r for r in self.rows if r.verdict is Verdict.NOTE)
-        return [r for r in self._before(self._asking[_NOTES], facts) if next(r.misses(facts), None) is None]
+        return [r for r in self._before(self.notes, facts) if next(r.misses(facts), None) is None]
 
     def near(self, facts: Facts, most: int = 4) -> list[Near]:
         """The permits that the packet misses by one condition, or by two where none misses by one; in their order.
@@ -189,8 +190,6 @@ class _Permits(NamedTuple):
 
 MOST_INDEXED = 12_000
 """An index of so many permits takes some 30 MB, and of ten times as many a hundred times that: then they are gone through."""
-_NOTES = "(notes)"
-"""Stands, among the keys of conditions, for the rows that take note of packets."""
 
 
 def _scanned(rows: Iterable[Row], facts: Facts, most: int) -> list[Near]:

@@ -7,6 +7,7 @@ journey against it.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from mossy_compass.marks import Mark
@@ -19,7 +20,17 @@ from mossy_compass.report.words import spoken
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
 if TYPE_CHECKING:
-    from mossy_compass.walk.journey_types import BecauseDict, HopDict, JourneyDict, LegDict, MarkDict, PacketDict, RulingDict
+    from mossy_compass.walk.journey_types import (
+        BecauseDict,
+        HopDict,
+        JourneyDict,
+        LegDict,
+        MarkDict,
+        PacketDict,
+        PassedOverDict,
+        RulingDict,
+    )
+    from mossy_compass.walk.retold import TableAsked
 
 FORMAT = 1
 
@@ -90,8 +101,16 @@ def packet_dict(packet: Packet) -> PacketDict:
     return out
 
 
-def ruling_dict(ruling: Ruling, device: str, plan: Plan | None) -> RulingDict:
-    """A ruling as plain data; with a plan, what it passed over."""
+def ruling_dict(ruling: Ruling, device: str, plan: Plan | None, asked: Sequence[TableAsked] = ()) -> RulingDict:
+    """A ruling as plain data.
+
+    Args:
+        ruling: what a stage did.
+        device: where.
+        plan: to be asked what was passed over; None: that is not told.
+        asked: the tables that the stage went through.
+
+    """
     out: RulingDict = {
         "stage": str(ruling.stage),
         "did": ruling.did.value,
@@ -103,14 +122,9 @@ def ruling_dict(ruling: Ruling, device: str, plan: Plan | None) -> RulingDict:
     }
     if ruling.logged:
         out["log"] = ruling.logged
-    if plan is not None and plan.device(device).rows_of(ruling.table) is not None:
-        out["passed-over"] = []
-        for over in plan.passed_over(device, ruling):
-            place = mark_dict(over.row.mark)
-            out["passed-over"].append(
-                {"rule": over.id, "verdict": over.verdict, "place": place, "condition": over.miss.key, "reason": over.words}
-            )
-        out["noted"] = [because_dict(b) for b in noted(plan, device, ruling)]
+    if plan is not None and asked:
+        out["passed-over"] = _passed_over(asked)
+        out["noted"] = [because_dict(m.because) for m in ruling.admissions(device) if not m.decides]
     if plan is not None and ruling.table.kind is TableKind.ROUTE:
         out["routes-passed-over"] = [
             {
@@ -124,16 +138,25 @@ def ruling_dict(ruling: Ruling, device: str, plan: Plan | None) -> RulingDict:
     return out
 
 
-def noted(plan: Plan, device: str, ruling: Ruling) -> list[Because]:
-    """The ``note`` rules that matched on the way to a ruling."""
-    table = plan.device(device).rows_of(ruling.table)
-    name = table.name if table else ""
-    return [Because("rule", (name, row.id), row.mark, row.about) for row in plan.noted(device, ruling)]
+def _passed_over(asked: Sequence[TableAsked]) -> list[PassedOverDict]:
+    """The rows of some tables that were passed over."""
+    return [
+        {
+            "list": one.table.name,
+            "rule": over.id,
+            "verdict": over.verdict,
+            "place": mark_dict(over.row.mark),
+            "condition": over.miss.key,
+            "reason": over.words,
+        }
+        for one in asked
+        for over in one.over
+    ]
 
 
-def _hop_dict(hop: Hop, plan: Plan | None) -> HopDict:
-    """A hop as plain data; with the plan, also the rows that its rulings passed over."""
-    return {
+def _hop_dict(hop: Hop, plan: Plan | None, came: Packet) -> HopDict:
+    """A hop as plain data; with the plan, also the rows that were passed over, and the stages that let it pass in silence."""
+    out: HopDict = {
         "device": hop.device,
         "kind": hop.kind,
         "arriving": hop.arriving,
@@ -142,8 +165,33 @@ def _hop_dict(hop: Hop, plan: Plan | None) -> HopDict:
         "segment": hop.segment,
         "bridges": list(hop.bridges),
         "latency-ms": hop.latency_ms,
-        "rulings": [ruling_dict(r, hop.device, plan) for r in hop.rulings],
+        "rulings": [],
     }
+    if plan is None:
+        out["rulings"] = [ruling_dict(r, hop.device, None) for r in hop.rulings]
+        return out
+    from mossy_compass.walk.retold import stages_told  # only where details are asked for
+
+    out["silent"] = []
+    for told in stages_told(plan, hop, came):
+        if told.ruling is not None:
+            out["rulings"].append(ruling_dict(told.ruling, hop.device, plan, told.asked))
+        else:
+            end = because_dict(told.end) if told.end is not None else None
+            out["silent"].append({"stage": told.stage, "because": end, "passed-over": _passed_over(told.asked)})
+    return out
+
+
+def came_to(leg: Leg, number: int) -> Packet:
+    """The packet as it came to a hop of a leg.
+
+    Args:
+        leg: the way.
+        number: of the hop, from 0.
+
+    """
+    before = leg.hops[number - 1].rulings if number else ()
+    return before[-1].gave if before else leg.packet
 
 
 def leg_dict(leg: Leg, plan: Plan | None) -> LegDict:
@@ -157,5 +205,5 @@ def leg_dict(leg: Leg, plan: Plan | None) -> LegDict:
         "root": leg.root,
         "packet": packet_dict(leg.packet),
         "arrived": packet_dict(leg.arrived),
-        "hops": [_hop_dict(hop, plan) for hop in leg.hops],
+        "hops": [_hop_dict(hop, plan, came_to(leg, number)) for number, hop in enumerate(leg.hops)],
     }

@@ -195,11 +195,10 @@ def translated(journey: Journey) -> bool:
 def logged(journey: Journey) -> list[str]:
     """The rules with ``log: yes`` that a packet met, there and back."""
     return [
-        f"{r.because.cited()} at {h.device}: {r.did}{'' if r.logged == 'informational' else f' ({r.logged})'}"
+        f"{m.because.cited()} at {m.device}: {m.did}{'' if m.logged == 'informational' else f' ({m.logged})'}"
         for leg in journey.homeward
-        for h in leg.hops
-        for r in h.rulings
-        if r.logged
+        for m in leg.admissions()
+        if m.logged
     ]
 
 

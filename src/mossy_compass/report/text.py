@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from rich.console import Console, Group, RenderableType
 from rich.padding import Padding
@@ -18,12 +19,16 @@ from rich.text import Text
 
 from mossy_compass.marks import Problem, Severity
 from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did, Fate
 from mossy_compass.report import sentences
-from mossy_compass.report.record import noted
+from mossy_compass.report.record import came_to
 from mossy_compass.safe import safe
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
+
+if TYPE_CHECKING:
+    from mossy_compass.walk.retold import StageTold
 
 WIDTH = 100
 _FATE_STYLE = {"DELIVERED": "bold green", "REFUSED": "bold yellow", "IGNORED": "bold yellow", "UNANSWERED": "bold yellow"}
@@ -118,12 +123,16 @@ def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> Renderab
     if hop.segment and hop.next_device:
         title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
     rows: list[tuple[str | Text, str | Text]] = []
-    before = leg.hops[number - 2].rulings if number > 1 else ()
-    known = before[-1].gave if before else leg.packet  # the line of the leg shows the packet as it was sent
-    for ruling in hop.rulings:
-        rows += _ruling_rows(ruling, hop.device, plan, known)
-        known = ruling.gave
-    return Group(title, Padding(rows_of(rows, ("", ""), (16, None)), (0, 0, 0, 2)))
+    known = came_to(leg, number - 1)  # the line of the leg shows the packet as it was sent
+    for told in _told(plan, hop, known):
+        if told.ruling is None:
+            rows += _silent_rows(told)
+        else:
+            rows += _ruling_rows(told.ruling, hop.device, plan, known)
+            known = told.ruling.gave
+            rows += [("", _dim(words)) for words in _passed_over(told)]
+    label = max([16, *(len(str(name)) for name, _ in rows)])
+    return Group(title, Padding(rows_of(rows, ("", ""), (label, None)), (0, 0, 0, 2)))
 
 
 def _seen(ruling: Ruling, known: Packet | None) -> list[tuple[str | Text, str | Text]]:
@@ -148,21 +157,41 @@ def _ruling_rows(ruling: Ruling, device: str, plan: Plan | None, known: Packet |
     rows: list[tuple[str | Text, str | Text]] = [(ruling.stage, words), *_seen(ruling, known)]
     if ruling.gave != ruling.saw:
         rows.append(("", _dim(f"gave {ruling.gave}")))
-    if plan is not None:
-        rows += [("", _dim(words)) for words in _passed_over(ruling, device, plan)]
+    for lost in plan.routes_passed_over(device, ruling) if plan is not None else ():
+        place = f" ({lost.route.mark})" if lost.route.mark else ""
+        ways = ", ".join(h.words() for h in lost.route.hops)
+        rows.append(("", _dim(f"not taken: {lost.route.words()}{place} {ways}: {lost.words}")))
+    rows += [("", _dim(f"{m.did.value} by {m.because.cited()}")) for m in ruling.admissions(device) if not m.decides]
     return rows
 
 
-def _passed_over(ruling: Ruling, device: str, plan: Plan) -> list[str]:
-    """The rows, routes and notes beside the one that decided, a line each."""
+def _told(plan: Plan | None, hop: Hop, came: Packet) -> Iterator[StageTold]:
+    """The stages of a stay, with what they passed over; without a plan the rulings alone."""
+    from mossy_compass.walk.retold import StageTold, stages_told  # only where details are asked for
+
+    if plan is None:
+        yield from (StageTold(str(r.stage), r, ()) for r in hop.rulings)
+    else:
+        yield from stages_told(plan, hop, came)
+
+
+def _silent_rows(told: StageTold) -> list[tuple[str | Text, str | Text]]:
+    """A stage that let the packet pass without a ruling: by which setting, or because no row of its tables is about it."""
+    words = f"let pass by {told.end.cited()}" if told.end is not None else "no row of it is about this packet"
+    return [(told.stage, _dim(words)), *(("", _dim(line)) for line in _passed_over(told))]
+
+
+def _passed_over(told: StageTold) -> list[str]:
+    """The rows beside the one that decided, a line each; of another table than that of the ruling its name is said."""
     out = []
-    for over in plan.passed_over(device, ruling):
-        out.append(f"passed over rule {over.id} {over.verdict} ({over.row.mark}): {over.miss.key}: {over.words}")
-    for lost in plan.routes_passed_over(device, ruling):
-        place = f" ({lost.route.mark})" if lost.route.mark else ""
-        ways = ", ".join(h.words() for h in lost.route.hops)
-        out.append(f"not taken: {lost.route.words()}{place} {ways}: {lost.words}")
-    out += [f"noted by {reason.cited()}" for reason in noted(plan, device, ruling)]
+    for asked in told.asked:
+        mine = told.ruling is not None and told.ruling.table == asked.table.id
+        of = "" if mine else f" of {asked.table.name}"
+        for over in asked.over:
+            place = f" ({over.row.mark})" if over.row.mark.line else ""
+            verdict = f" {over.verdict}" if over.row.verdict is not None else ""
+            row = "entry" if asked.table.id.kind is TableKind.POLICY_ROUTES else "rule"
+            out.append(f"passed over {row} {over.id}{of}{verdict}{place}: {over.miss.key}: {over.words}")
     return out
 
 

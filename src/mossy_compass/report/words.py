@@ -462,6 +462,9 @@ def spoken(reason: Because) -> str:
 
 def miss_words(miss: Miss, packet: Packet | None = None) -> tuple[str, str]:
     """The key of an unmet condition, and what it wants beside what the packet has."""
+    if miss.key == "list":
+        name, rule = miss.has
+        return "list", f"rule {rule} of list {name} refuses it" if rule else f"no rule of list {name} permits it"
     if miss.condition is None:
         return "disabled", "the rule is disabled"
     made = MISS_WORDS.get(miss.key, _plain_miss)

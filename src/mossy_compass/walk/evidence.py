@@ -16,7 +16,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table
-from mossy_compass.walk.journey import Journey, Leg
+from mossy_compass.walk.journey import Journey
 
 Key = tuple[str, TableId, str]
 """Device, id of the table, id of the row."""
@@ -79,12 +79,13 @@ class Counters:
         """Count what a journey met, its lookup and every leg included."""
         self.tests += 1
         written = False
-        for leg in _legs(journey):
-            for device, table, row, opening in _met(journey.plan, leg):
-                hits = self.hits.setdefault((device, table, row), Hits())
-                hits.packets += 1
-                hits.connections += opening
-                written = written or (table.kind in (_K.LIST, _K.OFFERS) and row not in ("", "end-of-list", "not-offered"))
+        for met in (m for leg in journey.every_leg for m in leg.admissions() if m.table.kind in COUNTED):
+            row = met.row or ("empty-list" if met.table.kind is _K.LIST else "")
+            hits = self.hits.setdefault((met.device, met.table, row), Hits())
+            hits.packets += 1
+            hits.connections += met.ruling.relation is Relation.OPENING
+            rule = met.table.kind in (_K.LIST, _K.OFFERS) and row not in ("empty-list", "end-of-list", "not-offered")
+            written = written or (rule and met.decides)
         if not written:
             self.undecided.append((journey.sender, journey.target, journey.what, journey.symptom.value))
 
@@ -96,27 +97,6 @@ class Counters:
     def of(self, device: str, table: TableId, row: str) -> Hits:
         """The counts of a row; zero where nothing met it."""
         return self.hits.get((device, table, row), Hits())
-
-
-def _legs(journey: Journey) -> Iterator[Leg]:
-    """Every leg of a journey, and of the lookup before it."""
-    if journey.lookup is not None:
-        yield from journey.lookup.journey.legs
-    yield from journey.legs
-    if journey.later is not None:
-        yield journey.later
-
-
-def _met(plan: Plan | None, leg: Leg) -> Iterator[tuple[str, TableId, str, bool]]:
-    """The rows that a leg met: those that decided, and the notes above them."""
-    for hop in leg.hops:
-        for ruling in hop.rulings:
-            if ruling.table.kind not in COUNTED:
-                continue
-            opening = ruling.relation is Relation.OPENING
-            yield hop.device, ruling.table, ruling.row or ("empty-list" if ruling.table.kind is _K.LIST else ""), opening
-            for row in plan.noted(hop.device, ruling) if plan is not None else ():
-                yield hop.device, ruling.table, row.id, opening
 
 
 def rows_of(plan: Plan) -> Iterator[tuple[str, Table, Row]]:
@@ -160,17 +140,9 @@ def counted(plan: Plan, counters: Counters) -> list[Counted]:
 
 
 def decided_by(journeys: Iterable[Journey], list_name: str, row: str) -> Iterator[tuple[Journey, str, Did]]:
-    """The journeys whose fate a rule had a part in: with the way on which it decided, and what it did."""
+    """The journeys in whose fate a rule had a part: with the way on which it was met first, and what it did."""
     for journey in journeys:
-        found = next(
-            (
-                (leg.way.value, ruling.did)
-                for leg in _legs(journey)
-                for hop in leg.hops
-                for ruling in hop.rulings
-                if ruling.table == list_id(list_name) and ruling.row == row
-            ),
-            None,
-        )
-        if found is not None:
-            yield journey, *found
+        met = ((leg, m) for leg in journey.every_leg for m in leg.admissions() if m.table == list_id(list_name) and m.row == row)
+        for leg, admission in met:
+            yield journey, leg.way.value, admission.did
+            break

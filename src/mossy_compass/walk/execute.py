@@ -130,11 +130,15 @@ class Stay:
         if decision.did is None:
             return
         facts = self.facts
-        session = facts.session.number if facts.session else None
         situation = self._situation
         # It is one for most rulings of a stay: only the route and the recollection change it.
-        if situation is None or situation[1] != facts.leaving or situation[3] != session or situation[2] != facts.relation:
-            situation = Situation(facts.arriving, facts.leaving, facts.relation, session, self.state.known(facts))
+        if (
+            situation is None
+            or situation[1] != facts.leaving
+            or situation[3] is not facts.session
+            or situation[2] != facts.relation
+        ):
+            situation = Situation(facts.arriving, facts.leaving, facts.relation, facts.session, self.state.known(facts))
             if not situation.known.learned:
                 self._situation = situation
         if remark is not None:

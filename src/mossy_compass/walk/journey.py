@@ -5,15 +5,16 @@ A record holds ids, numbers, enums and values; its words are made elsewhere (``r
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from mossy_compass.model.network import Verdict
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Decision
-from mossy_compass.plan.facts import SOME_TIME, Known, Moment, Relation
+from mossy_compass.plan.facts import SOME_TIME, Known, Moment, Relation, Session
 from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.routing.table import NextHop
@@ -54,7 +55,7 @@ class Situation(NamedTuple):
     Attributes:
         arriving, leaving: interfaces.
         relation: what the packet is to the device's sessions.
-        session: number of the session that it belongs to.
+        of_session: the session that it belongs to.
         known: what else; enough to ask the table again.
 
     """
@@ -62,7 +63,7 @@ class Situation(NamedTuple):
     arriving: str | None = None
     leaving: str | None = None
     relation: Relation = Relation.NONE
-    session: int | None = None
+    of_session: Session | None = None
     known: Known = Known()
 
 
@@ -94,6 +95,40 @@ class Beside(NamedTuple):
     told: tuple[Because, ...] = ()
 
 
+class Admission(NamedTuple):
+    """One row, or default, that had a part in what became of a packet at a device.
+
+    Counters, log lines, who a rule decides for, and what was never met are all made from these.
+
+    Attributes:
+        device, stage: where it was met.
+        table, row: which; a default has the name of its setting as the row.
+        did: what it did; a row that was met and left it undecided noted, handed on, or classified.
+        because: the row as a reason.
+        logged: severity of the log line that is written of it; empty for none.
+        ruling: the ruling that it belongs to, with the packet and what else was known.
+
+    """
+
+    device: str
+    stage: str
+    table: TableId
+    row: str
+    did: Did
+    because: Because
+    logged: str
+    ruling: Ruling
+
+    @property
+    def decides(self) -> bool:
+        """Whether the stage ended by it."""
+        return self.did not in _LEFT_OPEN
+
+
+_LEFT_OPEN = (Did.NOTED, Did.HANDED_ON, Did.CLASSIFIED)
+_MET = {Verdict.NOTE: Did.NOTED, Verdict.HAND_ON: Did.HANDED_ON}
+
+
 class Ruling(NamedTuple):
     """What one stage of one device did.
 
@@ -115,6 +150,19 @@ class Ruling(NamedTuple):
     cause: str = ""
     situation: Situation = Situation()
     taken: Taken = Taken()
+
+    def admissions(self, device: str) -> Iterator[Admission]:
+        """What was met at its stage, in order, with what decided at the end.
+
+        Args:
+            device: where it was made.
+
+        """
+        for row in self.decision.met:
+            did = _MET.get(row.verdict, Did.CLASSIFIED)
+            yield Admission(device, self.stage, row.table, row.row, did, row.because, row.logged, self)
+        if self.did is not Did.NOTED:
+            yield Admission(device, self.stage, self.table, self.row, self.did, self.because, self.logged, self)
 
     def between(self, arriving: str | None, leaving: str | None) -> Ruling:
         """The same ruling, had these two interfaces been known."""
@@ -169,7 +217,7 @@ class Ruling(NamedTuple):
     @property
     def session(self) -> int | None:
         """Number of the session that it belongs to."""
-        return self.situation.session
+        return self.situation.of_session.number if self.situation.of_session is not None else None
 
     @property
     def known(self) -> Known:
@@ -265,6 +313,10 @@ class Leg(NamedTuple):
     def root(self) -> str:
         """What lies behind the reason, in words."""
         return _words(self.behind)
+
+    def admissions(self) -> Iterator[Admission]:
+        """Every row and default that had a part in it, device by device, in order."""
+        return (a for hop in self.hops for ruling in hop.rulings for a in ruling.admissions(hop.device))
 
     def permits(self) -> list[tuple[str, Because]]:
         """The rules, or defaults of lists, that let it through, each with its device."""
@@ -363,6 +415,12 @@ class Journey:
     def there(self) -> Leg:
         """The way there."""
         return self.legs[0]
+
+    @property
+    def every_leg(self) -> tuple[Leg, ...]:
+        """Every leg: those of the lookup first, then what was sent because of the packet, then a later one."""
+        lookup = self.lookup.journey.legs if self.lookup is not None else ()
+        return (*lookup, *self.legs, *([self.later] if self.later is not None else []))
 
     @property
     def homeward(self) -> tuple[Leg, ...]:

@@ -49,6 +49,7 @@ PacketDict = TypedDict(
 class PassedOverDict(TypedDict):
     """A rule that did not match."""
 
+    list: str
     rule: str
     verdict: str
     place: MarkDict
@@ -81,6 +82,7 @@ RulingDict = TypedDict(
         "noted": NotRequired[list[BecauseDict]],
     },
 )
+SilentDict = TypedDict("SilentDict", {"stage": str, "because": BecauseDict | None, "passed-over": list[PassedOverDict]})
 HopDict = TypedDict(
     "HopDict",
     {
@@ -93,6 +95,7 @@ HopDict = TypedDict(
         "bridges": list[str],
         "latency-ms": float,
         "rulings": list[RulingDict],
+        "silent": NotRequired[list[SilentDict]],
     },
 )
 

@@ -14,7 +14,7 @@ from typing import Protocol
 from mossy_compass.plan.actions import Decide, Decision
 from mossy_compass.plan.alike import Met, Term
 from mossy_compass.plan.conditions import Condition, test_of
-from mossy_compass.plan.decide import Names, alike, decider
+from mossy_compass.plan.decide import Names, after, alike, decider, goes_on
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.order import SPECS, Stage
@@ -90,7 +90,8 @@ class Step:
                 return
         for asked, one in zip(self.asks, self.made, strict=True):
             yield from alike(asked, facts) if isinstance(asked, Table) else asked.alike(facts)
-            if one(facts) is not None:
+            decision = one(facts)
+            if decision is not None and not goes_on(decision):
                 return
 
 
@@ -108,11 +109,14 @@ def _first_of(decides: Sequence[Decide]) -> Decide:
 
     def decide(facts: Facts) -> Decision | None:
         """What this stage says of a packet."""
+        noted: Decision | None = None
         for one in decides:
             decision = one(facts)
             if decision is not None:
-                return decision
-        return None
+                noted = after(noted, decision)
+                if not goes_on(decision):
+                    return noted
+        return noted
 
     return decide
 
