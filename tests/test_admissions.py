@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 import mossy_compass as mc
 from mossy_compass.exchange import syslog
 from mossy_compass.plan.ids import TableKind, list_id
-from mossy_compass.report.record import came_to, journey_dict
+from mossy_compass.report.record import journey_dict
 from mossy_compass.walk.evidence import Counters, decided_by
+from mossy_compass.walk.question import Options
 from mossy_compass.walk.retold import WRITTEN, StageTold, stages_told
 from tests.effort import examples
 from tests.test_laws import networks
@@ -21,7 +22,7 @@ from tests.test_laws import networks
 # clerk behind gate, shop beyond it; where lists stand, and what they say, is written in
 BASE = """\
 mossy-network: 1
-lists: {LISTS}
+NAMESlists: {LISTS}
 devices:
   gate:
     kind: KIND
@@ -38,7 +39,7 @@ NOTE = "{id: seen, note: tcp, log: yes}"
 
 def build(**parts: str) -> mc.Plan:
     text = BASE
-    for key, value in {"LISTS": "", "KIND": "router", "LAN": "", "OUT": "", "KEYS": "", **parts}.items():
+    for key, value in {"NAMES": "", "LISTS": "", "KIND": "router", "LAN": "", "OUT": "", "KEYS": "", **parts}.items():
         text = text.replace(f"{{{key}}}", f"{{{value}}}").replace(key, value)
     reading = mc.read_bytes(text.encode(), "a.yaml")
     assert reading.network is not None, [p.line() for p in reading.problems]
@@ -96,7 +97,7 @@ def told(journey: mc.Journey, device: str, stage: str) -> StageTold | None:
     assert journey.plan is not None
     for number, hop in enumerate(journey.there.hops):
         if hop.device == device:
-            found = (t for t in stages_told(journey.plan, hop, came_to(journey.there, number)) if t.stage == stage)
+            found = (t for t in stages_told(journey.plan, hop, journey.there.came_to(number)) if t.stage == stage)
             return next(found, None)
     return None
 
@@ -178,7 +179,7 @@ def test_defaults_that_let_pass_in_silence_are_told_when_asked(parts: dict[str, 
 def agrees(plan: mc.Plan, leg: mc.Leg) -> None:
     """What is told afterwards is what was ruled: the same rulings in order, and the row that was met is the one that decided."""
     for number, hop in enumerate(leg.hops):
-        every = list(stages_told(plan, hop, came_to(leg, number)))
+        every = list(stages_told(plan, hop, leg.came_to(number)))
         assert [t.ruling for t in every if t.ruling is not None] == list(hop.rulings)
         for one in every:
             met = [(t.table.id, t.row.id) for t in one.asked if t.row is not None]
@@ -211,3 +212,110 @@ def test_what_is_told_afterwards_of_the_demo_is_what_was_ruled(demo: mc.Plan) ->
                 for leg in mc.trace(demo, sender, target, "https").legs:
                     if leg.packet.protocol:
                         agrees(demo, leg)
+
+
+STATEFUL = "stateful: [tcp, icmp]"
+HEADLINES: list[tuple[dict[str, str], str, str]] = [
+    ({}, "https", "; no list is attached where it passed"),
+    ({"LISTS": "a: [{permit: any}]", "OUT": "leaving: a"}, "https", ", let through by a rule 10 (a.yaml:2)"),
+    # only the answer meets one: a rule of it, or a session that lets it pass over it
+    (
+        {"LISTS": "a: [{permit: any}]", "OUT": "arriving: a"},
+        "https",
+        "; no list is attached on the way there, and its answer is let through by a rule 10 (a.yaml:2)",
+    ),
+    (
+        {"LISTS": "a: [{deny: any}]", "OUT": "arriving: a", "KEYS": STATEFUL},
+        "https",
+        "; no list is attached on the way there, and its answer is let past a of gate by its session 1",
+    ),
+    (
+        {"LISTS": "a: [{deny: any}], b: [{permit: any}]", "OUT": "arriving: [b, a]", "LAN": "leaving: a", "KEYS": STATEFUL},
+        "ping",
+        "; no list is attached on the way there, and its answer is let past b, a of gate by its session 1",
+    ),
+    ({"KEYS": STATEFUL}, "https", "; no list is attached where it passed"),
+    # an empty list counts for nothing, and is named
+    (
+        {"LISTS": "a: []", "LAN": "arriving: a"},
+        "https",
+        "; no list with a rule is attached where it passed (a is empty and ignored)",
+    ),
+]
+
+
+@pytest.mark.parametrize("parts, service, words", HEADLINES)
+def test_the_headline_says_what_let_it_pass_both_ways(parts: dict[str, str], service: str, words: str) -> None:
+    journey = mc.trace(build(**parts), "clerk", "shop", service)
+    assert journey.answered
+    assert words in str(journey).replace(" [service.open]", "").replace(" [echo.answered]", "")
+
+
+def test_a_session_that_lets_a_further_packet_past_a_list_is_named() -> None:
+    """A flow that is known already, when its list is shut: its next packet goes through by its session alone."""
+    opened = {"LISTS": "a: [{permit: any}]", "LAN": "arriving: a", "KEYS": STATEFUL}
+    lab = mc.Lab(build(**opened).network)
+    flow = mc.Flow("clerk", "shop", "ping", Options(source_port=7))
+    assert "let through by a rule 10" in str(lab.send(flow))
+    lab.change(build(**(opened | {"LISTS": "a: [{deny: any}]"})).network)
+    assert "let past a of gate by its session 1" in str(lab.send(flow))
+
+
+BY_NAME: list[tuple[str, str, str, str]] = [
+    # a permit by name: it waits for an address where it would have matched otherwise, and nowhere else
+    ("a: [{permit: tcp, name: shop.example}]", "arriving: a", "name.unlearned", "a rule 10 waits for an address of shop.example"),
+    ("a: [{permit: udp, name: shop.example}]", "arriving: a", "filter.end", ""),
+    ("a: [{permit: tcp, name: mill.example}]", "arriving: a", "filter.end", ""),
+    ("a: [{deny: any}, {permit: tcp, name: shop.example}]", "arriving: a", "filter.rule", ""),
+    ("a: [{permit: tcp, name: shop.example}], b: [{deny: any}]", "arriving: [a, b]", "name.unlearned", "a rule 10 waits"),
+    ("b: [{deny: tcp}], a: [{permit: tcp, name: shop.example}]", "arriving: [b, a]", "filter.rule", ""),
+    # a deny by name that stopped nothing is told in the first lines
+    (
+        "a: [{deny: tcp, name: shop.example}, {permit: any}]",
+        "arriving: a",
+        "service.open",
+        "although a rule 10 waits for an address",
+    ),
+    ("a: [{deny: tcp, name: mill.example}, {permit: any}]", "arriving: a", "service.open", ""),
+    ("a: [{permit: any}, {deny: tcp, name: shop.example}]", "arriving: a", "service.open", ""),
+    ("a: [{reject: tcp, name: shop.example}], b: [{permit: any}]", "arriving: [a, b]", "service.open", "so it stopped nothing"),
+]
+
+
+@pytest.mark.parametrize("lists, place, cause, words", BY_NAME)
+def test_rules_by_name_that_know_no_address(lists: str, place: str, cause: str, words: str) -> None:
+    names = "names: {shop.example: 198.51.100.10, mill.example: 198.51.100.77}\n"
+    plan = build(NAMES=names, LISTS=lists, LAN=place, KEYS="settings: {name-rules: learned}")
+    journey = mc.trace(plan, "clerk", "shop", "https")
+    assert journey.cause == cause
+    shown = journey.explain(width=400)
+    assert (words in shown) if words else "waits for an address" not in shown
+    assert any(words.removeprefix("although ") in line for line in shown.splitlines()[:3]) if words else True
+
+
+def test_a_rule_by_name_asks_a_far_resolver_as_the_device_would() -> None:
+    text = """\
+mossy-network: 1
+lists: {a: [{permit: tcp, name: shop.example}, {permit: udp}]}
+devices:
+  gate:
+    kind: router
+    resolvers: [RESOLVERS]
+    interfaces:
+      lan: {address: 10.40.1.1/24, filter: {arriving: a}}
+      out: {address: 198.51.100.1/24}
+  clerk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  world: {kind: internet, interfaces: {a: 198.51.100.2/24}, routes: [{prefix: 10.40.0.0/16, next-hop: 198.51.100.1}],
+    records: {shop.example: 198.51.100.10}, hosts: {namer: {address: 203.0.113.53, serves: [domain]}}}
+  shop: {kind: host, address: 198.51.100.10/24, gateway: 198.51.100.1, serves: [https]}
+  other: {kind: host, address: 198.51.100.11/24, gateway: 198.51.100.1, records: {mill.example: 198.51.100.10}}
+segments: {lan: [clerk, gate/lan], out: [shop, other, world, gate/out]}
+"""
+    for resolvers, cause in [
+        ("203.0.113.53", "service.open"),
+        ("198.51.100.11, 203.0.113.53", "name.unlearned"),  # the first answers, and has no such record
+        ("198.51.100.10, 203.0.113.53", "service.open"),  # nobody there is one
+    ]:
+        reading = mc.read_bytes(text.replace("RESOLVERS", resolvers).encode(), "r.yaml")
+        assert reading.network is not None, [p.line() for p in reading.problems]
+        assert mc.trace(mc.Plan(reading.network), "clerk", "shop", "https").cause == cause

@@ -188,8 +188,9 @@ def device_keys(draw: st.DrawFn, count: int, peers: list[tuple[str, str]], lists
             "protocol": draw(st.sampled_from(["any", "tcp"])),
             "candidates": [draw(st.sampled_from([hop, {"table": "side"}]))],
         }
-        if lists and draw(st.booleans()):
-            entry["list"] = draw(st.sampled_from(lists))
+        classifier = draw(st.sampled_from([*lists, ""]))
+        if classifier:
+            entry["list"] = classifier
         keys["policy-routes"] = [entry]
         keys["settings"] = {"own-policy-routes": draw(st.sampled_from(["yes", "no"]))}
     if draw(st.integers(0, 2)) == 0:

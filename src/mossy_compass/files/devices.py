@@ -24,6 +24,11 @@ from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, from
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, parse_protocol
 
 
+def _a(kind: object) -> str:
+    """A kind of device with its article."""
+    return f"{'an' if str(kind)[:1] in 'aeiou' else 'a'} {kind}"
+
+
 def device(ctx: Context, name: str, entry: DeviceIn) -> Device:
     """One device; its faults are noted."""
     base: Path = ("devices", name)
@@ -63,7 +68,7 @@ def _interfaces(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[st
     base: Path = ("devices", name)
     out = {n: ports.interface(ctx, name, n, i, entry) for n, i in entry.interfaces.items()}
     if entry.ports and kind is not Kind.SWITCH:
-        words = f"ports: is for a switch; a {kind} has interfaces."
+        words = f"ports: is for a switch; {_a(kind)} has interfaces."
         ctx.fault("device.kind", ctx.mark(*base, "ports"), words, "Write interfaces:.")
     for index, port in enumerate(entry.ports):
         out.setdefault(port, Interface(port, ctx.spot(*base, "ports", index)))
@@ -78,7 +83,7 @@ def _interfaces(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[st
 def _short_form(ctx: Context, kind: Kind, has_interfaces: bool, mark: Mark) -> None:
     """Refuse an address beside the name of what is no simple host: which interface would have it?"""
     if kind is not Kind.HOST:
-        words = f"a {kind} has interfaces, and each has its address."
+        words = f"{_a(kind)} has interfaces, and each has its address."
         ctx.fault("device.kind", mark, words, "Write interfaces: {NAME: ADDRESS/LENGTH}.")
     elif has_interfaces:
         ctx.fault("device.kind", mark, "a host has either address: or interfaces:, not both.", "Remove one.")
@@ -88,7 +93,7 @@ def _gateways(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> Iterator[
     """A host's gateways, as default routes."""
     for index, address in enumerate(entry.gateway or []):
         if kind is not Kind.HOST:
-            words = f"a {kind} has routes:, not a gateway."
+            words = f"{_a(kind)} has routes:, not a gateway."
             remedy = "Write routes: [{prefix: default, next-hop: ADDRESS}]."
             ctx.fault("device.kind", ctx.mark("devices", name, "gateway"), words, remedy)
         mark = ctx.spot("devices", name, "gateway", index)
@@ -169,7 +174,7 @@ def _prefix(ctx: Context, route: RouteIn, path: Path) -> Prefix:
 def _far_hosts(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str, FarHost]:
     """Hosts behind a stand-in for the Internet: they have no cable, so only a stand-in may have them."""
     if entry.hosts and kind is not Kind.INTERNET:
-        words = f"hosts: is for a device of kind internet, and {name} is a {kind}."
+        words = f"hosts: is for a device of kind internet, and {name} is {_a(kind)}."
         ctx.fault("device.kind", ctx.mark("devices", name, "hosts"), words, "Write the hosts as devices of their own.")
     out = {}
     for word, far in entry.hosts.items():

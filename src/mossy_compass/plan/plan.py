@@ -38,12 +38,14 @@ class PassedOver(NamedTuple):
         row: with its id, verdict, mark and conditions.
         miss: the first condition that the packet does not meet.
         packet: as the table saw it.
+        alone: it is the only one.
 
     """
 
     row: Row
     miss: Miss
     packet: Packet
+    alone: bool = False
 
     @property
     def id(self) -> str:
@@ -104,6 +106,7 @@ class Plan:
         unattached: the lists that are attached nowhere and say of no policy route which packets it is about.
         lists_at: the lists that are attached to an interface of a device, for ``arriving`` or ``leaving``.
         asks_application: some rule of a list asks for the application of a flow.
+        asks_names: some rule of a list is by host name.
 
     Args:
         network: as written, or with something failed.
@@ -129,6 +132,7 @@ class Plan:
                 self.lists_at[place] = (*self.lists_at.get(place, ()), name)
         self._once: dict[Hashable, Any] = {}
         self._called: dict[Address, tuple[str, ...]] | None = None
+        self.asks_names = any(r.names for e in self.network.lists.values() for r in e.rules)
         self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
 
     def __repr__(self) -> str:
@@ -182,14 +186,22 @@ class Plan:
     def resolved_by(self, device: Device) -> dict[str, Spans]:
         """The names that a device knows without having seen a lookup: those of the network, and what its resolvers say.
 
-        The device's own lookups are taken to succeed, at the moment of the test; they are not traced.
+        The device's own lookups are taken to succeed, at the moment of the test; they are not traced. As with its test packets, the
+        first resolver answers, and what that does not know is not asked for at the next; a far host answers with the records of
+        the device that stands for it.
         """
         out = {name: list(addresses) for name, addresses in self.network.names.items()}
-        for resolver in device.resolvers:
-            owner = self.network.devices.get(self.owner(resolver) or "")
-            for name, addresses in (owner.records or {}).items() if owner is not None else ():
-                out.setdefault(name, list(addresses))
+        records = (self._records(resolver) for resolver in device.resolvers)
+        for name, addresses in (next((r for r in records if r is not None), None) or {}).items():
+            out.setdefault(name, list(addresses))
         return {name: merge(Span(a.key, a.key) for a in addresses) for name, addresses in out.items()}
+
+    def _records(self, resolver: Address) -> Mapping[str, tuple[Address, ...]] | None:
+        """What a resolver knows; None where nobody at its address is one."""
+        name = self.owner(resolver) or ""
+        far = self.network.far_host(name)
+        device = far[0] if far is not None else self.network.devices.get(name)
+        return device.records if device is not None else None
 
     def names_at(self, address: Address) -> tuple[str, ...]:
         """Every host name, of the network or of a resolver, that has an address."""

@@ -179,6 +179,7 @@ REASONS: dict[str, Shape] = {
     "although.duplicate": _shape("duplicate", "name address"),
     "although.rule": _shape("idle", "list row verdict idle"),
     "although.end": _shape("idle", "list idle"),
+    "although.unlearned": _shape("idle", "list row names device learns"),
 }
 """Every code with its kind and the names of its values."""
 

@@ -182,18 +182,6 @@ def _hop_dict(hop: Hop, plan: Plan | None, came: Packet) -> HopDict:
     return out
 
 
-def came_to(leg: Leg, number: int) -> Packet:
-    """The packet as it came to a hop of a leg.
-
-    Args:
-        leg: the way.
-        number: of the hop, from 0.
-
-    """
-    before = leg.hops[number - 1].rulings if number else ()
-    return before[-1].gave if before else leg.packet
-
-
 def leg_dict(leg: Leg, plan: Plan | None) -> LegDict:
     """A leg as plain data."""
     return {
@@ -205,5 +193,5 @@ def leg_dict(leg: Leg, plan: Plan | None) -> LegDict:
         "root": leg.root,
         "packet": packet_dict(leg.packet),
         "arrived": packet_dict(leg.arrived),
-        "hops": [_hop_dict(hop, plan, came_to(leg, number)) for number, hop in enumerate(leg.hops)],
+        "hops": [_hop_dict(hop, plan, leg.came_to(number)) for number, hop in enumerate(leg.hops)],
     }

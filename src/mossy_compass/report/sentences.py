@@ -7,7 +7,7 @@ it pass, what else is wrong, what people usually do.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.reasons import Did, Fate
@@ -106,14 +106,36 @@ def _root(journey: Journey) -> str:
 
 
 def _let_through(journey: Journey) -> str:
-    """The rules and defaults that let it pass; that nothing was examined is said too."""
-    permits = [b.cited() for _, b in journey.there.permits()]
-    if not permits:
-        empty = _ignored(journey)
-        return f"; no list{' with a rule' * bool(empty)} is attached where it passed{f' ({empty})' if empty else ''}"
+    """The rules and defaults that let it pass, and the sessions that let it pass over a list; that nothing was examined is said too."""
+    there, back = _admitted(journey, journey.there), journey.back and _admitted(journey, journey.back)
+    if there:
+        return f", {there}"
+    empty = _ignored(journey)
+    no_list = f"; no list{' with a rule' * bool(empty)} is attached"
+    shown = f" ({empty})" if empty else ""
+    return f"{no_list} on the way there{shown}, and its answer is {back}" if back else f"{no_list} where it passed{shown}"
+
+
+def _admitted(journey: Journey, leg: Leg) -> str:
+    """What let a packet pass on one of its ways: rules, defaults, sessions; empty where nothing was examined."""
+    permits = [b.cited() for _, b in leg.permits()]
     more = len(permits) - MOST_PERMITS
     words = permits if more <= 0 else [*permits[:MOST_PERMITS], f"{more} more"]
-    return f", let through by {' and '.join(words)}"
+    let = [f"let through by {' and '.join(words)}"] if words else []
+    return " and ".join([*let, *_by_sessions(journey, leg)] if leg.way is Way.BACK or not let else let)
+
+
+def _by_sessions(journey: Journey, leg: Leg) -> Iterator[str]:
+    """The lists that it was let past by a device's session."""
+    if journey.plan is None or not any(r.did is Did.KNOWN for h in leg.hops for r in h.rulings):
+        return
+    from mossy_compass.walk.retold import lists_passed_over  # only where a session has let it pass
+
+    for number, hop in enumerate(leg.hops):
+        names = lists_passed_over(journey.plan, hop, leg.came_to(number))
+        session = next((r.session for r in hop.rulings if r.did is Did.KNOWN), None)
+        if names:
+            yield f"let past {', '.join(names)} of {hop.device} by its session {session}"
 
 
 def _ignored(journey: Journey) -> str:

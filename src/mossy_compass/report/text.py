@@ -23,7 +23,6 @@ from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did, Fate
 from mossy_compass.report import sentences
-from mossy_compass.report.record import came_to
 from mossy_compass.safe import safe
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
@@ -123,7 +122,7 @@ def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> Renderab
     if hop.segment and hop.next_device:
         title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
     rows: list[tuple[str | Text, str | Text]] = []
-    known = came_to(leg, number - 1)  # the line of the leg shows the packet as it was sent
+    known = leg.came_to(number - 1)  # the line of the leg shows the packet as it was sent
     for told in _told(plan, hop, known):
         if told.ruling is None:
             rows += _silent_rows(told)

@@ -333,6 +333,11 @@ def _unlearned(v: Values) -> str:
     return f"{v['list']} rule {v['row']} waits for an address of {names}, and {v['device']} knows none: {how}"
 
 
+def _unlearned_deny(v: Values) -> str:
+    """A deny by name that stopped nothing."""
+    return f"{_unlearned(v)}, so it stopped nothing"
+
+
 WORDS: dict[str, str | Callable[[Values], str]] = {
     "rule": "{list} rule {row}",
     "rule.built-in": "built-in rule {row} of {device}",
@@ -444,6 +449,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "said.own-system": "{device}'s own system says so",
     "said.later": "the first packets are answered, and nothing after packet {number}",
     "said.not-sent": "no packet left",
+    "although.unlearned": _unlearned_deny,
     "although.duplicate": "{name} has {address} too: it was given twice",
     "although.rule": lambda v: f"list {v['list']} rule {v['row']} would {v['verdict']} it: {v['list']} {idle(v['idle'])}",
     "although.end": lambda v: f"the end of list {v['list']} would deny it: {v['list']} {idle(v['idle'])}",

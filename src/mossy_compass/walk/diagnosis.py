@@ -7,6 +7,7 @@ of thousands of tests reads the verdict alone.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import Verdict
@@ -15,10 +16,12 @@ from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6
 from mossy_compass.plan.actions import Half
-from mossy_compass.plan.facts import Facts, facts_of
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Facts, Known, facts_of
 from mossy_compass.plan.ids import TableKind, list_id
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
@@ -137,6 +140,7 @@ def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
     if there.fate not in (Fate.DELIVERED, Fate.REFUSED):
         return
     # a list that did decide is not idle, whatever it was meant for
+    yield from _unknown_names(plan, there)
     told = {r.table for leg in (there, back) if leg for h in leg.hops for r in h.rulings if r.table}
     for hop in there.hops:
         for name, idle in _idle_lists(plan, hop):
@@ -144,6 +148,17 @@ def _although(plan: Plan, there: Leg, back: Leg | None) -> Iterator[Because]:
             if found is not None:
                 told.add(list_id(name))
                 yield found
+
+
+def _unknown_names(plan: Plan, there: Leg) -> Iterator[Because]:
+    """The denies by name that would have stopped a packet, had their device known an address of the name."""
+    for number in range(len(there.hops)) if plan.asks_names else ():
+        device = there.hops[number].device
+        for waiting in waiting_for_names(plan, there, number):
+            if waiting.row.verdict in (Verdict.DENY, Verdict.REJECT):
+                learns = plan.device(device).settings.learns_names
+                values = waiting.list_name, waiting.row.id, waiting.names, device, learns
+                yield Because("although.unlearned", values, waiting.row.mark)
 
 
 def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
@@ -224,6 +239,52 @@ def _would_deny(plan: Plan, hop: Hop, name: str, idle: tuple[str, ...]) -> Becau
 def _nearly(table: Table, facts: Facts) -> bool:
     """Whether a list has a permit that a packet misses by one condition alone."""
     return any(len(near.misses) == 1 for near in table.near(facts, most=1))
+
+
+class Waiting(NamedTuple):
+    """A rule by name that would have decided about a packet, had its device known an address of that name.
+
+    Attributes:
+        stage: where it was asked.
+        list_name, row: the rule.
+        names: what it asks for.
+
+    """
+
+    stage: str
+    list_name: str
+    row: Row
+    names: tuple[str, ...]
+
+
+def waiting_for_names(plan: Plan, leg: Leg, number: int, targets: Sequence[str] = ()) -> Iterator[Waiting]:
+    """The rules by name that a packet missed at a hop for want of a known address alone, above whatever decided.
+
+    Args:
+        plan: the one that it was walked on.
+        leg, number: the way, and the hop on it, counted from 0.
+        targets: what else the destination was called by whoever sent it.
+
+    """
+    from mossy_compass.walk.retold import stages_told  # only where a list has rules by name
+
+    hop = leg.hops[number]
+    for told in stages_told(plan, hop, leg.came_to(number)):
+        for asked in told.asked:
+            for over in asked.over:
+                wants = over.miss.condition if over.alone and over.miss.key == "name" else None
+                if wants is None or knows_a_name(plan, hop.device, wants, hop.rulings[0].known):
+                    continue
+                if set(wants.wants) & {*plan.names_at(over.packet.destination), *targets}:
+                    yield Waiting(told.stage, asked.table.name, over.row, wants.wants)
+
+
+def knows_a_name(plan: Plan, device: str, condition: Condition, known: Known) -> bool:
+    """Whether a device knows any address of the names that a condition asks for."""
+    here = plan.device(device)
+    if here.reader.names is not None:
+        return any(values for _, values in condition.parts)
+    return bool(known.learned & set(condition.wants))
 
 
 def own_mark(plan: Plan, name: str, address: object) -> Mark | None:

@@ -314,6 +314,11 @@ class Leg(NamedTuple):
         """What lies behind the reason, in words."""
         return _words(self.behind)
 
+    def came_to(self, number: int) -> Packet:
+        """The packet as it came to a hop, which is counted from 0."""
+        before = self.hops[number - 1].rulings if number else ()
+        return before[-1].gave if before else self.packet
+
     def admissions(self) -> Iterator[Admission]:
         """Every row and default that had a part in it, device by device, in order."""
         return (a for hop in self.hops for ruling in hop.rulings for a in ruling.admissions(hop.device))

@@ -6,6 +6,7 @@ through again with the facts as the rulings have them, and so the silent ones ca
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
@@ -19,11 +20,11 @@ from mossy_compass.plan.facts import Facts, Recollection
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import PassedOver, Plan
-from mossy_compass.plan.reasons import Because, setting
+from mossy_compass.plan.reasons import Because, Did, setting
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.crossings import crossing_place, default_for
 from mossy_compass.plan.stages.lists import place_at
-from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.stages.step import NOT_ADMITTED, Step
 from mossy_compass.plan.table import Table
 from mossy_compass.walk.journey import Hop, Ruling
 
@@ -100,6 +101,32 @@ def stages_told(plan: Plan, hop: Hop, came: Packet) -> Iterator[StageTold]:
         yield StageTold(ruling.stage, ruling, ())
 
 
+def lists_passed_over(plan: Plan, hop: Hop, came: Packet) -> tuple[str, ...]:
+    """The lists that a packet would have met at a device, had its session not let it pass over them.
+
+    Args:
+        plan: the one that the packet was walked on.
+        hop: the stay.
+        came: the packet as it came to the device.
+
+    """
+    if not any(r.did is Did.KNOWN for r in hop.rulings):
+        return ()
+    here = plan.device(hop.device)
+    facts = _at_first(here, hop, came)
+    steps = {step.stage: step for step in here.steps(hop.arriving)}
+    names: list[str] = []
+    for stage in here.origin if hop.arriving is None else here.through:
+        if stage in steps and NOT_ADMITTED in steps[stage].when and all(c.holds(facts) for c in steps[stage].when):
+            met = (r for t in steps[stage].tables for r in t.rows if all(c.holds(facts) for c in r.conditions))
+            names += [c.table.name for r in met for c in consults(r) if c.table.id.kind is TableKind.LIST]
+        for ruling in hop.rulings:
+            if ruling.stage == stage.value:
+                _done(facts, ruling)
+        facts.admitted = False
+    return tuple(dict.fromkeys(names))
+
+
 def _at_first(here: DevicePlan, hop: Hop, came: Packet) -> Facts:
     """The facts as a packet came, with what its rulings say was known of it later: that is the same throughout a stay."""
     last = hop.rulings[-1].situation if hop.rulings else None
@@ -144,9 +171,8 @@ def _gone_through(table: Table, facts: Facts) -> Iterator[TableAsked]:
     lists: list[TableAsked] = []
     met: Row | None = None
     for row in table.rows:
-        miss = next(row.misses(facts), None)
-        if miss is not None:
-            over.append(PassedOver(row, miss, facts.packet))
+        if next(row.misses(facts), None) is not None:
+            over.append(_over(row, facts))
             continue
         if row.verdict is Verdict.NOTE:
             continue
@@ -167,11 +193,17 @@ def _consulted(row: Row, facts: Facts) -> tuple[list[TableAsked], bool]:
     asked: list[TableAsked] = []
     for consult in consults(row):
         found = consult.table.first(facts)
-        over = [PassedOver(r, miss, facts.packet) for r, miss in consult.table.passed_over(facts)]
+        over = [_over(r, facts) for r, _ in consult.table.passed_over(facts)]
         asked.append(TableAsked(consult.table, tuple(over), found))
         if found is not None and not isinstance(consult.on[found.verdict or Verdict.PERMIT][0], Leave):
             return asked, True
     return asked, any(not isinstance(a, Consult) for a in row.actions)
+
+
+def _over(row: Row, facts: Facts) -> PassedOver:
+    """A row that was not met."""
+    missed = list(itertools.islice(row.misses(facts), 2))
+    return PassedOver(row, missed[0], facts.packet, len(missed) == 1)
 
 
 def _refused(asked: TableAsked) -> Miss:

@@ -9,16 +9,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from mossy_compass.model.network import Verdict
 from mossy_compass.packet.flow import is_answer
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS
-from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Known, facts_of
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
-from mossy_compass.walk.diagnosis import FILTERED, beside, own_mark
+from mossy_compass.walk.diagnosis import FILTERED, beside, own_mark, waiting_for_names
 from mossy_compass.walk.journey import Hop, Journey, Leg, Symptom, Way
 from mossy_compass.walk.question import Question
 
@@ -41,7 +40,7 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
     packet = question.packet
     assert packet is not None
     there, back, legs = _homeward(plan, question, legs)
-    there = _unlearned(plan, there)
+    there = _unlearned(plan, question, there)
     symptom, said = _symptom(question, packet, there, back)
     # a delivered packet whose answer set out and was not received: its fate is decided on the way back
     answer = there.fate is Fate.DELIVERED and back is not None and back.way is Way.BACK
@@ -164,28 +163,19 @@ def _unknown_answer(plan: Plan, back: Leg) -> Leg:
     return _recast(back, "session.none", back.because)._replace(behind=behind)
 
 
-def _unlearned(plan: Plan, leg: Leg) -> Leg:
+def _unlearned(plan: Plan, question: Question, leg: Leg) -> Leg:
     """A packet that a list stopped, and that a rule by name would have let pass if the device knew an address of that name."""
     last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
-    if last is None or leg.cause not in FILTERED or last.table.kind is not TableKind.LIST:
+    if last is None or not plan.asks_names or leg.cause not in FILTERED or last.table.kind is not TableKind.LIST:
         return leg
     here = plan.device(leg.end)
-    table = here.rows_of(last.table)
-    for near in table.near(facts_of(last)) if table is not None else ():
-        wants = near.misses[0].condition if len(near.misses) == 1 and near.misses[0].key == "name" else None
-        if wants is not None and table is not None and not _knows_a_name(plan, leg.end, wants, last.known):
-            values = (table.name, near.row.id, wants.wants, here.name, here.settings.learns_names)
-            recast = _recast(leg, "name.unlearned", leg.because)
-            return recast._replace(behind=Because("root.unlearned", values, near.row.mark))
-    return leg
-
-
-def _knows_a_name(plan: Plan, device: str, condition: Condition, known: Known) -> bool:
-    """Whether a device knows any address of the names that a condition asks for."""
-    here = plan.device(device)
-    if here.reader.names is not None:
-        return any(values for _, values in condition.parts)
-    return bool(known.learned & set(condition.wants))
+    waiting = waiting_for_names(plan, leg, len(leg.hops) - 1, (question.target,))
+    found = next((w for w in waiting if w.row.verdict is Verdict.PERMIT and w.stage == last.stage), None)
+    if found is None:
+        return leg
+    values = (found.list_name, found.row.id, found.names, here.name, here.settings.learns_names)
+    recast = _recast(leg, "name.unlearned", leg.because)
+    return recast._replace(behind=Because("root.unlearned", values, found.row.mark))
 
 
 def _seen_as(there: Leg) -> str:
