@@ -77,6 +77,17 @@ CASES: list[tuple[str, str, dict[str, str], tuple[Any, ...], str, str, str]] = [
     ("reject-answer", "reset", {"LEFT": "arriving: no-tcp"}, ("left", "right", "https"), "rejected", "filter.rule", "refused"),
     ("reject-answer", "prohibited", {"LEFT": "arriving: no-tcp"}, ("left", "right", "https"), "rejected", "filter.rule", "unreachable"),
     # a refused lookup comes home as an ICMP error about the session's packet
+    ("unknown-session", "by-protocol", {"STATEFUL": "[tcp]"}, ("left", "right", "https", {"fragment": True}), "dropped", "session.none", "silence"),
+    ("unknown-session", "by-protocol", {"STATEFUL": "[icmp]", "LEFT": "arriving: web"}, ("left", "right", "icmp/echo-reply"), "dropped", "filter.end", "silence"),
+    ("unknown-session", "by-protocol", {"STATEFUL": "[udp]"}, ("left", "right", "https", {"fragment": True}), "delivered", "fragment.part", "silence"),
+    ("unknown-session", "pass", {"STATEFUL": "[tcp]", "LEFT": "arriving: web"}, ("left", "right", "https", {"fragment": True}), "delivered", "fragment.part", "silence"),
+    ("unknown-session", "pass", {"STATEFUL": "[tcp]", "LEFT": "arriving: web"}, ("left", "right", "tcp/25"), "dropped", "filter.end", "silence"),
+    ("unknown-session", "pass", {"STATEFUL": "[icmp]", "LEFT": "arriving: web"}, ("left", "right", "icmp/echo-reply"), "dropped", "answer.unasked", "silence"),
+    ("unknown-session", "filter", {"STATEFUL": "[tcp]", "LEFT": "arriving: web"}, ("left", "right", "https", {"fragment": True}), "dropped", "filter.end", "silence"),
+    ("unknown-session", "filter", {"STATEFUL": "[tcp]"}, ("left", "right", "https", {"fragment": True}), "delivered", "fragment.part", "silence"),
+    ("unknown-session", "drop", {"STATEFUL": "[icmp]"}, ("left", "right", "icmp/echo-reply"), "dropped", "session.none", "silence"),
+    ("unknown-session", "drop", {"STATEFUL": "[udp]"}, ("left", "right", "udp/53", {"fragment": True}), "dropped", "session.none", "silence"),
+    ("unknown-session", "drop", {"STATEFUL": "[tcp]"}, ("left", "right", "icmp/echo-reply"), "dropped", "answer.unasked", "silence"),
     ("session-errors", "pass", {"STATEFUL": "[udp]", "RIGHT": "arriving: web"}, ("left", "right", "udp/53"), "refused", "service.closed", "refused"),
     ("session-errors", "filtered", {"STATEFUL": "[udp]", "RIGHT": "arriving: web"}, ("left", "right", "udp/53"), "refused", "service.closed", "silence"),
     ("keep-port", "yes", {"TRANSLATE": "[{leaving: b}]"}, ("left", "right", "https"), "delivered", "service.open", "answered"),
@@ -107,7 +118,9 @@ def test_each_value_does_what_it_says(case: tuple[str, str, dict[str, str], tupl
     assert (journey.fate, journey.cause, journey.symptom) == (fate, cause, symptom)
 
 
-ELSEWHERE = dict.fromkeys(("inbound", "outbound", "through", "translation-opens", "log-defaults", "name-rules"), "test_gates")
+ELSEWHERE = dict.fromkeys(
+    ("inbound", "outbound", "through", "translation-opens", "log-defaults", "name-rules", "offers-hold"), "test_gates"
+)
 ELSEWHERE |= {"sharing": "test_topology", "interface-route": "test_topology", "leased-default-route": "test_topology"}
 
 

@@ -100,6 +100,22 @@ SETTINGS: dict[str, Setting] = {
             "Whether a destination rule also lets in what it sends on; where not, a rule of a list must permit it.",
         ),
         Setting(
+            "offers-hold",
+            ("yes", "no"),
+            "yes",
+            "yes",
+            "yes",
+            "Whether what an interface does not offer stays closed although a list for the device itself permits it; a permit opens no service.",
+        ),
+        Setting(
+            "unknown-session",
+            ("by-protocol", "pass", "filter", "drop"),
+            "by-protocol",
+            "by-protocol",
+            "by-protocol",
+            "What becomes of a packet of an inspected protocol that can open no session and belongs to none: by-protocol drops TCP and has the lists asked about the rest (RFC 9293 section 3.5).",
+        ),
+        Setting(
             "log-defaults",
             ("no", "yes"),
             "no",
@@ -302,6 +318,15 @@ class Sharing(StrEnum):
     SOURCE = "source"
 
 
+class UnknownSession(StrEnum):
+    """Values of ``unknown-session``."""
+
+    BY_PROTOCOL = "by-protocol"
+    PASS = "pass"
+    FILTER = "filter"
+    DROP = "drop"
+
+
 class ErrorSource(StrEnum):
     """Values of ``error-source``."""
 
@@ -330,6 +355,8 @@ class Settings:
         no_list_permits: what happens where no list is attached.
         inbound, outbound, through: what no rule let pass is permitted, by where it comes from and goes to.
         translation_opens: what a destination rule sends on is let in from outside.
+        offers_hold: a list for the device itself permits nothing that is not offered.
+        unknown_session: what becomes of a packet that an inspected protocol cannot open with and no session knows.
         logs_defaults: a default that stops a packet is logged.
         learns_names: names in rules are known from lookups that passed, instead of being asked for.
         own_packets_filtered: the device's own packets are compared with the leaving list.
@@ -362,6 +389,8 @@ class Settings:
     outbound: bool
     through: bool
     translation_opens: bool
+    offers_hold: bool
+    unknown_session: UnknownSession
     logs_defaults: bool
     learns_names: bool
     own_packets_filtered: bool
@@ -408,6 +437,8 @@ def settings_of(kind: str, written: Mapping[str, tuple[str, Mark]]) -> Settings:
         outbound=value["outbound"] == "permit",
         through=value["through"] == "permit",
         translation_opens=value["translation-opens"] == "yes",
+        offers_hold=value["offers-hold"] == "yes",
+        unknown_session=UnknownSession(value["unknown-session"]),
         logs_defaults=value["log-defaults"] == "yes",
         learns_names=value["name-rules"] == "learned",
         own_packets_filtered=value["own-packets"] == "filtered",

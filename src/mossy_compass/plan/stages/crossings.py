@@ -12,7 +12,7 @@ from mossy_compass.model.gates import Crossing, Offer
 from mossy_compass.model.network import Translate, Verdict
 from mossy_compass.packet.address import Span
 from mossy_compass.packet.service import ICMP, ICMP6, Service, icmp_span
-from mossy_compass.plan.actions import LET_IN, Action, Consult, Decision, Stop
+from mossy_compass.plan.actions import LET_IN, Action, Consult, Decision, Leave, Stop
 from mossy_compass.plan.builtin import FROM_SELF, TO_SELF, built_in_table
 from mossy_compass.plan.conditions import Condition, term_condition
 from mossy_compass.plan.device import DevicePlan
@@ -187,6 +187,23 @@ def to_self_place(here: DevicePlan, port: str | None) -> Place:
     return Place(asked, end)
 
 
+def _for_itself(here: DevicePlan) -> Condition:
+    """That a packet is for an address of the device's own, and not for a far host's."""
+    return Condition("to", (("destination", merge(Span(a.key, a.key) for a, own in here.own.items() if own.far is None)),))
+
+
+def offers_held(here: DevicePlan) -> Iterator[StageRow]:
+    """Where lists for the device itself stand before its offers: what they permit is refused, if it is not offered there."""
+    if not here.settings.offers_hold:
+        return
+    for port in here.device.gates.offering:
+        offers = offers_table(here, port) if port in here.device.interfaces else None
+        written = offers is not None and any(c.table.id.kind is TableKind.LIST for c in to_self_place(here, port).consults)
+        if written and offers is not None:
+            refuse = Consult(offers, {Verdict.PERMIT: (Leave(),), Verdict.DENY: (Stop(Fate.DROPPED, "self.not-offered"),)})
+            yield StageRow(f"offers {port}", (one_of("arriving", port), NOT_ADMITTED, _for_itself(here)), actions=(refuse,))
+
+
 def to_self(here: DevicePlan, port: str | None) -> Step | None:
     """The lists for packets that are for the device itself; the device's services come after."""
     if not here.own or port is None:
@@ -194,9 +211,9 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
     place = to_self_place(here, port)
     if place.silent:
         return None
-    mine = merge(Span(a.key, a.key) for a, own in here.own.items() if own.far is None)
-    for_it = Condition("to", (("destination", mine),))
-    return Step(Stage.TO_SELF_LIST, (NOT_ADMITTED, for_it), (Table(stage_table("to-self list"), rows_at(place)),), here.names_at)
+    return Step(
+        Stage.TO_SELF_LIST, (NOT_ADMITTED, _for_itself(here)), (Table(stage_table("to-self list"), rows_at(place)),), here.names_at
+    )
 
 
 def from_self(here: DevicePlan, port: str | None) -> Step | None:

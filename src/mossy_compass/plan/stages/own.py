@@ -22,6 +22,7 @@ from mossy_compass.plan.ids import stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Fate, setting
 from mossy_compass.plan.rows import Row, StageRow
+from mossy_compass.plan.stages.crossings import offers_held
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Table
 
@@ -66,6 +67,8 @@ def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:
         because = setting(settings, "to-self")
         rows.append(StageRow("to-self", (), actions=(Stop(Fate.DROPPED, "self.closed"),), because=because))
         return rows
+    if not own_packet:
+        rows += offers_held(here)
     rows.append(StageRow("fragment", (_FRAGMENT,), actions=(Deliver("fragment.part"),), tell=_named(here, "fragment")))
     kept = OpenSession(leaves=False)
     ping: tuple[Action, ...] = (kept, Deliver("echo.answered", Reply.ANSWER))

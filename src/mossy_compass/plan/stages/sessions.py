@@ -6,16 +6,17 @@ where sources are, in both directions, so that each stage sees what the order sa
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
+from mossy_compass.model.settings import UnknownSession
 from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import Admit, Decision, EndSession, Recall, Reply, Stop
 from mossy_compass.plan.alike import Met, Term, apart_from, known_as, of_flow
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Direction, Facts, Relation
-from mossy_compass.plan.ids import stage_table
+from mossy_compass.plan.ids import DEFAULTS, stage_table
 from mossy_compass.plan.order import Stage
-from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import Step, one_of
 from mossy_compass.plan.table import Table
@@ -54,21 +55,37 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain, Table]:
 
     def of_none(facts: Facts) -> tuple[Because, Because | None]:
         """That nothing is known which it could belong to."""
-        because = Because("session.kept", (here.name, (TCP,)), here.device.stateful_mark)
+        because = Because("session.kept", (here.name, (facts.packet.protocol,)), here.device.stateful_mark)
         return because, Because("note.no-session", ("fragment" if facts.packet.fragment else facts.packet.flags, here.name))
 
     rows = [StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)]
-    if TCP in here.tracked and not own_packet:  # what the device makes itself, a reset in another's name too, is its own affair
-        # RFC 9293 section 3.5: a TCP conversation opens with a bare SYN, so anything else without one is nobody's.
-        no_session = (
-            one_of("conversation", TCP),
-            one_of("relation", Relation.NONE),
-            one_of("opens", False),
-            one_of("error", False),
-        )
-        stop = Stop(Fate.DROPPED, "session.none", Reply.NOTHING)
-        rows.append(StageRow("opening-packet", no_session, actions=(stop,), tell=of_none))
+    if not own_packet:  # what the device makes itself, a reset in another's name too, is its own affair
+        rows += _of_nobody(here, of_none)
     return JudgedAgain(here, rows[0]), Table(stage_table("inspection"), rows)
+
+
+def _of_nobody(here: DevicePlan, of_none: Callable[[Facts], tuple[Because, Because | None]]) -> Iterator[StageRow]:
+    """What becomes of a packet of an inspected protocol that opens nothing and that no session knows.
+
+    RFC 9293 section 3.5: a TCP conversation opens with a bare SYN, so anything else without one is nobody's. An error is no
+    part of a conversation: it is judged by what it quotes.
+    """
+    wanted = here.settings.unknown_session
+    protocols = here.tracked & {TCP} if wanted is UnknownSession.BY_PROTOCOL else here.tracked
+    if not protocols or wanted is UnknownSession.FILTER:
+        return
+    nobody = (one_of("conversation", *protocols), one_of("relation", Relation.NONE), one_of("opens", False), one_of("error", False))
+    cites = (DEFAULTS, "unknown-session")
+    if wanted is UnknownSession.PASS:
+
+        def let_in(facts: Facts) -> tuple[Because, Because | None]:
+            """That the device lets it pass without knowing it."""
+            return setting(here.settings, "unknown-session"), of_none(facts)[1]
+
+        yield StageRow("unknown-session", nobody, actions=(Admit(),), did=Did.PERMITTED, tell=let_in, cites=cites)
+        return
+    stop = Stop(Fate.DROPPED, "session.none", Reply.NOTHING)
+    yield StageRow("opening-packet", nobody, actions=(stop,), tell=of_none)
 
 
 class JudgedAgain:
