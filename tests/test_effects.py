@@ -362,14 +362,16 @@ def test_every_address_that_goes_another_way_is_told(network: mc.Network, chance
     assert not told.unknown
     for effect in told.found:
         for plan, route in ((before, effect.before), (after, effect.after)):
-            held = [r for r in plan.device(effect.device).table if r.prefix.span.first <= effect.prefix.span.first]
+            held = [
+                r for r in plan.device(effect.device).table_named(effect.table) if r.prefix.span.first <= effect.prefix.span.first
+            ]
             held = [r for r in held if r.prefix.span.last >= effect.prefix.span.last and r.origin != "local"]
             assert route == max(held, key=lambda r: r.prefix.length, default=None)
     for name, device in network.devices.items():
         if not device.layer3:
             continue
         tables = [plan.device(name).table for plan in (before, after)]
-        mine = [e.prefix for e in told.found if e.device == name]
+        mine = [e.prefix for e in told.found if (e.device, e.table) == (name, "main")]
         for address in {from_key(end) for table in tables for route in table for end in route.prefix.span}:
             one, other = (table.lookup(address) for table in tables)
             if "local" in (one and one.origin, other and other.origin):

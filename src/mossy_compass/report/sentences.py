@@ -9,9 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from mossy_compass.plan.causes import CAUSES
+from mossy_compass.plan.ids import TableKind
+from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Did, Fate
 from mossy_compass.report import words
+from mossy_compass.report.advice import remedies
 from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Way
 
 WORDS = {
@@ -73,14 +75,13 @@ def outcome(journey: Journey) -> str:
         return f"DROPPED before it left: {because}"
     if journey.lost == "back":
         word = WORDS[journey.fate] if journey.fate is not Fate.DELIVERED else "LOST"
-        return f"delivered, but the ANSWER is {word} on the way back at {journey.deciding.end}{_root(journey)}{because}"
+        where = f"{journey.deciding.end}{_place(journey)}"
+        return f"delivered, but the ANSWER is {word} on the way back at {where}{_root(journey)}{because}"
     if journey.lost == "later":
         leg = journey.deciding
         number = journey.moment.known_from
         end = f"packet {number}, which shows the application, is {WORDS[journey.fate]} at {leg.end}"
         return f"answered at first, but {end}{' by ' if _by(journey) else ': '}{because}"
-    if journey.root and journey.cause == "name.unlearned":
-        return f"{WORDS[journey.fate]} on the way there at {journey.there.end}: {journey.root}; it met {because}"
     return f"{_on_the_way_there(journey)}{because}"
 
 
@@ -95,14 +96,32 @@ def _on_the_way_there(journey: Journey) -> str:
         return "delivered, but UNANSWERED: "
     if journey.cause in ("service.silent", "answer.unasked"):
         return "arrived, but IGNORED: "
-    return f"{WORDS[journey.fate]} on the way there at {end}{' by ' if _by(journey) else ': '}"
+    return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{_root(journey)}"
 
 
 def _root(journey: Journey) -> str:
-    """What lies behind the loss of an answer, and how the reason follows from it."""
-    if not journey.root:
+    """What lies behind the loss of a packet, and how the reason follows from it."""
+    if journey.behind is None:
         return " by " if _by(journey) else ": "
-    return f": {journey.root}; it met " if _by(journey) else f": {journey.root}, and "
+    return f": {journey.behind.cited()}; it met " if _by(journey) else f": {journey.behind.cited()}, and "
+
+
+_PLACES: dict[str, Callable[[Ruling], str]] = {
+    Stage.ARRIVING_LIST: lambda r: f" (arriving by {r.arriving})",
+    Stage.LEAVING_LIST: lambda r: f" (leaving by {r.leaving})",
+    Stage.CROSSING: lambda r: f" (from {r.arriving or 'itself'} into {r.leaving})",
+    Stage.TO_SELF_LIST: lambda r: f" (for itself, arriving by {r.arriving})",
+    Stage.FROM_SELF: lambda r: " (of its own)",
+}
+
+
+def _place(journey: Journey) -> str:
+    """Where the list stands that stopped a packet: at which interface, in which direction."""
+    rulings = journey.deciding.hops[-1].rulings
+    if not rulings or rulings[-1].table.kind not in (TableKind.LIST, TableKind.BUILT_IN) or not rulings[-1].cause:
+        return ""
+    place = _PLACES.get(rulings[-1].stage)
+    return place(rulings[-1]) if place is not None else ""
 
 
 def _let_through(journey: Journey) -> str:
@@ -168,7 +187,6 @@ def _by(journey: Journey) -> bool:
 def extras(journey: Journey) -> list[tuple[str, str]]:
     """The lines under the first: label and sentence."""
     lost = not journey.answered
-    remedies = CAUSES[journey.cause].remedies_for(journey.lost == "back") if lost else ()
     about = journey.because.about if lost else ""
     sender = journey.symptom_note if lost else ""
     time = 0 if lost else journey.latency_ms
@@ -183,7 +201,7 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
         ("seen as", f"{journey.seen_as} by {_who_sees(journey)}" if translated(journey) else ""),
         *(("logged", words) for words in logged(journey)),
         ("time", f"{time:g} ms on the cables, there and back" if time else ""),
-        ("usually", "; ".join(remedies)),
+        ("usually", "; ".join(remedies(journey))),
     ]
     return [(label, words) for label, words in lines if words]
 

@@ -18,7 +18,6 @@ from mossy_compass.model.network import Device, Kind, Network, Translate
 from mossy_compass.packet.address import Address, from_key
 from mossy_compass.plan.device import port_names
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Because
 from mossy_compass.voice import voice
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.question import Options, first_port, members_of
@@ -398,8 +397,12 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
     leg = journey.deciding
     if journey.lost == "lookup" and journey.lookup is not None:
         leg = journey.lookup.journey.deciding
-    because: Because = journey.because
-    place = str(because.mark) if because.mark and because.mark.line else ""
+    culprit = journey.culprit
+    mark = culprit.mark if culprit.mark and culprit.mark.line else journey.because.mark
+    place = str(mark) if mark and mark.line else ""
+    words = [culprit.words] if culprit is journey.because else [culprit.words, journey.because.words]
+    if mark is culprit.mark:  # the place follows the words that it belongs to
+        words.reverse()
     return Cell(
         source,
         target,
@@ -409,7 +412,7 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
         journey.cause,
         journey.lost,
         leg.end,
-        because.words,
+        "; ".join(words),
         place,
         journey.symptom.value,
         tuple(h.device for h in journey.there.hops),

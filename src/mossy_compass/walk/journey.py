@@ -465,6 +465,11 @@ class Journey:
         return _words(self.said)
 
     @property
+    def culprit(self) -> Because:
+        """What the fate goes back to: what lies behind the reason, or the reason itself."""
+        return self.behind or self.because
+
+    @property
     def nearest(self) -> tuple[str, ...]:
         """The rules that nearly permitted it, in words."""
         return tuple(b.words for b in self.near)

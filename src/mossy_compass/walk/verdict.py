@@ -48,6 +48,10 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
     deciding = back if lost == "back" and back is not None else there
     if later is not None and symptom is Symptom.ANSWERED and later.fate is not Fate.DELIVERED:
         lost, deciding, symptom, said = "later", later, Symptom.SILENCE, Because("said.later", (question.moment.known_from,))
+    behind, remark = deciding.behind, deciding.remark
+    if behind is None:
+        behind, more = _untranslated(plan, there, back)
+        remark = more or remark
     return Journey(
         sender=question.sender,
         target=question.target,
@@ -58,8 +62,8 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
         fate=deciding.fate,
         cause=deciding.cause,
         because=deciding.because,
-        remark=deciding.remark,
-        behind=deciding.behind or _untranslated(plan, there, back),
+        remark=remark,
+        behind=behind,
         lost=lost,
         symptom=symptom,
         said=said,
@@ -188,18 +192,23 @@ def _seen_as(there: Leg) -> str:
     return f"{seen.source}:{seen.from_port}" if seen.source.family == 4 else f"[{seen.source}]:{seen.from_port}"
 
 
-def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
-    """Why an answer finds no way home: its private destination was never hidden behind a public one."""
+def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because | None, Because | None]:
+    """Why an answer finds no way home: its private destination was never hidden behind a public one. With more about it."""
     if back is None or back.cause not in ("route.none", "loop") or not back.packet.destination.is_private:
         return _no_route_in(plan, there, back)
     source = back.packet.destination
     for hop in there.hops:
-        if any(r.did is Did.KEPT for r in hop.rulings):
-            return Because("root.untranslated", (source, hop.device))
+        kept = next((r for r in hop.rulings if r.did is Did.KEPT), None)
+        if kept is not None:
+            near = kept.remark.get("mark") if kept.remark is not None and kept.remark.code == "note.untranslated" else None
+            mark = near or plan.device(hop.device).device.mark
+            return Because("root.untranslated", (source, hop.device), mark), kept.remark
     if any(a.is_private for a in plan.device(back.end).own):
-        return None
+        return None, None
     uplink = _last_private(plan, there)
-    return Because("root.translated-nowhere", (source, uplink.device if uplink else "", (uplink.leaving or "") if uplink else ""))
+    values = source, uplink.device if uplink else "", (uplink.leaving or "") if uplink else ""
+    mark = plan.network.devices[uplink.device].interfaces[uplink.leaving].mark if uplink and uplink.leaving else None
+    return Because("root.translated-nowhere", values, mark), None
 
 
 def _last_private(plan: Plan, there: Leg) -> Hop | None:
@@ -208,11 +217,11 @@ def _last_private(plan: Plan, there: Leg) -> Hop | None:
     return next(private, None)
 
 
-def _no_route_in(plan: Plan, there: Leg, back: Leg | None) -> Because | None:
+def _no_route_in(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because | None, Because | None]:
     """An answer that a translating device put back, and then sent out again: it knows no way inside but the default."""
     for hop in back.hops if back is not None else ():
         rewritten = any(r.stage == Stage.TRANSLATE_DESTINATION and r.did is Did.REWRITTEN for r in hop.rulings)
         if rewritten and hop.leaving is not None and hop.leaving == hop.arriving:
             destination = hop.rulings[-1].saw.destination
-            return Because("root.out-again", (hop.device, hop.arriving, destination), plan.device(hop.device).device.mark)
-    return None
+            return Because("root.out-again", (hop.device, hop.arriving, destination), plan.device(hop.device).device.mark), None
+    return None, None

@@ -1,0 +1,100 @@
+"""What people would usually do about a packet's fate: the remedies of its cause that fit this packet, in this network.
+
+A remedy that is in force already, or that something else on the way makes useless, helps nobody at night; so those are left
+out, and where the reason behind a loss is known, its own remedies stand instead of the cause's.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from mossy_compass.plan.causes import CAUSES
+from mossy_compass.plan.device import DevicePlan
+from mossy_compass.plan.reasons import Because
+from mossy_compass.walk.journey import Journey
+
+BEHIND: dict[str, tuple[str, ...]] = {
+    "root.stateless": (
+        "permit the answers by a rule of their own, above the one that stopped them",
+        "or keep sessions there: stateful",
+    ),
+    "root.not-inspected": ("name the protocol under 'stateful' too", "or permit the answers by a rule of their own"),
+    "root.no-opening": ("let there and back pass the same device", "or permit the answers by a rule of their own"),
+    "root.untranslated": (
+        "widen the translation rule that 'why' names, or write one for this source",
+        "or add a route back to the sender's subnet",
+    ),
+    "root.translated-nowhere": ("write a translation rule for what leaves there", "or add a route back to the sender's subnet"),
+    "root.out-again": ("add a route to the sender's subnet there",),
+}
+"""What to do about what lies behind a loss, by its code."""
+LEARNED = (
+    "let the sender ask a resolver whose answers pass that device",
+    "or setting name-rules: resolved, so that the device asks for the name itself",
+)
+ASKED = ("give the name an address: under 'names', or in the records of a resolver that the device asks",)
+INACTIVE = ("mend what keeps that route from being used", "or add another route for the destination")
+UNKNOWN = "or setting unknown-session: filter there, with a rule for such packets"
+_SETTING = re.compile(r"setting ([a-z-]+): ([a-z-]+)(?: or ([a-z-]+))?")
+
+
+def remedies(journey: Journey) -> tuple[str, ...]:
+    """What people usually do about it, most usual first; nothing where the packet was answered.
+
+    Args:
+        journey: with the plan that it was walked on.
+
+    """
+    if journey.answered:
+        return ()
+    found = tuple(_own(journey)) or CAUSES[journey.cause].remedies_for(journey.lost == "back")
+    here = _device(journey)
+    return tuple(r for r in found if here is None or not _is_so(here, r, journey))
+
+
+def _device(journey: Journey) -> DevicePlan | None:
+    """The device at which it was decided; None where no packet left, or the plan is not at hand."""
+    plan = journey.plan
+    return plan.device(journey.deciding.end) if plan is not None and journey.deciding.packet.protocol else None
+
+
+def _own(journey: Journey) -> Iterator[str]:
+    """The remedies that belong to more than the cause: to what lies behind it, or to what nearly matched."""
+    behind = journey.behind
+    if behind is not None and behind.code == "root.unlearned":
+        yield from LEARNED if behind.get("learns") else ASKED
+    elif behind is not None and behind.code in BEHIND:
+        yield from BEHIND[behind.code]
+    elif journey.because.code == "route.inactive":
+        yield from INACTIVE
+    elif journey.cause == "session.none":
+        # It was dropped before any list was asked, so no rule for answers would help.
+        yield (
+            "let there and back pass the same device"
+            if journey.lost == "back"
+            else "send the packet that opens the conversation first"
+        )
+        yield UNKNOWN
+    elif journey.lost == "there" and journey.cause in ("filter.rule", "filter.end"):
+        yield from _moved(journey)
+
+
+def _moved(journey: Journey) -> Iterator[str]:
+    """Where a permit for the packet stands below the rule that stopped it, that one is to be moved."""
+    below: Because | None = next((b for b in journey.near if b.code == "near.below"), None)
+    here = _device(journey)
+    if below is not None and here is not None and journey.because.code == "rule":
+        row = here.read_list(below.get("list")).row(below.get("row"))
+        if row is None or not any(c.key in ("from", "to", "service", "name") for c in row.conditions):
+            return  # it permits whatever comes: above the other rule it would leave nothing to that
+        yield f"move {below.get('list')} rule {below.get('row')} above rule {journey.because.get('row')}, if it is meant for this"
+        yield "or check that the rule that stopped it is meant for this traffic"
+
+
+def _is_so(here: DevicePlan, remedy: str, journey: Journey) -> bool:
+    """Whether a remedy is in force at a device already."""
+    found = _SETTING.search(remedy)
+    if found is not None:
+        return here.settings.values.get(found[1]) in found.groups()[1:]
+    return remedy.endswith(("stateful", "'stateful'")) and journey.deciding.arrived.protocol in here.tracked
