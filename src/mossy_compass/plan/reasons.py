@@ -164,6 +164,10 @@ REASONS: dict[str, Shape] = {
     "told.filtering-off": _shape("idle", "device lists rules"),
     "told.unlogged": _shape("note", "list row"),
     "told.no-time": _shape("note", "list row hours"),
+    "told.fault": _shape("note", "message remedy code"),
+    "told.on-link": _shape("note", "device destination port peer"),
+    "told.wrong-side": _shape("note", "list device port way whose behind instead"),
+    "told.passed-candidate": _shape("note", "row device passed hop"),
     "told.inactive": _shape("note", "device origin prefix why"),
     # the rules that nearly permitted it
     "near": _shape("note", "list row misses packet"),

@@ -15,7 +15,7 @@ from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import AccessList, Candidate, Interface, PolicyRoute, Rule, Verdict
 from mossy_compass.model.terms import Term
-from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, from_key, in_spans
+from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
 from mossy_compass.plan.conditions import Reader, in_set
@@ -25,6 +25,7 @@ from mossy_compass.plan.fields import FIELDS, service_span
 from mossy_compass.plan.places import followed, sides
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.sides import written, wrong_side
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import DENIED, After, Exact, Overlap, Shadow, examine
 from mossy_compass.proof.likely import Sides, anywhere
@@ -104,7 +105,7 @@ def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> t
             _steering(plan, plan.device(device.name), nowhere, problems)
     for standing in standings:
         _sources(plan, standing, nowhere, problems)
-        _destinations(standing, problems)
+        _side(standing, problems)
         _answers(standing, problems)
         _purposes(standing, problems)
         if standing.end_denies and standing.port:
@@ -320,77 +321,37 @@ def _local(plan: Plan, spans: Spans) -> bool:
 
 
 def _sources(plan: Plan, standing: Standing, places: _Places, problems: Problems) -> None:
-    """Sources that live nowhere, and lists whose sources arrive by another interface."""
-    elsewhere: list[tuple[Rule, str]] = []
-    asked = 0
+    """Sources that live nowhere."""
     for rule in standing.source.rules:
-        spans = _written(rule.sources)
+        spans = written(rule.sources)
         if rule.disabled or spans is None:
             continue
         if _local(plan, spans) and not intersect(spans, merge((*places.held, *_routed(standing)))):
             _nowhere(standing, rule, places.nearest(spans), problems)
-            continue
-        asked += 1
-        port = _other_port(standing, spans)
-        if port:
-            elsewhere.append((rule, port))
-    if asked and len(elsewhere) == asked and standing.way == "arriving":
-        port = elsewhere[0][1]
-        place = f"{standing.here.name}/{standing.where}"
-        words = (
-            f"list '{standing.source.name}' is attached to what arrives by {place}, and the sources of its rules live behind {port}: "
-            f"what they send leaves there, and is never compared."
-        )
-        mark = standing.here.device.interfaces[standing.where].arriving_mark
-        problems.add(
-            "list.wrong-side", mark, words, f"Attach it to what arrives by {port}, or to what leaves by {standing.where}.", WARN
-        )
 
 
-def _destinations(standing: Standing, problems: Problems) -> None:
-    """Lists whose rules are about destinations that never leave, or never arrive, where the list stands."""
-    behind: list[str] = []
-    for rule in standing.source.rules:
-        if rule.disabled:
-            continue
-        spans = _written(rule.destinations)
-        if spans is None or _written(rule.sources) is not None:  # where sources are said, they decide which side was meant
-            if rule.destinations is None and rule.sources is None and rule.protocol is None:
-                continue  # a last word on the rest says nothing of sides
-            return
-        port = _port_towards(standing.here, spans)
-        if not port:
-            return
-        behind.append(port)
-    if not behind or standing.way not in ("arriving", "leaving"):
+def _side(standing: Standing, problems: Problems) -> None:
+    """A list that stands where what its rules are about does not pass."""
+    found = wrong_side(standing.here, standing.source, standing.where, standing.way)
+    if found is None:
         return
     here, where = standing.here, standing.where
-    place = f"list '{standing.source.name}' is attached to what {'arrives' if standing.way == 'arriving' else 'leaves'} by {here.name}/{where}"
+    place = f"list '{standing.source.name}' is attached to what {_PASSES[standing.way]} by {here.name}/{where}"
+    other = _PASSES["leaving" if standing.way == "arriving" else "arriving"]
+    if found.whose == "sources":
+        tail = f"what they send {other} there, and is never compared."
+    elif standing.way == "arriving":
+        tail = f"what goes there {other} there, and is never compared."
+    else:
+        tail = "what goes there is never compared."
+    words = f"{place}, and the {found.whose} of its rules live behind {found.behind}: {tail}"
     interface = here.device.interfaces[where]
-    if standing.way == "leaving" and where not in behind:
-        words = f"{place}, and the destinations of its rules live behind {behind[0]}: what goes there is never compared."
-        remedy = f"Attach it to what arrives by {where}, or to what leaves by {behind[0]}."
-        problems.add("list.wrong-side", interface.leaving_mark, words, remedy, WARN)
-    elif standing.way == "arriving" and set(behind) == {where}:
-        words = (
-            f"{place}, and the destinations of its rules live behind {where}: what goes there leaves there, and is never compared."
-        )
-        problems.add("list.wrong-side", interface.arriving_mark, words, f"Attach it to what leaves by {where}.", WARN)
+    mark = interface.arriving_mark if standing.way == "arriving" else interface.leaving_mark
+    remedy = f"Attach it to {', or to '.join(f'what {_PASSES[way]} by {port}' for way, port in found.instead)}."
+    problems.add("list.wrong-side", mark, words, remedy, WARN)
 
 
-def _port_towards(here: DevicePlan, spans: Spans) -> str:
-    """The one interface that all of some addresses are reached by; empty where there are several, or none."""
-    try:
-        table = here.table
-    except NotConverged:
-        return ""
-    ports: set[str] = set()
-    for span in spans[:20]:
-        route = table.lookup(from_key(span.first))
-        if route is None or route.prefix.is_default or not route.hops:
-            return ""
-        ports |= {h.interface for h in route.hops}
-    return ports.pop() if len(ports) == 1 else ""
+_PASSES = {"arriving": "arrives", "leaving": "leaves"}
 
 
 # --- translation and policy routes -------------------------------------------------------------------------------
@@ -408,7 +369,7 @@ def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems)
         if not e.disabled
     ]
     for name, terms, mark, code in rows:
-        spans = _written(terms)
+        spans = written(terms)
         if spans is None or not _local(plan, spans) or intersect(spans, merge((*places.held, *own))):
             continue
         nearest = places.nearest(spans)
@@ -431,12 +392,12 @@ def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: C
     held = [a.address for a in here.device.interfaces[port].addresses]
     if not held or any(in_spans(a.key, plan.network.local) for a in held):
         return  # it does not leave one's own networks there
-    spans = _written(entry.rule.sources)
+    spans = written(entry.rule.sources)
     there = [t for t in rules if port in {p for n in t.leaving or () for p in here.reader.ports.get(n, (n,))}]
     if spans is None:
         lacking = not there
     else:
-        covered = merge(s for t in there for s in (EVERYTHING if t.sources is None else _written(t.sources) or ()))
+        covered = merge(s for t in there for s in (EVERYTHING if t.sources is None else written(t.sources) or ()))
         lacking = _local(plan, spans) and bool(intersect(spans, complement(covered)))
     if lacking:
         who = ", ".join(t.words for t in entry.rule.sources or ()) or "whom it is about"
@@ -450,13 +411,6 @@ def _routed(standing: Standing) -> Iterator[Span]:
     yield from (r.prefix.span for r in standing.here.device.routes if not r.prefix.is_default)
 
 
-def _written(terms: tuple[Term, ...] | None) -> Spans | None:
-    """The addresses that a condition names; None for none, for any, and for what only a device or a lease can tell."""
-    if not terms or any(t.words in ("any", "outside", "local-networks") or t.spans is None or t.leased or t.masked for t in terms):
-        return None
-    return merge(s for t in terms for s in t.spans or ()) or None
-
-
 def _nowhere(standing: Standing, rule: Rule, nearest: Prefix | None, problems: Problems) -> None:
     """A source that is in no subnet of the network and that no route leads to."""
     words = (
@@ -465,12 +419,6 @@ def _nowhere(standing: Standing, rule: Rule, nearest: Prefix | None, problems: P
     )
     remedy = f"The nearest subnet is {nearest}." if nearest else "Check the address."
     problems.add("rule.source-nowhere", rule.mark, words, remedy, WARN)
-
-
-def _other_port(standing: Standing, spans: Spans) -> str:
-    """The interface that all of some sources live behind, where that is another one than the list's; empty otherwise."""
-    port = _port_towards(standing.here, spans)
-    return port if port != standing.where else ""
 
 
 # --- answers, and what a list cuts that its author needs -------------------------------------------------------------

@@ -338,6 +338,28 @@ def _unlearned_deny(v: Values) -> str:
     return f"{_unlearned(v)}, so it stopped nothing"
 
 
+def _on_link(v: Values) -> str:
+    """A route without a next hop, whose destination nobody on the segment has."""
+    more = "" if v["peer"] else ", or say interface-route: peer"
+    return f"the route names no next hop, so {v['device']} asks for {v['destination']} itself by {v['port']}: name one{more}"
+
+
+_PASSES = {"arriving": "arrives", "leaving": "leaves"}
+
+
+def _wrong_side(v: Values) -> str:
+    """A list that stands where what its rules are about does not pass."""
+    instead = ", or to ".join(f"what {_PASSES[way]} by {port}" for way, port in v["instead"])
+    place = f"list {v['list']} is attached to what {_PASSES[v['way']]} by {v['device']}/{v['port']}"
+    return f"{place}, and the {v['whose']} of its rules live behind {v['behind']}: was it meant for {instead}?"
+
+
+def _passed_candidate(v: Values) -> str:
+    """A policy route whose first choice was not to be had."""
+    went = f"so it left by {v['hop'].words()}" if v["hop"] is not None else "so the route table decided"
+    return f"policy route {v['row']} of {v['device']}: {_passed(v['passed'])}, {went}"
+
+
 WORDS: dict[str, str | Callable[[Values], str]] = {
     "rule": "{list} rule {row}",
     "rule.built-in": "built-in rule {row} of {device}",
@@ -437,6 +459,10 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "told.unlogged": lambda v: (
         f"nothing is logged of this: {'the end of list ' + v['list'] if v['row'] == 'end-of-list' else v['list'] + ' rule ' + v['row']} has no log"
     ),
+    "told.fault": "{message} {remedy} [{code}]",
+    "told.on-link": _on_link,
+    "told.wrong-side": _wrong_side,
+    "told.passed-candidate": _passed_candidate,
     "told.no-time": "{list} rule {row} is for {hours}, and no time was given: say when, with --at",
     "told.inactive": lambda v: (
         f"{v['device']} takes its default route, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"

@@ -19,9 +19,11 @@ from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Known, facts_of
 from mossy_compass.plan.ids import TableKind, list_id
+from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.sides import wrong_side
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
@@ -43,8 +45,101 @@ def beside(journey: Journey) -> Beside:
     return Beside(
         tuple(_although(plan, journey.there, journey.back)),
         _near(plan, journey.deciding),
-        (*_told(plan, journey.legs), *_out_of_force(plan, journey.deciding), *_unlogged(plan, journey.deciding)),
+        (
+            *_suspects(plan, journey),
+            *_told(plan, journey.legs),
+            *_passed_candidates(journey.legs[:2]),
+            *_out_of_force(plan, journey.deciding),
+            *_unlogged(plan, journey.deciding),
+        ),
     )
+
+
+_UNREACHED = ("route.none", "neighbour.silent", "interface.down", "source.check", "loop")
+"""Causes that most often go back to a fault which no device on the way can see."""
+_FAULTS = ("segment.mask", "vlan.not-carried", "ospf.no-neighbour", "ospf.one-end", "subnet.overlap", "interface.same-subnet")
+"""Findings about the network that are such faults."""
+_MOST_SUSPECTS = 2
+
+
+def _suspects(plan: Plan, journey: Journey) -> Iterator[Because]:
+    """What is known to be wrong with the network where a packet was lost, and the list that stands on the wrong side."""
+    leg = journey.deciding
+    if leg.cause in FILTERED:
+        yield from _misplaced(plan, leg)
+    if leg.cause not in _UNREACHED or not leg.packet.protocol:
+        return
+    yield from _asked_on_link(plan, leg)
+    from mossy_compass.routing.findings import findings  # only for a packet that got nowhere
+
+    touched = set(_touched(plan, leg))
+    known = plan.once("faults", lambda: tuple(p for p in findings(plan.routing) if p.code in _FAULTS))
+    fitting = [p for p in known if touched & {p.mark, *(mark for mark, _ in p.also)}]
+    for problem in fitting[:_MOST_SUSPECTS]:
+        yield Because("told.fault", (problem.message, problem.remedy, problem.code), problem.mark)
+
+
+def _touched(plan: Plan, leg: Leg) -> Iterator[Mark]:
+    """Where the ports are written that the loss of a packet may go back to: those it passed, and those of the switches between.
+
+    Where a device had no route, all its ports that speak a routing protocol, and those of whoever speaks it with them.
+    """
+    network = plan.network
+    for hop in leg.hops:
+        for port in (hop.arriving, hop.leaving):
+            if port is not None and port in network.devices[hop.device].interfaces:
+                yield network.devices[hop.device].interfaces[port].mark
+    end = network.devices[leg.end]
+    if leg.cause == "route.none":
+        speakers = network.devices.values() if any(p.ospf for p in end.interfaces.values()) else ()
+        yield from (m for d in speakers for p in d.interfaces.values() if p.ospf for m in (p.mark, p.ospf.mark))
+    target = network.devices.get(plan.owner(leg.arrived.destination) or "")
+    for name, port in [(d.name, p) for d in (end, target) if d is not None for p in d.interfaces]:
+        domain = plan.domains.of(name, port)
+        yield from (p.mark for s in (domain.switches if domain is not None else ()) for p in network.devices[s].interfaces.values())
+
+
+def _asked_on_link(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """A route without a next hop, for which the destination itself was asked for on a segment where it does not live."""
+    taken = next((r for r in leg.hops[-1].rulings if r.hop is not None), None)
+    if leg.cause != "neighbour.silent" or taken is None or taken.hop is None or taken.hop.address is not None:
+        return
+    if taken.because.code == "route" and taken.because.get("origin") == "static":
+        values = leg.end, taken.saw.destination, taken.hop.interface, plan.device(leg.end).settings.asks_peer
+        yield Because("told.on-link", values, taken.because.mark)
+
+
+def _misplaced(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """The list that stopped a packet, where what its rules are about does not pass."""
+    last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
+    if last is None or last.table.kind is not TableKind.LIST or last.stage not in _INTERFACE:
+        return
+    here, way = plan.device(leg.end), _INTERFACE[last.stage]
+    port = last.arriving if way == "arriving" else last.leaving
+    source = plan.network.lists.get(last.table.name)
+    found = wrong_side(here, source, port, way) if source is not None and port is not None else None
+    if found is not None:
+        values = last.table.name, here.name, port, way, found.whose, found.behind, found.instead
+        mark = (
+            here.device.interfaces[port or ""].arriving_mark
+            if way == "arriving"
+            else here.device.interfaces[port or ""].leaving_mark
+        )
+        yield Because("told.wrong-side", values, mark)
+
+
+_INTERFACE = {Stage.ARRIVING_LIST.value: "arriving", Stage.LEAVING_LIST.value: "leaving"}
+
+
+def _passed_candidates(legs: Sequence[Leg]) -> Iterator[Because]:
+    """The entries of policy routes whose first choice was not to be had: the packet went another way than they say first."""
+    for leg in legs:
+        for hop in leg.hops:
+            for ruling in hop.rulings:
+                remark = ruling.remark
+                passed = remark.get("passed") if remark is not None and remark.code in ("note.steered", "note.no-candidate") else ()
+                if passed:
+                    yield Because("told.passed-candidate", (ruling.row, hop.device, passed, ruling.taken.hop), ruling.because.mark)
 
 
 def _out_of_force(plan: Plan, leg: Leg) -> Iterator[Because]:
