@@ -319,3 +319,36 @@ segments: {lan: [clerk, gate/lan], out: [shop, other, world, gate/out]}
         reading = mc.read_bytes(text.replace("RESOLVERS", resolvers).encode(), "r.yaml")
         assert reading.network is not None, [p.line() for p in reading.problems]
         assert mc.trace(mc.Plan(reading.network), "clerk", "shop", "https").cause == cause
+
+
+NEAR: list[tuple[dict[str, str], tuple[str, str, str], str]] = [
+    # the nearest rule may stand in a list that was asked before
+    (
+        {"LISTS": "a: [{permit: tcp, to: clerk}], b: [{permit: udp, to: clerk}]", "LAN": "arriving: [a, b]"},
+        ("clerk", "shop", "https"),
+        "a rule 10 (a.yaml:2) would permit it, if its to matched",
+    ),
+    # a destination rule comes after the list at the door
+    (
+        {
+            "LISTS": "a: [{permit: tcp, to: clerk}]",
+            "OUT": "arriving: a",
+            "KEYS": "translate: [{id: book, arriving: out, to: self, service: tcp/80, goes-to: {address: 10.40.1.10, port: 8080}}]",
+        },
+        ("shop", "gate/out", "tcp/80"),
+        "translation rule book of gate would turn it into 10.40.1.10:8080; this list is asked before that",
+    ),
+    # a list for own packets, and a built-in rule that is off
+    (
+        {"LISTS": "mine: [{permit: tcp}]", "KIND": "firewall", "KEYS": "from-self: mine\n    built-in: {own-pings: no}"},
+        ("gate", "shop", "ping"),
+        "built-in rule own-pings of gate would permit it, and is switched off",
+    ),
+]
+
+
+@pytest.mark.parametrize("parts, question, words", NEAR)
+def test_what_is_near_may_stand_elsewhere(parts: dict[str, str], question: tuple[str, str, str], words: str) -> None:
+    journey = mc.trace(build(**parts), *question)
+    assert journey.cause == "filter.end"
+    assert words in journey.explain(width=400)

@@ -38,14 +38,12 @@ class PassedOver(NamedTuple):
         row: with its id, verdict, mark and conditions.
         miss: the first condition that the packet does not meet.
         packet: as the table saw it.
-        alone: it is the only one.
 
     """
 
     row: Row
     miss: Miss
     packet: Packet
-    alone: bool = False
 
     @property
     def id(self) -> str:

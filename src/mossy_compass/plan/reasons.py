@@ -173,6 +173,8 @@ REASONS: dict[str, Shape] = {
     "near": _shape("note", "list row misses packet"),
     "near.translation": _shape("note", "row device misses packet"),
     "near.below": _shape("note", "list row"),
+    "near.built-in": _shape("note", "row device"),
+    "told.before-translation": _shape("note", "row device address port protocol"),
     # what the sender sees, in more words
     "said.packet": _shape("note", "packet"),
     "said.lost": _shape("note", "answer end reason"),

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 
 from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.reasons import Because, Did
 from mossy_compass.walk.journey import Journey
 
 BEHIND: dict[str, tuple[str, ...]] = {
@@ -92,8 +92,15 @@ def _moved(journey: Journey) -> Iterator[str]:
         yield "or check that the rule that stopped it is meant for this traffic"
 
 
+def _was_translated(journey: Journey) -> bool:
+    """Whether some device on the way gave a packet of it another address."""
+    return any(r.did is Did.REWRITTEN for leg in journey.legs for h in leg.hops for r in h.rulings)
+
+
 def _is_so(here: DevicePlan, remedy: str, journey: Journey) -> bool:
-    """Whether a remedy is in force at a device already."""
+    """Whether a remedy is in force at a device already, or is about what did not happen."""
+    if remedy.startswith("for a translated address") and not _was_translated(journey):
+        return True
     found = _SETTING.search(remedy)
     if found is not None:
         return here.settings.values.get(found[1]) in found.groups()[1:]

@@ -13,7 +13,7 @@ from mossy_compass.headers.spans import as_text
 from mossy_compass.model.network import Candidate, Kind
 from mossy_compass.packet.address import Prefix
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import protocol_name
+from mossy_compass.packet.service import WITH_PORTS, protocol_name
 from mossy_compass.plan.conditions import Condition, Miss
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.ids import TableId, TableKind
@@ -338,6 +338,13 @@ def _unlearned_deny(v: Values) -> str:
     return f"{_unlearned(v)}, so it stopped nothing"
 
 
+def _before_translation(v: Values) -> str:
+    """A destination rule that comes after the list that stopped a packet."""
+    address = v["address"] if v["address"].family == 4 else f"[{v['address']}]"
+    becomes = f"{address}:{v['port']}" if v["protocol"] in WITH_PORTS else str(v["address"])
+    return f"translation rule {v['row']} of {v['device']} would turn it into {becomes}; this list is asked before that, so it must permit the address as it comes"
+
+
 def _on_link(v: Values) -> str:
     """A route without a next hop, whose destination nobody on the segment has."""
     more = "" if v["peer"] else ", or say interface-route: peer"
@@ -356,7 +363,7 @@ def _wrong_side(v: Values) -> str:
 
 def _passed_candidate(v: Values) -> str:
     """A policy route whose first choice was not to be had."""
-    went = f"so it left by {v['hop'].words()}" if v["hop"] is not None else "so the route table decided"
+    went = f"so it left {v['hop'].words()}" if v["hop"] is not None else "so the route table decided"
     return f"policy route {v['row']} of {v['device']}: {_passed(v['passed'])}, {went}"
 
 
@@ -459,6 +466,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "told.unlogged": lambda v: (
         f"nothing is logged of this: {'the end of list ' + v['list'] if v['row'] == 'end-of-list' else v['list'] + ' rule ' + v['row']} has no log"
     ),
+    "near.built-in": "built-in rule {row} of {device} would permit it, and is switched off (built-in: {row}: no)",
+    "told.before-translation": _before_translation,
     "told.fault": "{message} {remedy} [{code}]",
     "told.on-link": _on_link,
     "told.wrong-side": _wrong_side,

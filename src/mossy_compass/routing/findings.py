@@ -96,8 +96,11 @@ def _segments(routing: Routing, problems: Problems) -> None:
             if len(pair) == 2 and pair not in told and one[2].length != two[2].length and one[2].prefix.overlaps(two[2].prefix):
                 told.add(pair)
                 alike = [sum(e.length == x[2].length and e.prefix.overlaps(x[2].prefix) for _, _, e in held) for x in (one, two)]
-                (port, interface, entry), (other, _, second) = (one, two) if alike[0] <= alike[1] else (two, one)
-                _mask(domain, port, interface, entry, other, second, problems)
+                # the one that stands alone, and of two the host: a router's prefix is what others go by
+                devices = routing.network.devices
+                odd = [(n, devices[x[0][0]].kind is not Kind.HOST) for n, x in zip(alike, (one, two), strict=True)]
+                (port, interface, entry), (other, there, second) = (one, two) if odd[0] <= odd[1] else (two, one)
+                _mask(domain, port, interface, entry, other, second, there.mark, problems)
         _mtus(routing, domain, problems)
         _twice_link_local(routing, domain, problems)
 
@@ -188,6 +191,7 @@ def _mask(
     entry: InterfaceAddress,
     other: Port,
     second: InterfaceAddress,
+    there: Mark,
     problems: Problems,
 ) -> None:
     """An interface whose mask disagrees with its neighbour's, so that one sees the other and not the reverse."""
@@ -198,6 +202,7 @@ def _mask(
         "on what is on the segment, and one of them looks for some neighbours behind a gateway.",
         "Use the same prefix length.",
         WARN,
+        ((there, "the other one"),),
     )
 
 

@@ -15,7 +15,7 @@ from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6
-from mossy_compass.plan.actions import Half
+from mossy_compass.plan.actions import Half, Rewrite
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Known, facts_of
 from mossy_compass.plan.ids import TableKind, list_id
@@ -47,6 +47,7 @@ def beside(journey: Journey) -> Beside:
         _near(plan, journey.deciding),
         (
             *_suspects(plan, journey),
+            *_before_translation(plan, journey.deciding),
             *_told(plan, journey.legs),
             *_passed_candidates(journey.legs[:2]),
             *_out_of_force(plan, journey.deciding),
@@ -57,8 +58,10 @@ def beside(journey: Journey) -> Beside:
 
 _UNREACHED = ("route.none", "neighbour.silent", "interface.down", "source.check", "loop")
 """Causes that most often go back to a fault which no device on the way can see."""
-_FAULTS = ("segment.mask", "vlan.not-carried", "ospf.no-neighbour", "ospf.one-end", "subnet.overlap", "interface.same-subnet")
+_FAULTS = ("segment.mask", "vlan.not-carried", "ospf.no-neighbour", "ospf.one-end", "interface.same-subnet")
 """Findings about the network that are such faults."""
+_FOLLOWING = ("host.gateway-silent", "route.next-hop-silent", "subnet.overlap")
+"""Others, which follow from those as often as not: told where none of those fits."""
 _MOST_SUSPECTS = 2
 
 
@@ -73,8 +76,9 @@ def _suspects(plan: Plan, journey: Journey) -> Iterator[Because]:
     from mossy_compass.routing.findings import findings  # only for a packet that got nowhere
 
     touched = set(_touched(plan, leg))
-    known = plan.once("faults", lambda: tuple(p for p in findings(plan.routing) if p.code in _FAULTS))
+    known = plan.once("faults", lambda: tuple(p for p in findings(plan.routing) if p.code in (*_FAULTS, *_FOLLOWING)))
     fitting = [p for p in known if touched & {p.mark, *(mark for mark, _ in p.also)}]
+    fitting = [p for p in fitting if p.code in _FAULTS] or fitting
     for problem in fitting[:_MOST_SUSPECTS]:
         yield Because("told.fault", (problem.message, problem.remedy, problem.code), problem.mark)
 
@@ -86,6 +90,7 @@ def _touched(plan: Plan, leg: Leg) -> Iterator[Mark]:
     """
     network = plan.network
     for hop in leg.hops:
+        yield from (r.because.mark for r in hop.rulings if r.hop is not None and r.because.mark is not None)
         for port in (hop.arriving, hop.leaving):
             if port is not None and port in network.devices[hop.device].interfaces:
                 yield network.devices[hop.device].interfaces[port].mark
@@ -97,6 +102,19 @@ def _touched(plan: Plan, leg: Leg) -> Iterator[Mark]:
     for name, port in [(d.name, p) for d in (end, target) if d is not None for p in d.interfaces]:
         domain = plan.domains.of(name, port)
         yield from (p.mark for s in (domain.switches if domain is not None else ()) for p in network.devices[s].interfaces.values())
+
+
+def _before_translation(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """A destination rule that would have sent on what a list stopped: the list sees the packet as it was before."""
+    last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
+    if last is None or leg.cause not in FILTERED or last.stage != Stage.ARRIVING_LIST:
+        return
+    here = plan.device(leg.end)
+    row = here.translations[Half.DESTINATION].first(facts_of(last)) if here.device.translate else None
+    action = row.actions[0] if row is not None and row.actions else None
+    if row is not None and isinstance(action, Rewrite):
+        port = last.saw.to_port if action.port is None else action.port
+        yield Because("told.before-translation", (row.id, here.name, action.address, port, last.saw.protocol), row.mark)
 
 
 def _asked_on_link(plan: Plan, leg: Leg) -> Iterator[Because]:
@@ -133,12 +151,16 @@ _INTERFACE = {Stage.ARRIVING_LIST.value: "arriving", Stage.LEAVING_LIST.value: "
 
 def _passed_candidates(legs: Sequence[Leg]) -> Iterator[Because]:
     """The entries of policy routes whose first choice was not to be had: the packet went another way than they say first."""
+    said: set[tuple[str, str]] = set()
     for leg in legs:
         for hop in leg.hops:
             for ruling in hop.rulings:
+                if (hop.device, ruling.row) in said:
+                    continue
                 remark = ruling.remark
                 passed = remark.get("passed") if remark is not None and remark.code in ("note.steered", "note.no-candidate") else ()
                 if passed:
+                    said.add((hop.device, ruling.row))
                     yield Because("told.passed-candidate", (ruling.row, hop.device, passed, ruling.taken.hop), ruling.because.mark)
 
 
@@ -203,13 +225,26 @@ def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
     if table is None:
         return ()
     facts = facts_of(last)
-    found = [n for n in table.near(facts) if not _other_family(n, last.saw)]
-    found.sort(key=lambda n: n.misses[0].key not in ("from", "to", "disabled"))
-    out = [Because("near", (table.name, n.row.id, n.misses, last.saw), n.row.mark) for n in found[:2]]
+    asked = _asked_before(plan, leg, last) or (table,)
+    near = [(t, n) for t in asked for n in t.near(facts) if not _other_family(n, last.saw)]
+    found = [(t, n) for t, n in near if t.id.kind is not TableKind.BUILT_IN]
+    found.sort(key=lambda pair: (len(pair[1].misses), pair[1].misses[0].key not in ("from", "to", "disabled")))
+    out = [Because("near", (t.name, n.row.id, n.misses, last.saw), n.row.mark) for t, n in found[:2]]
+    off = [n.row for t, n in near if t.id.kind is TableKind.BUILT_IN and [m.key for m in n.misses] == ["disabled"]]
+    out += [Because("near.built-in", (row.id, leg.end)) for row in off]
     hidden = table.later_permit(facts)
     if hidden is not None:
         out.append(Because("near.below", (table.name, hidden.id), hidden.mark))
     return tuple(out)
+
+
+def _asked_before(plan: Plan, leg: Leg, last: Ruling) -> tuple[Table, ...]:
+    """The tables that were asked at the place where a packet was stopped, with the one that stopped it."""
+    from mossy_compass.walk.retold import stages_told  # only for a packet that a list stopped
+
+    number = len(leg.hops) - 1
+    told = next((t for t in stages_told(plan, leg.hops[number], leg.came_to(number)) if t.ruling is last), None)
+    return tuple(t.table for t in told.asked if isinstance(t.table, Table)) if told is not None else ()
 
 
 def _near_translation(plan: Plan, device: str, last: Ruling) -> tuple[Because, ...]:
@@ -366,12 +401,13 @@ def waiting_for_names(plan: Plan, leg: Leg, number: int, targets: Sequence[str] 
     hop = leg.hops[number]
     for told in stages_told(plan, hop, leg.came_to(number)):
         for asked in told.asked:
-            for over in asked.over:
-                wants = over.miss.condition if over.alone and over.miss.key == "name" else None
+            for row in asked.table.above_asking(asked.facts, "name"):
+                missed = list(row.misses(asked.facts))
+                wants = missed[0].condition if [m.key for m in missed] == ["name"] else None
                 if wants is None or knows_a_name(plan, hop.device, wants, hop.rulings[0].known):
                     continue
-                if set(wants.wants) & {*plan.names_at(over.packet.destination), *targets}:
-                    yield Waiting(told.stage, asked.table.name, over.row, wants.wants)
+                if set(wants.wants) & {*plan.names_at(asked.facts.packet.destination), *targets}:
+                    yield Waiting(told.stage, asked.table.name, row, wants.wants)
 
 
 def knows_a_name(plan: Plan, device: str, condition: Condition, known: Known) -> bool:

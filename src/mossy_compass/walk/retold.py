@@ -6,8 +6,8 @@ through again with the facts as the rulings have them, and so the silent ones ca
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterator, Sequence
+from copy import copy
 from typing import NamedTuple
 
 from mossy_compass.model.network import Kind, Verdict
@@ -37,14 +37,23 @@ class TableAsked(NamedTuple):
 
     Attributes:
         table: which.
-        over: its rows that were passed over, each with the reason.
         row: the one that was met; None where none was.
+        facts: as the table was asked with them.
+        entries: the rows that were passed over, where lists say which packets they are for; None: they are found when asked for.
 
     """
 
     table: Listed
-    over: tuple[PassedOver, ...]
     row: Row | None
+    facts: Facts
+    entries: tuple[PassedOver, ...] | None = None
+
+    @property
+    def over(self) -> tuple[PassedOver, ...]:
+        """Its rows that were passed over, each with the reason. A list may be long, so this may take a while."""
+        if self.entries is not None:
+            return self.entries
+        return tuple(_over(r, self.facts) for r, _ in self.table.passed_over(self.facts))
 
 
 class StageTold(NamedTuple):
@@ -88,7 +97,7 @@ def stages_told(plan: Plan, hop: Hop, came: Packet) -> Iterator[StageTold]:
         asked = tuple(_asked(steps[stage], facts)) if stage in steps else ()
         if not rulings:
             end = _silent_end(here, stage, facts, asked)
-            if end is not None or any(t.over for t in asked):
+            if end is not None or any(t.table.rows for t in asked):
                 yield StageTold(stage.value, None, asked, end)
         for number, ruling in enumerate(rulings):
             yield StageTold(stage.value, ruling, asked if number == 0 else ())
@@ -166,35 +175,35 @@ def _asked(step: Step, facts: Facts) -> Iterator[TableAsked]:
 
 
 def _gone_through(table: Table, facts: Facts) -> Iterator[TableAsked]:
-    """A table with its rows that were passed over, and the lists that its rows ask."""
+    """The lists that a table's rows ask, and the table itself where somebody wrote it."""
+    kept = copy(facts)  # later stages write into the facts, and what was passed over is worked out when somebody asks
+    if not any(consults(r) for r in table.rows):
+        if table.id.kind in WRITTEN:
+            yield TableAsked(table, table.first(facts), kept)
+        return
     over: list[PassedOver] = []
-    lists: list[TableAsked] = []
     met: Row | None = None
     for row in table.rows:
         if next(row.misses(facts), None) is not None:
             over.append(_over(row, facts))
             continue
-        if row.verdict is Verdict.NOTE:
-            continue
-        asked, decides = _consulted(row, facts)
-        lists += asked
+        asked, decides = _consulted(row, facts, kept)
+        yield from asked
         if decides:
             met = row
             break
         if table.id.kind in WRITTEN:  # it was met, and the list that says which packets it is for refused
             over.append(PassedOver(row, _refused(asked[-1]), facts.packet))
-    yield from lists
     if table.id.kind in WRITTEN:
-        yield TableAsked(table, tuple(over), met)
+        yield TableAsked(table, met, kept, tuple(over))
 
 
-def _consulted(row: Row, facts: Facts) -> tuple[list[TableAsked], bool]:
+def _consulted(row: Row, facts: Facts, kept: Facts) -> tuple[list[TableAsked], bool]:
     """The lists that a row asks, to the one that decides; and whether the row comes to anything."""
     asked: list[TableAsked] = []
     for consult in consults(row):
         found = consult.table.first(facts)
-        over = [_over(r, facts) for r, _ in consult.table.passed_over(facts)]
-        asked.append(TableAsked(consult.table, tuple(over), found))
+        asked.append(TableAsked(consult.table, found, kept))
         if found is not None and not isinstance(consult.on[found.verdict or Verdict.PERMIT][0], Leave):
             return asked, True
     return asked, any(not isinstance(a, Consult) for a in row.actions)
@@ -202,8 +211,7 @@ def _consulted(row: Row, facts: Facts) -> tuple[list[TableAsked], bool]:
 
 def _over(row: Row, facts: Facts) -> PassedOver:
     """A row that was not met."""
-    missed = list(itertools.islice(row.misses(facts), 2))
-    return PassedOver(row, missed[0], facts.packet, len(missed) == 1)
+    return PassedOver(row, next(row.misses(facts)), facts.packet)
 
 
 def _refused(asked: TableAsked) -> Miss:
