@@ -25,6 +25,7 @@ from mossy_compass.exchange.junit import junit
 from mossy_compass.files.drills import DrillIn, drill_of, read_drill
 from mossy_compass.lab.drill import Drill, DrillStep, Report, Restore, Result, run_drill
 from mossy_compass.lab.expect import flows, flows_of, short
+from mossy_compass.lab.faults import Fault, called
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.network import Network
 from mossy_compass.report.drillrecord import report_dict
@@ -356,6 +357,91 @@ def test_a_change_by_a_file_and_names_that_it_makes(hall: Path) -> None:
     report = drilled(hall, "- change: more.change.yaml\n- expect: ann reaches bea for ssh\n- expect: ann reaches ben for ssh")
     assert [(r.ok, r.broken) for r in report.results] == [(True, False), (True, False), (False, True)]
     assert "there is no 'ben' to send to" in report.results[2].said
+
+
+@pytest.mark.parametrize(
+    "failing, what, name, again",
+    [
+        ("host ben", "devices/ben", "bea", "host bea"),
+        ("interface door/b", "devices/door", "gate", "interface gate/b"),
+        ("device door", "devices/door", "gate", "device gate"),
+        ("link sb", "segments/sb", "stall", "link stall"),
+        ("service ben/ssh", "devices/ben", "bea", "service bea/ssh"),
+    ],
+)
+def test_what_has_failed_stays_so_when_it_is_renamed(hall: Path, failing: str, what: str, name: str, again: str) -> None:
+    target = name if what == "devices/ben" else "ben"
+    steps = f"""
+    - change:
+        - disable: lists/out-list/20
+    - fail: {failing}
+    - change:
+        - rename: {{what: {what}, to: {name}}}
+    - expect: {{from: ann, to: {target}, service: ssh, symptom: answered}}
+    - restore: {again}
+    - expect: ann reaches {target} for ssh
+    """
+    report = drilled(hall, steps)
+    assert [(r.ok, r.broken) for r in report.results] == [(True, False)] * 3 + [(False, False)] + [(True, False)] * 2
+
+
+def test_a_renamed_part_leaves_other_faults_alone() -> None:
+    fault = Fault("host", "ben")
+    for what in ("segments/ben", "groups/ben", "devices/door/interfaces/ben", "lists/ben", "devices/bennett"):
+        assert called(fault, what, "bea") == fault
+    assert called(Fault("interface", "door/b"), "devices/door/interfaces/b", "back") == Fault("interface", "door/back")
+    assert called(Fault("interface", "door/b"), "devices/gate/interfaces/b", "back") == Fault("interface", "door/b")
+
+
+def test_packets_of_one_flow_and_of_several(hall: Path) -> None:
+    """Each packet is a flow of its own, unless a port was chosen: then it is told which session it continues."""
+    report = drilled(
+        hall,
+        """
+        - send: {from: ann, to: cat, service: https, count: 3}
+        - send: {from: ann, to: cat, service: https, source-port: 5000}
+        - send: {from: ann, to: cat, service: https, source-port: 5000}
+        - send: {from: ann, to: cat, service: https, source-port: 5001, count: 2}
+        """,
+    )
+    assert [r.said for r in report.results] == [
+        "answered (3 times)",
+        "answered",
+        "answered, as a further packet of session 4 of door and session 4 of cat",
+        "answered; answered, as a further packet of session 5 of door and session 5 of cat",
+    ]
+
+
+TIMES = "network: hall.yaml\nsteps:\n"
+LATE, EARLY = "at: 2026-05-04T12:00+02:00", "at: 2026-05-04T11:00+02:00"
+
+
+@pytest.mark.parametrize(
+    "steps, faulty",
+    [
+        (f"- send: {{from: ann, to: cat, {LATE}}}\n- send: {{from: ann, to: cat, {EARLY}}}", True),
+        (f"- send: {{from: ann, to: cat, {LATE}}}\n- expect: {{that: ann reaches cat, {EARLY}}}", True),
+        (f"- expect: {{that: ann reaches cat, {LATE}}}\n- send: {{from: ann, to: cat, {EARLY}}}", False),
+        (f"- send: {{from: ann, to: cat, {LATE}}}\n- send: {{from: ann, to: cat, {LATE}}}", False),
+        (f"- keep: a\n- send: {{from: ann, to: cat, {LATE}}}\n- back-to: a\n- send: {{from: ann, to: cat, {EARLY}}}", False),
+        (f"- send: {{from: ann, to: cat, {LATE}}}\n- keep: a\n- back-to: a\n- send: {{from: ann, to: cat, {EARLY}}}", True),
+        (
+            f"- repeat: {{times: 2, steps: [{{send: {{from: ann, to: cat, {EARLY}}}}}, {{send: {{from: ann, to: cat, {LATE}}}}}]}}",
+            True,
+        ),
+    ],
+)
+def test_no_packet_is_sent_before_an_earlier_one(hall: Path, steps: str, faulty: bool) -> None:
+    path = hall / "late.drill.yaml"
+    path.write_text("mossy-drill: 1\n" + TIMES + steps + "\n")
+    if not faulty:
+        assert read_drill(path).steps
+        return
+    with pytest.raises(NetworkFileError) as caught:
+        read_drill(path)
+    (problem,) = caught.value.problems
+    assert "its time lies before that of 'send" in problem.message
+    assert problem.mark.line > 3
 
 
 def test_a_change_that_breaks_the_network_is_a_broken_step(hall: Path) -> None:

@@ -57,6 +57,8 @@ CASES = [
     ("lease.named", "profiles: {p: {for: crew, lists: l}}", "", LIST.replace("RULE", "from: desk")),
     ("lease.named", "offers: {in: {ping: [crew]}}", "", ""),
     ("list.wrong-side", "", ", filter: {leaving: l}", LIST.replace("RULE", "to: bench")),
+    ("list.wrong-side", "", ", filter: {leaving: l}", LIST.replace("RULE", "from: desk")),
+    ("list.wrong-side", "", ", filter: {arriving: l}", LIST.replace("RULE", "from: bench")),
     ("list.wrong-side", "", ", filter: {arriving: l}", LIST.replace("RULE", "to: desk").replace(", {deny: any}", "")),
 ]  # fmt: skip
 

@@ -28,10 +28,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from mossy_compass.files.opened import Identity
-    from mossy_compass.lab.drill import Report
+    from mossy_compass.lab.drill import Report, Version
     from mossy_compass.lab.expect import Outcome
     from mossy_compass.marks import Problem
-    from mossy_compass.model.network import Network
 
 T = TypeVar("T")
 
@@ -185,7 +184,7 @@ def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tu
     return report._replace(results=results, drill=replace(report.drill, steps=(), source=None)), (), "", reads
 
 
-def _nothing(source: Any) -> tuple[Any, Network]:
+def _nothing(source: Any) -> Version:
     """Stands for a change that was done in another process."""
     raise AssertionError("this change was done elsewhere")
 

@@ -123,6 +123,7 @@ class Change(NamedTuple):
         undo: patches that take it back, in their order.
         about: why, as its author says.
         lines: the lines that each step brought in, with the place of the step and its own line.
+        renamed: what got another name: where it stands in the file, and the new name.
 
     """
 
@@ -130,6 +131,7 @@ class Change(NamedTuple):
     undo: tuple[Patch, ...]
     about: str
     lines: tuple[Brought, ...] = ()
+    renamed: tuple[tuple[str, str], ...] = ()
 
     def blamed(self, problems: Iterable[Problem]) -> list[Problem]:
         """The findings about the changed network, each at the step that brought in the line where it is."""
@@ -196,7 +198,12 @@ def change(data: bytes, name: str, network: str) -> Change:
         brought.append(Brought(frozenset(Counter(editor.text.splitlines()) - before), node.mark, problem.source))
     if failed:
         raise NetworkFileError(failed)
-    return Change(editor.text, tuple(undo), document.about, tuple(brought))
+    return Change(editor.text, tuple(undo), document.about, tuple(brought), renames(document.changes))
+
+
+def renames(steps: Iterable[StepIn]) -> tuple[tuple[str, str], ...]:
+    """What steps give another name to: where it stands in the file, and the new name."""
+    return tuple((s.rename.what, s.rename.to) for s in steps if s.rename is not None)
 
 
 def _touches(step: StepIn) -> set[str]:

@@ -13,13 +13,28 @@ from pathlib import Path
 from typing import Any, ClassVar, NamedTuple, TypeVar
 
 from mossy_compass.errors import InputError, MossyError, NetworkFileError, QuestionError
-from mossy_compass.files.change import StepIn, change_steps, read_change
+from mossy_compass.files.change import StepIn, change_steps, read_change, renames
 from mossy_compass.files.hours import parse_moment
 from mossy_compass.files.keys import YES_NO, Part, ValueKind, by_name, fault, key, listed, number, of, one_of, some, words
 from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
-from mossy_compass.lab.drill import BackTo, ChangeStep, Compare, Count, Drill, DrillStep, Expect, Fail, Keep, Repeat, Restore, Send
+from mossy_compass.lab.drill import (
+    BackTo,
+    ChangeStep,
+    Compare,
+    Count,
+    Drill,
+    DrillStep,
+    Expect,
+    Fail,
+    Keep,
+    Repeat,
+    Restore,
+    Send,
+    Version,
+    spread,
+)
 from mossy_compass.lab.ends import meant
 from mossy_compass.lab.expect import Expectation, Wanted, flows, short
 from mossy_compass.lab.faults import parse as parse_fault
@@ -326,9 +341,35 @@ def _steps(reader: _DrillReader, document: DrillIn, tree: Node) -> tuple[DrillSt
         reader.fault(
             tree.at("steps").mark, "there is no step, so nothing would be tested.", "Write one: - expect: HOST reaches HOST."
         )
+    _in_time(reader, steps)
     if reader.problems.errors:
         raise NetworkFileError(tuple(p for p in reader.problems.in_order() if p.severity == "error"))
     return tuple(_compared(s, reader.compared) for s in steps)
+
+
+def _in_time(reader: _DrillReader, steps: Sequence[DrillStep]) -> None:
+    """No packet may be sent before one that was sent already: the sessions that it would meet do not exist yet."""
+    latest: tuple[int, str] | None = None
+    kept: dict[str, tuple[int, str] | None] = {}
+    told: set[Mark] = set()
+    for step in spread(steps):
+        if isinstance(step, Keep):
+            kept[step.name] = latest
+        elif isinstance(step, BackTo):
+            latest = kept.get(step.name)
+        elif isinstance(step, Send | Expect):
+            now = step.flow.options.now if isinstance(step, Send) else step.expectation.options.now
+            if now is None:
+                continue
+            if latest is not None and now < latest[0] and step.mark not in told:
+                told.add(step.mark)
+                reader.fault(
+                    step.mark,
+                    f"its time lies before that of '{latest[1]}', which was sent already.",
+                    "Give it a later time, or go back to a moment that was kept before.",
+                )
+            if isinstance(step, Send) and (latest is None or now > latest[0]):
+                latest = now, step.words
 
 
 def _network(place: Path, mark: Mark, lines: Sequence[str] = ()) -> tuple[Source, Network]:
@@ -483,9 +524,10 @@ def _change(reader: _DrillReader, entry: Any, about: str, node: Node) -> Iterato
         if not begins_as(plain_bytes(path, "mossy-change"), "mossy-change"):
             raise QuestionError(f"{path} is no change file. Name one; it begins with 'mossy-change: 1'.")
 
-        def from_file(source: Source) -> tuple[Source, Network]:
+        def from_file(source: Source) -> Version:
             """The changed text, and its network."""
-            return _read(source, read_change(path, source.text).text)
+            made = read_change(path, source.text)
+            return Version(*_read(source, made.text), made.renamed)
 
         words, make = f"change by {entry}", from_file
     else:
@@ -495,9 +537,9 @@ def _change(reader: _DrillReader, entry: Any, about: str, node: Node) -> Iterato
         if not read or any(len(s.said) != 1 for s in read):
             raise QuestionError(f"each step of a change says exactly one of {', '.join(StepIn.known())}.")
 
-        def from_steps(source: Source) -> tuple[Source, Network]:
+        def from_steps(source: Source) -> Version:
             """The changed text, and its network."""
-            return _read(source, change_steps(read, source.text))
+            return Version(*_read(source, change_steps(read, source.text)), renames(read))
 
         words, make = f"change: {'; '.join(_told(s) for s in read)}", from_steps
     reader.changed = True

@@ -16,6 +16,7 @@ from mossy_compass.lab.expect import Expectation, Outcome, every_flow, flows, fl
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import Network
+from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.ids import list_id
 from mossy_compass.walk.evidence import counted
 from mossy_compass.walk.grid import Changes
@@ -87,11 +88,26 @@ class Restore(DrillStep):
     what: tuple[str, ...] = ()
 
 
+class Version(NamedTuple):
+    """Another version of a network.
+
+    Attributes:
+        source: what it was read from, for further changes.
+        network: as read.
+        renamed: what got another name, as (where it stood in the file, its new name).
+
+    """
+
+    source: Any
+    network: Network
+    renamed: tuple[tuple[str, str], ...] = ()
+
+
 @dataclass(frozen=True)
 class ChangeStep(DrillStep):
-    """Another version of the network: ``make`` takes what the version now was read from, and gives the new one with its source."""
+    """Another version of the network: ``make`` takes what the version now was read from, and gives the new one."""
 
-    make: Callable[[Any], tuple[Any, Network]] = field(kw_only=True, compare=False)
+    make: Callable[[Any], Version] = field(kw_only=True, compare=False)
 
 
 @dataclass(frozen=True)
@@ -123,6 +139,16 @@ class Repeat(DrillStep):
 
     steps: tuple[DrillStep, ...] = ()
     times: int = 1
+
+
+def spread(steps: Sequence[DrillStep]) -> Iterator[DrillStep]:
+    """Steps with their repetitions spread out."""
+    for step in steps:
+        if not isinstance(step, Repeat):
+            yield step
+            continue
+        for _ in range(step.times):
+            yield from spread(step.steps)
 
 
 def numbered(steps: Sequence[DrillStep], before: str = "") -> Iterator[tuple[str, DrillStep]]:
@@ -304,7 +330,7 @@ class Run:
             fail_fast: end with the first that fails.
 
         """
-        for step in self._flat(self.drill.steps):
+        for step in spread(self.drill.steps):
             if only and step.expects and only.lower() not in f"{step.words} {step.about}".lower():
                 self._unseen(step)
                 continue
@@ -327,16 +353,7 @@ class Run:
 
     def flat(self) -> Iterator[DrillStep]:
         """Every step, with repetitions spread out."""
-        yield from self._flat(self.drill.steps)
-
-    def _flat(self, steps: Sequence[DrillStep]) -> Iterator[DrillStep]:
-        """Steps with their repetitions."""
-        for step in steps:
-            if not isinstance(step, Repeat):
-                yield step
-                continue
-            for _ in range(step.times):
-                yield from self._flat(step.steps)
+        yield from spread(self.drill.steps)
 
     def keep(self, name: str, compared: bool) -> None:
         """Keep this moment."""
@@ -355,8 +372,9 @@ class Run:
 
     def change(self, step: ChangeStep) -> None:
         """Another version of the network."""
-        self.source, network = step.make(self.source)
-        self.lab.change(network)
+        version = step.make(self.source)
+        self.source = version.source
+        self.lab.change(version.network, version.renamed)
 
     def _compared_flows(self) -> list[Flow]:
         """What a comparison tests: the grid of a network, or where that is large, what the drill expects something of."""
@@ -367,7 +385,7 @@ class Run:
             tests = []
         if tests and len(tests) <= MOST_GRID:
             return tests
-        found = [f for s in self._flat(self.drill.steps) if isinstance(s, Expect) for f in flows(network, s.expectation)]
+        found = [f for s in spread(self.drill.steps) if isinstance(s, Expect) for f in flows(network, s.expectation)]
         if not found:
             raise QuestionError(
                 f"there is nothing to compare: the network has more than {MOST_GRID} flows, and the drill expects something of none."
@@ -453,10 +471,22 @@ def _count(run: Run, step: Count) -> Result:
 
 def _send(run: Run, step: Send) -> Result:
     """Send packets; what becomes of them is told, and is nobody's failure."""
-    journey: Journey | None = None
+    said: dict[str, int] = {}
     for _ in range(step.times):
-        journey = run.lab.send(step.flow)
-    return Result(0, step, True, step.times, said=f"{journey.symptom.value}" if journey is not None else "")
+        words = _sent(run.lab.send(step.flow))
+        said[words] = said.get(words, 0) + 1
+    return Result(0, step, True, step.times, said="; ".join(f"{w} ({n} times)" if n > 1 else w for w, n in said.items()))
+
+
+def _sent(journey: Journey) -> str:
+    """What the sender saw, and of which session it is a further packet: with a port of one's own choice it may be no new flow."""
+    known = [
+        f"session {r.session} of {h.device}"
+        for h in journey.there.hops
+        for r in h.rulings[-1:]
+        if r.relation is Relation.CONTINUING and r.session is not None and h.device != journey.there.hops[0].device
+    ]
+    return journey.symptom.value + (f", as a further packet of {' and '.join(known)}" if known else "")
 
 
 def _fail(run: Run, step: Fail) -> Result:

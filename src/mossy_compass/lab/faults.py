@@ -74,6 +74,36 @@ def _leases(network: Network) -> Iterator[str]:
     yield from (f"{d.name}/{p.interface}" for d in network.devices.values() for p in d.leases)
 
 
+_SECTIONS = {
+    "devices": ("device", "host", "interface", "service", "lease"),
+    "segments": ("link",),
+    "names": ("name",),
+    "hosts": ("host", "service"),
+    "interfaces": ("interface", "lease"),
+    "records": ("name",),
+}
+"""The kinds of faults whose names are those of a section of the file, or begin with them."""
+
+
+def called(fault: Fault, what: str, name: str) -> Fault:
+    """A fault after something was given another name.
+
+    Args:
+        fault: as it was named before.
+        what: where the renamed thing stood in the file: ``devices/gate``, ``devices/gate/interfaces/fibre``, ``segments/office``.
+        name: its new name.
+
+    """
+    *path, old = what.split("/")
+    section = path[-1] if path else ""
+    if fault.kind not in _SECTIONS.get(section, ()):
+        return fault
+    if section == "interfaces":
+        return fault._replace(name=f"{path[1]}/{name}") if fault.name == f"{path[1]}/{old}" else fault
+    head, slash, rest = fault.name.partition("/")
+    return fault._replace(name=f"{name}{slash}{rest}") if head == old else fault
+
+
 KNOWN: dict[str, Callable[[Network], Iterator[str]]] = {
     "link": _links,
     "interface": _interfaces,

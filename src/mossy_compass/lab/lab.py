@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.lab.dependencies import Touched, Touching, certain
-from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
+from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
@@ -226,12 +226,19 @@ class Lab:
         self.faults -= {fault}
         return frozenset((fault,))
 
-    def change(self, network: Network) -> None:
+    def change(self, network: Network, renamed: Iterable[tuple[str, str]] = ()) -> None:
         """Another version of the network, read and checked elsewhere; what had failed stays so, where it is still there.
 
         Sessions survive, as they do on most devices; a plan is compiled for the new version when it is asked.
+
+        Args:
+            network: the new version.
+            renamed: what got another name, as (where it stood in the file, its new name), in order; it stays failed.
+
         """
         self.network = network
+        for what, name in renamed:
+            self.faults = frozenset(called(f, what, name) for f in self.faults)
         known = {kind: set(names(network)) for kind, names in KNOWN.items()}
         self.faults = frozenset(f for f in self.faults if f.name in known[f.kind])
 
