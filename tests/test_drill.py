@@ -444,6 +444,20 @@ def test_no_packet_is_sent_before_an_earlier_one(hall: Path, steps: str, faulty:
     assert problem.mark.line > 3
 
 
+def test_an_address_that_two_have_is_tested_of_neither(hall: Path) -> None:
+    text = (hall / "hall.yaml").read_text()
+    assert text.count("ben: {kind: host, address: 10.41.2.10/24") == 1
+    extra = "eve: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1}\n  ben: {kind: host, address: 10.41.2.10/24"
+    text = text.replace("ben: {kind: host, address: 10.41.2.10/24", extra).replace("sb: [ben,", "sb: [ben, eve,")
+    (hall / "hall.yaml").write_text(text)
+    report = drilled(
+        hall, "- expect: ann reaches ben for https\n- expect: ann never reaches 10.41.2.10 for ssh\n- expect: ann reaches cat"
+    )
+    assert [r.ok for r in report.results] == [False, False, True]
+    for result in report.results[:2]:
+        assert any("was given to ben and eve" in words for o in result.failures for words in o.wrong)
+
+
 def test_a_change_that_breaks_the_network_is_a_broken_step(hall: Path) -> None:
     report = drilled(hall, "- change:\n    - remove: devices/ann\n- expect: ben reaches cat for https")
     assert report.results[0].broken

@@ -15,12 +15,14 @@ from mossy_compass.cli import complete
 from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
+    EXIT_NOT,
     OUTPUT,
     FileKind,
     Once,
     form_option,
     moment_of,
     moment_options,
+    new_findings,
     say_json,
     show,
     show_problems,
@@ -84,11 +86,14 @@ def change(
       mossy change fernhollow.yaml tablet.yaml --write --undo before.yaml
 
     \b
-    Exit codes: 0 the change can be done (and is written, with --write), 2 not.
+    Exit codes: 0 the change can be done (and is written, with --write),
+                1 the same, and of something that differs nobody knows
+                what it does: no test looks there, 2 it cannot be done.
     """
     from mossy_compass.files.change import read_change
     from mossy_compass.files.load import plain_bytes, read_bytes
     from mossy_compass.files.tree import decode
+    from mossy_compass.lab.uncovered import uncovered
     from mossy_compass.plan.plan import Plan
     from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext
@@ -121,12 +126,15 @@ def change(
     one, other = grids
     changes = compare(one, other) if one is not None and other is not None else None
     tests = len(other.cells) if other is not None else 0
-    first = changetext.head(file, change_file, changes, tests, found, write)
+    blind = uncovered(*plans, changes)
+    new = new_findings(*plans)
+    first = changetext.head(file, change_file, changes, tests, found, write, blind)
     lines = changetext.difference(text, made.text, file)
     if form == "json":
-        say_json(changetext.as_dict(first, made.about, lines, changes, found))
-        return
-    show(changetext.whole(first, made.about, lines, changes, found))
+        say_json(changetext.as_dict(first, made.about, lines, changes, found, (), blind, new))
+    else:
+        show(changetext.whole(first, made.about, lines, changes, found, (), new))
+    raise SystemExit(EXIT_NOT if blind else 0)
 
 
 def _asked(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> list[Flow] | None:

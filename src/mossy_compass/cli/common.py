@@ -180,6 +180,27 @@ def show_problems(problems: Sequence[Problem], name: str, *, error: bool = False
     show(Group(Text(head), *[text.problem(p) for p in first]), error=error)
 
 
+MOST_RULES_LOOKED_AT = 4000
+"""Up to so many rules, the findings of two versions are compared; more take seconds, and ``mossy check`` says them."""
+
+
+def new_findings(before: Plan, after: Plan) -> list[Problem]:
+    """What is found in a version of a network, and not in the one before; an empty list where they are too large to look.
+
+    Args:
+        before, after: the versions.
+
+    """
+    from mossy_compass.model.codes import rank
+    from mossy_compass.proof.findings import findings
+
+    if sum(len(e.rules) for plan in (before, after) for e in plan.network.lists.values()) > MOST_RULES_LOOKED_AT:
+        return []
+    known = {(p.code, p.message) for p in findings(before)}
+    found = [p for p in findings(after) if (p.code, p.message) not in known]
+    return sorted(found, key=lambda p: rank(p.severity, p.code))
+
+
 def show_faults(fault: NetworkFileError) -> None:
     """The faults of a file that a command cannot go on without, each with its line and a caret."""
     from rich.console import Group

@@ -139,11 +139,15 @@ def compare(
       mossy compare fernhollow.yaml --change tablet.yaml --format csv
 
     \b
-    Exit codes: 0 nothing ends differently, 1 something does, 2 wrong input.
+    Exit codes: 0 nothing ends differently, 1 something does, or differs
+                where no test looks (translation, policy routes, settings),
+                2 wrong input.
     """
+    from mossy_compass.cli.common import new_findings
     from mossy_compass.exchange.csvtable import changes_csv
     from mossy_compass.lab.differences import unlike
     from mossy_compass.lab.expect import flows_beside
+    from mossy_compass.lab.uncovered import uncovered
     from mossy_compass.plan.plan import Plan
     from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext
@@ -161,7 +165,9 @@ def compare(
     one, other = (_tested(p, flows) for p, flows in zip(plans, asked, strict=True))
     found, rules = compared(one, other), effects(*plans)
     apart = () if fails else unlike(before, after)
-    first = changetext.compared(old, by, found, len(other.cells), rules, apart)
+    blind = () if fails else uncovered(*plans, found)
+    more = [] if fails else new_findings(*plans)
+    first = changetext.compared(old, by, found, len(other.cells), rules, apart, blind)
     if picture:
         from mossy_compass.report import drawing
 
@@ -173,10 +179,10 @@ def compare(
     if form == "csv":
         say(changes_csv(found))
     elif form == "json":
-        say_json(changetext.as_dict(first, "", [], found, rules, apart))
+        say_json(changetext.as_dict(first, "", [], found, rules, apart, blind, more))
     else:
-        show(changetext.whole(first, "", None, found, rules, apart))
-    raise SystemExit(EXIT_NOT if found or rules else 0)
+        show(changetext.whole(first, "", None, found, rules, apart, more))
+    raise SystemExit(EXIT_NOT if found or rules or blind else 0)
 
 
 def _other(old: str, before: Network, new: str | None, change_file: str | None, fails: Sequence[str]) -> tuple[Network, str]:

@@ -338,6 +338,8 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
         yield "it should be answered, and is not"
     if wanted.reaches is True and journey.answered:
         yield from _answered_by_another(journey)
+    if wanted.reaches is not None:
+        yield from _given_twice(journey)
     if wanted.reaches is False and journey.there.fate in ARRIVED:
         yield "it should not arrive, and does" + ("" if journey.answered else ", though no answer comes back")
     for name, value, found in (
@@ -349,6 +351,13 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
             yield f"the {name} should be {value}, and is {found}"
     yield from _way_wrong(journey, wanted)
     yield from _rows_wrong(journey, wanted)
+
+
+def _given_twice(journey: Journey) -> Iterator[str]:
+    """An address that several devices have: which of them was tested nobody can say, so nothing is known of the one that was meant."""
+    owners = journey.plan.owners(journey.there.packet.destination) if journey.plan is not None else ()
+    if len(owners) > 1:
+        yield f"{journey.there.packet.destination} was given to {' and '.join(owners)}, and nobody can say which of them is asked"
 
 
 def _answered_by_another(journey: Journey) -> Iterator[str]:

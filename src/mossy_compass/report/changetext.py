@@ -11,13 +11,17 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from mossy_compass.lab.differences import Unlike
+from mossy_compass.marks import Problem
 from mossy_compass.plan.facts import Facts
 from mossy_compass.proof.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
 from mossy_compass.proof.findings import example
 from mossy_compass.proof.ways import MAIN, MOST_ROUTES, WayEffect, Ways
-from mossy_compass.report.text import table
+from mossy_compass.report.text import problem, table
 from mossy_compass.routing.table import Route
 from mossy_compass.walk.grid import Cell, Changes, cell_dict, differences
+
+MOST_FINDINGS = 8
+"""So many findings that a change brings are shown."""
 
 
 def difference(before: str, after: str, name: str) -> list[str]:
@@ -29,19 +33,30 @@ def difference(before: str, after: str, name: str) -> list[str]:
     return out
 
 
-def head(name: str, by: str, found: Changes | None, tests: int, effects: Effects, written: bool) -> str:
-    """The answer in a line: what the change does to everybody, and whether it is in the file."""
+def head(name: str, by: str, found: Changes | None, tests: int, effects: Effects, written: bool, blind: Sequence[str] = ()) -> str:
+    """The answer in a line: what the change does to everybody, what nobody knows of it, and whether it is in the file."""
     done = "it is written" if written else "nothing is written; --write does it"
-    if found is None:
-        return f"{name} with {by}: there was nothing to test; {done}."
-    return f"{name} with {by}: {_fares(found, tests, effects)}; {done}."
+    fares = "there was nothing to test" if found is None else _fares(found, tests, effects)
+    return f"{name} with {by}: {fares}{_blind(blind)}; {done}."
 
 
-def compared(name: str, by: str, found: Changes, tests: int, effects: Effects, apart: Sequence[Unlike] = ()) -> str:
+def _blind(places: Sequence[str]) -> str:
+    """What differs where no test looks, and what it does could not be worked out."""
+    if not places:
+        return ""
+    more = f" and {len(places) - 2} more" if len(places) > 2 else ""
+    return f"; NOT KNOWN what {', '.join(places[:2])}{more} {'does' if len(places) == 1 else 'do'}: no test that ends otherwise passes there"
+
+
+def compared(
+    name: str, by: str, found: Changes, tests: int, effects: Effects, apart: Sequence[Unlike] = (), blind: Sequence[str] = ()
+) -> str:
     """The answer of a comparison in a line."""
     new = len(found.come) + len(found.gone)
     more = f", {new} test{'s are' if new > 1 else ' is'} in one of the two alone" if new else ""
-    if apart and not found and not effects:
+    if blind:
+        more += _blind(blind)
+    elif apart and not found and not effects:
         more = f", though the versions differ in {len(apart)} place{'s' if len(apart) > 1 else ''}, where no test looks"
     return f"{name} compared with {by}: {_fares(found, tests, effects)}{more}."
 
@@ -65,7 +80,13 @@ def _fares(found: Changes, tests: int, effects: Effects) -> str:
 
 
 def whole(
-    first: str, about: str, lines: Sequence[str] | None, found: Changes | None, effects: Effects, apart: Sequence[Unlike] = ()
+    first: str,
+    about: str,
+    lines: Sequence[str] | None,
+    found: Changes | None,
+    effects: Effects,
+    apart: Sequence[Unlike] = (),
+    new: Sequence[Problem] = (),
 ) -> RenderableType:
     """The answer, then what changes for tests, for packets, and in the file: its lines, or the places that differ."""
     parts: list[RenderableType] = [Text(first, style="bold")]
@@ -78,6 +99,11 @@ def whole(
         parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     if apart:
         parts.append(_written_apart(apart))
+    if new:
+        parts += [Text(""), Text("What is found in the changed network, and was not before:", style="bold")]
+        parts += [problem(p) for p in new[:MOST_FINDINGS]]
+        if len(new) > MOST_FINDINGS:
+            parts.append(Text(f"... and {len(new) - MOST_FINDINGS} more: mossy check says them."))
     return Group(*parts)
 
 
@@ -249,7 +275,14 @@ def _shown(facts: Facts | None) -> str:
 
 
 def as_dict(
-    first: str, about: str, lines: Sequence[str], changes: Changes | None, effects: Effects, apart: Sequence[Unlike] = ()
+    first: str,
+    about: str,
+    lines: Sequence[str],
+    changes: Changes | None,
+    effects: Effects,
+    apart: Sequence[Unlike] = (),
+    blind: Sequence[str] = (),
+    new: Sequence[Problem] = (),
 ) -> dict[str, Any]:
     """The same as plain data."""
     changes = changes if changes is not None else Changes((), (), (), ())
@@ -259,6 +292,8 @@ def as_dict(
         "about": about,
         "file": list(lines),
         "differ": [one._asdict() for one in apart],
+        "not-known": list(blind),
+        "findings": [{"code": p.code, "severity": p.severity.value, "message": p.message, "place": p.mark.full()} for p in new],
         "tests": [{"before": cell_dict(old), "after": cell_dict(new)} for old, new in (*changes.changed, *changes.rerouted)],
         "new": [cell_dict(c) for c in changes.come],
         "gone": [cell_dict(c) for c in changes.gone],
