@@ -134,6 +134,30 @@ def examine(
         raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
 
 
+def shadows(rows: Sequence[Row], vocabulary: Vocabulary | None = None, hosts: Ends | None = None) -> tuple[Shadow, ...]:
+    """The rows of a table that never decide, since those above take every packet that they are about.
+
+    Args:
+        rows: disabled ones are passed over. Each must decide whatever it is about.
+        vocabulary, hosts: as for ``examine``.
+
+    Raises:
+        TooLarge: the sets need more memory than is given to them.
+
+    """
+    acting = [r for r in rows if not r.disabled]
+
+    def found(room: int) -> tuple[Shadow, ...]:
+        """The same in a space of sets."""
+        space = Space(acting, vocabulary, room)
+        meant = [space.of_row(r) for r in acting]
+        listed = _Listed(space, acting, meant, effective(space, acting, meant), _Boxes(acting), hosts)
+        idle = [n for n in range(len(acting)) if meant[n].satisfiable() and not listed.decided[n].satisfiable()]
+        return tuple(_shadow(listed, n) for n in idle)
+
+    return with_room(found)
+
+
 def _examine(rows: Sequence[Row], after: Sequence[After], space: Space, hosts: Ends | None) -> Exact:
     """The same in a space of sets."""
     meant = [space.of_row(r) for r in rows]

@@ -18,16 +18,19 @@ from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
+from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Reader, in_set
+from mossy_compass.plan.decide import consults
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, service_span
+from mossy_compass.plan.ids import POLICY_ROUTES
 from mossy_compass.plan.places import followed, sides
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.sides import written, wrong_side
+from mossy_compass.plan.sides import port_towards, written, wrong_side
 from mossy_compass.plan.table import Table, list_table
-from mossy_compass.proof.exact import DENIED, After, Exact, Overlap, Shadow, examine
+from mossy_compass.proof.exact import DENIED, After, Exact, Overlap, Shadow, examine, shadows
 from mossy_compass.proof.likely import Sides, anywhere
 from mossy_compass.proof.space import Vocabulary
 from mossy_compass.routing.compute import Routing
@@ -378,6 +381,62 @@ def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems)
     for entry in here.device.policy_routes:
         for candidate in entry.candidates if not entry.disabled else ():
             _untranslated(plan, here, entry, candidate, problems)
+    _idle_steering(plan, here, problems)
+    _elsewhere(here, problems)
+
+
+def _idle_steering(plan: Plan, here: DevicePlan, problems: Problems) -> None:
+    """Translation rules and policy routes that never decide, since others above them take every packet that they are about."""
+    tables = [(f"translation rule {{}} of {here.name}", "translate.shadowed", here.translations[half].rows) for half in Half]
+    policies = here.tables().get(POLICY_ROUTES)
+    if policies is not None:
+        # An entry with a list takes what that permits alone: it may be shadowed, and is not counted among those that shadow.
+        plain = [r for r in policies.rows if not consults(r)]
+        name = f"policy route {{}} of {here.name}"
+        tables.append((name, "policy.shadowed", tuple(plain)))
+        for row in policies.rows:
+            if consults(row):
+                above = [r for r in plain if policies.number(r) < policies.number(row)]
+                tables.append((name, "policy.shadowed", (*above, row)))
+    vocabulary, hosts = Vocabulary(plan.network.hours, plan.network.applications), anywhere(plan.network)
+    told: set[tuple[str, str]] = set()
+    for name, code, rows in tables:
+        if not 1 < len(rows) <= MOST_ROWS:
+            continue
+        try:
+            found = shadows(rows, vocabulary, hosts)
+        except TooLarge:
+            continue  # nothing is claimed of what could not be looked at
+        for shadow in found:
+            if (code, shadow.row.id) in told:
+                continue
+            told.add((code, shadow.row.id))
+            by = _named(shadow.by) if shadow.by else "the rules above it take"
+            such = f", for example {example(shadow.witness)}" if shadow.witness is not None else ""
+            words = f"{name.format(shadow.row.id)} never applies: {by} all of it{such}."
+            also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
+            problems.add(code, shadow.row.mark, words, "Move it up, or remove it.", WARN, also)
+
+
+def _elsewhere(here: DevicePlan, problems: Problems) -> None:
+    """Translation rules and policy routes for an interface by which none of their sources arrives."""
+    rows = [
+        (f"translation rule {t.id}", t.sources, t.arriving, t.mark, "translate.never-arrives", t.disabled)
+        for t in here.device.translate
+    ]
+    rows += [
+        (f"policy route {e.id}", e.rule.sources, e.rule.arriving, e.mark, "policy.never-arrives", e.disabled)
+        for e in here.device.policy_routes
+    ]
+    for name, terms, arriving, mark, code, disabled in rows:
+        spans = written(terms)
+        if disabled or arriving is None or spans is None:
+            continue
+        ports = {p for word in arriving for p in here.reader.ports.get(word, (word,))}
+        behind = port_towards(here, spans)
+        if behind and behind not in ports:
+            words = f"{name} of {here.name} is for what arrives by {', '.join(arriving)}, and its sources live behind {behind}: it never applies."
+            problems.add(code, mark, words, f"Say arriving: {behind}, or leave it out.", WARN)
 
 
 def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: Candidate, problems: Problems) -> None:
