@@ -83,6 +83,12 @@ class Vocabulary(NamedTuple):
     applications: Mapping[str, Application] = {}
 
 
+USUAL_PORTS = (443, 53, 22, 80)
+"""Ports that an example is of before others, since people know them."""
+USUAL_KINDS = ((ICMP, 8), (ICMP6, 128), (ICMP, 0), (ICMP6, 129), (ICMP, 3), (ICMP6, 1))
+"""Types of ICMP, likewise: a ping, its answer, and that something is unreachable; each with code 0."""
+
+
 class Space:
     """The sets of some rows: which packets each of them is about.
 
@@ -341,9 +347,14 @@ class Space:
         if not held.satisfiable():
             return None
         held = self._ends(held, hosts) if hosts is not None else held
-        wishes = [universe.between("protocol", p, p) for p in (TCP, UDP, ICMP)]
+        wishes = [universe.between("protocol", p, p) for p in (TCP, UDP, ICMP, ICMP6)]
+        wishes += [
+            universe.between("protocol", p, p) & universe.between("slot", (k << 8) + 1, (k << 8) + 1) for p, k in USUAL_KINDS
+        ]
         wishes.append(universe.between("from-port", FIRST_DYNAMIC_PORT + 1, FIRST_DYNAMIC_PORT + 1))
-        wishes += [universe.between("slot", low, high) for low, high in ((444, 444), (2, 65536), (1, 65536))]
+        wishes += [
+            universe.between("slot", low, high) for low, high in (*((p + 1, p + 1) for p in USUAL_PORTS), (2, 65536), (1, 65536))
+        ]
         usual = Facts(Packet(TCP, Address(4, 0), Address(4, 0)), None)
         wishes += [s for n in self._numbers for v in [FIELDS[n].read(usual)] for s in self._run(n, v, v)]
         if "relation" in self._one:
