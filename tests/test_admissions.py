@@ -352,3 +352,12 @@ def test_what_is_near_may_stand_elsewhere(parts: dict[str, str], question: tuple
     journey = mc.trace(build(**parts), *question)
     assert journey.cause == "filter.end"
     assert words in journey.explain(width=400)
+
+
+def test_a_translation_rule_that_changes_nothing_applies_all_the_same() -> None:
+    plan = build(KEYS="translate: [{id: same, to: shop, service: https, goes-to: shop}]")
+    journey = mc.trace(plan, "clerk", "shop", "https")
+    assert "destination 198.51.100.10 stays by translation rule same of gate" in journey.explain(width=400)
+    counters = Counters()
+    counters.add(journey)
+    assert [h.connections for key, h in counters.hits.items() if key[2] == "same"] == [1]

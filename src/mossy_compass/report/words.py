@@ -118,7 +118,8 @@ def _rewrite(v: Values) -> str:
     if half == "source":
         words = f"source {before.source} becomes {after.source}" if before.source != after.source else f"source {before.source}"
         return words + _port_words("identifier" if before.icmp >= 0 else "port", before.from_port, after.from_port, v["allocated"])
-    words = f"destination {before.destination} becomes {after.destination}"
+    same = before.destination == after.destination
+    words = f"destination {before.destination}{' stays' if same else f' becomes {after.destination}'}"
     return words + _port_words("port", before.to_port, after.to_port, False)
 
 

@@ -228,13 +228,13 @@ def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> Non
         facts.front = decision.row
     elif facts.session is not None:
         facts.packet = rewrite(saw, facts.session, facts.direction, (action.half,))
-    _rewritten(stay, stage, decision, saw, action.half, False)
+    _rewritten(stay, stage, decision, saw, action.half, False, action.address is not None)
 
 
-def _rewritten(stay: Stay, stage: str, decision: Decision, saw: Packet, half: Half, allocated: bool) -> None:
-    """Note what a packet has become; where nothing changed there is nothing to tell."""
+def _rewritten(stay: Stay, stage: str, decision: Decision, saw: Packet, half: Half, allocated: bool, by_rule: bool) -> None:
+    """Note what a packet has become. Where nothing changed there is nothing to tell, but that a rule applied."""
     now = stay.facts.packet
-    if now != saw:
+    if now != saw or by_rule:
         stay.rule(stage, decision, saw, Because("note.rewrite", (half.value, saw, now, allocated)))
 
 
@@ -254,7 +254,7 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> S
         remark = Because("note.ports-taken", (address,))
         return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "nat.exhausted"))
     facts.packet = with_source(saw, address, port if has_ports(saw) else saw.from_port)
-    _rewritten(stay, stage, decision, saw, Half.SOURCE, True)
+    _rewritten(stay, stage, decision, saw, Half.SOURCE, True, not action.keeps)
     return None
 
 
