@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, ClassVar, NamedTuple, TypeVar
@@ -20,6 +21,7 @@ from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
 from mossy_compass.lab.drill import (
+    MOST_STEPS,
     BackTo,
     ChangeStep,
     Compare,
@@ -352,7 +354,7 @@ def _in_time(reader: _DrillReader, steps: Sequence[DrillStep]) -> None:
     latest: tuple[int, str] | None = None
     kept: dict[str, tuple[int, str] | None] = {}
     told: set[Mark] = set()
-    for step in spread(steps):
+    for step in itertools.islice(spread(steps), MOST_STEPS):  # of more, running it says that they are too many
         if isinstance(step, Keep):
             kept[step.name] = latest
         elif isinstance(step, BackTo):
