@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import merge
+from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import AccessList
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Spans, from_key
@@ -25,12 +26,14 @@ class WrongSide(NamedTuple):
         whose: ``sources`` or ``destinations`` of its rules.
         behind: the interface that they live behind.
         instead: the places where they would be compared, as (arriving or leaving, interface).
+        mark: where the list is attached.
 
     """
 
     whose: str
     behind: str
     instead: tuple[tuple[str, str], ...]
+    mark: Mark = NOWHERE
 
 
 def wrong_side(here: DevicePlan, source: AccessList, where: str, way: str) -> WrongSide | None:
@@ -45,9 +48,11 @@ def wrong_side(here: DevicePlan, source: AccessList, where: str, way: str) -> Wr
     if way not in ("arriving", "leaving"):
         return None
     asked = [spans for r in source.rules if not r.disabled and (spans := written(r.sources)) is not None]
-    if asked:  # where sources are said, they decide which side was meant
-        return _by_sources(here, asked, where, way)
-    return _by_destinations(here, source, where, way)
+    # where sources are said, they decide which side was meant
+    found = _by_sources(here, asked, where, way) if asked else _by_destinations(here, source, where, way)
+    interface = here.device.interfaces[where]
+    mark = interface.arriving_mark if way == "arriving" else interface.leaving_mark
+    return found._replace(mark=mark) if found is not None else None
 
 
 def _by_sources(here: DevicePlan, asked: list[Spans], where: str, way: str) -> WrongSide | None:

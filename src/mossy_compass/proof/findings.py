@@ -348,10 +348,8 @@ def _side(standing: Standing, problems: Problems) -> None:
     else:
         tail = "what goes there is never compared."
     words = f"{place}, and the {found.whose} of its rules live behind {found.behind}: {tail}"
-    interface = here.device.interfaces[where]
-    mark = interface.arriving_mark if standing.way == "arriving" else interface.leaving_mark
     remedy = f"Attach it to {', or to '.join(f'what {_PASSES[way]} by {port}' for way, port in found.instead)}."
-    problems.add("list.wrong-side", mark, words, remedy, WARN)
+    problems.add("list.wrong-side", found.mark, words, remedy, WARN)
 
 
 _PASSES = {"arriving": "arrives", "leaving": "leaves"}

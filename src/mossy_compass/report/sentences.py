@@ -126,9 +126,10 @@ def _place(journey: Journey) -> str:
 
 def _let_through(journey: Journey) -> str:
     """The rules and defaults that let it pass, and the sessions that let it pass over a list; that nothing was examined is said too."""
-    there, back = _admitted(journey, journey.there), journey.back and _admitted(journey, journey.back)
+    there = _admitted(journey, journey.there)
     if there:
         return f", {there}"
+    back = _admitted(journey, journey.back) if journey.back is not None else ""
     empty = _ignored(journey)
     no_list = f"; no list{' with a rule' * bool(empty)} is attached"
     shown = f" ({empty})" if empty else ""

@@ -166,7 +166,6 @@ _PASSED = {
     "silent": "nobody answers for it",
     "not connected": "it is on no connected subnet",
     "no route": "it has no route there",
-    "no way": "its route does not forward",
     "family": "it is of the other family",
 }
 

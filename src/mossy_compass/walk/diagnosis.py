@@ -23,7 +23,6 @@ from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.sides import wrong_side
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
@@ -132,18 +131,15 @@ def _misplaced(plan: Plan, leg: Leg) -> Iterator[Because]:
     last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
     if last is None or last.table.kind is not TableKind.LIST or last.stage not in _INTERFACE:
         return
+    from mossy_compass.plan.sides import wrong_side  # only for a packet that a list stopped
+
     here, way = plan.device(leg.end), _INTERFACE[last.stage]
     port = last.arriving if way == "arriving" else last.leaving
     source = plan.network.lists.get(last.table.name)
     found = wrong_side(here, source, port, way) if source is not None and port is not None else None
     if found is not None:
         values = last.table.name, here.name, port, way, found.whose, found.behind, found.instead
-        mark = (
-            here.device.interfaces[port or ""].arriving_mark
-            if way == "arriving"
-            else here.device.interfaces[port or ""].leaving_mark
-        )
-        yield Because("told.wrong-side", values, mark)
+        yield Because("told.wrong-side", values, found.mark)
 
 
 _INTERFACE = {Stage.ARRIVING_LIST.value: "arriving", Stage.LEAVING_LIST.value: "leaving"}

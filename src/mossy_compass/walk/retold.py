@@ -86,9 +86,8 @@ def stages_told(plan: Plan, hop: Hop, came: Packet) -> Iterator[StageTold]:
     facts = _at_first(here, hop, came)
     left = list(hop.rulings)
     steps = {step.stage: step for step in here.steps(hop.arriving)}
-    for stage in (
-        here.origin if hop.arriving is None else here.through
-    ):  # a place without lists is no step, and lets pass all the same
+    # By the order and not by the steps: a place without lists makes no step, and lets pass all the same.
+    for stage in here.origin if hop.arriving is None else here.through:
         rulings: list[Ruling] = []
         while left and left[0].stage == stage.value:
             rulings.append(left.pop(0))
