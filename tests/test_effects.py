@@ -32,7 +32,7 @@ from mossy_compass.proof.effects import END, effects
 from mossy_compass.proof.effects import _difference as difference
 from mossy_compass.proof.effects import _Ground as Ground
 from mossy_compass.proof.effects import _turns as turns_between
-from mossy_compass.proof.exact import After, examine
+from mossy_compass.proof.exact import Around, examine, plainly_shadowed
 from mossy_compass.proof.likely import Ends, Sides, everybody
 from mossy_compass.proof.space import Space
 from mossy_compass.proof.ways import ways
@@ -353,7 +353,7 @@ def test_who_stands_on_which_side(came: tuple[str, ...], goes: tuple[str, ...], 
 @examples(12, 75, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(networks(), st.randoms(use_true_random=False))
 def test_every_address_that_goes_another_way_is_told(network: mc.Network, chance: random.Random) -> None:
-    """After random failures: what a lookup answers otherwise is within a destination that is told, and what is told is so."""
+    """Around random failures: what a lookup answers otherwise is within a destination that is told, and what is told is so."""
     before = mc.Plan(network)
     kinds = [kind for kind in ("link", "device", "interface") if KNOWN[kind](network)]
     broken = chance.choice(failures(network, [chance.choice(kinds)]))
@@ -446,7 +446,7 @@ def test_a_rule_that_could_go_could_go_where_other_lists_follow(
         return
     facts = asked(packet, arriving, relation, moment, frozenset())
     facts.leaving = leaving
-    after = After(end, tuple(list_table(s, READER).rows for s in below))
+    after = Around(end, tuple(list_table(s, READER).rows for s in below))
     rules = list_table(source, READER).rows
     for row, witnessed in examine(rules, (after,), WORDS).redundant:
         without = replace(source, rules=tuple(r for r in source.rules if r.id != row.id))
@@ -475,17 +475,77 @@ segments: {x: [gate/a, ann], y: [gate/b, ben]}
 
 
 @pytest.mark.parametrize(
-    ("edit", "redundant"),
+    ("edit", "redundant", "shadowed"),
     [
-        (("", ""), ["first 10"]),
-        (("[first, second]", "[first]"), ["first 20"]),  # its own end denies the rest
-        (("[first, second]", "[second, first]"), ["first 20"]),
-        (("{id: 10, permit: any}", "{id: 10, permit: udp}"), ["first 20"]),
-        (("      b: 10.41.2.1/24", "      b: {address: 10.41.2.1/24, filter: {arriving: first}}"), []),  # two places that differ
-        (("    - {id: 10, permit: any}", "    - {id: 10, hand-on: tcp}\n    - {id: 20, permit: any}"), ["first 20"]),
+        (("", ""), ["first 10"], []),
+        (("[first, second]", "[first]"), ["first 20"], []),  # its own end denies the rest
+        (("[first, second]", "[second, first]"), [], ["first 10", "first 20"]),  # nothing comes to it
+        (("{id: 10, permit: any}", "{id: 10, permit: udp}"), ["first 20"], []),
+        (("{id: 10, permit: any}", "{id: 10, permit: tcp, service: telnet}"), [], ["second 10"]),
+        (("{id: 10, permit: any}", "{id: 10, permit: tcp, service: https}"), ["first 20"], ["second 10"]),  # one goes, not both
+        (("{id: 10, permit: any}", "{id: 10, deny: tcp, service: [https, telnet]}"), [], ["second 10"]),
+        (("{id: 10, permit: any}", "{id: 10, deny: tcp, service: [https, telnet, ssh]}"), ["first 20", "second 10"], []),
+        # A rule that hands on takes nothing from the list that is asked next.
+        (("{id: 10, permit: tcp, service: https}", "{id: 10, hand-on: tcp, service: https}"), [], []),
+        # Two places that differ: nothing may be said that holds at one alone.
+        (("      b: 10.41.2.1/24", "      b: {address: 10.41.2.1/24, filter: {arriving: first}}"), [], []),
+        (("      b: 10.41.2.1/24", "      b: {address: 10.41.2.1/24, filter: {arriving: second}}"), ["first 10"], []),
+        (("    - {id: 10, permit: any}", "    - {id: 10, hand-on: tcp}\n    - {id: 20, permit: any}"), ["first 20"], []),
     ],
 )
-def test_what_could_go_is_judged_where_the_list_stands(edit: tuple[str, str], redundant: list[str]) -> None:
+def test_what_could_go_is_judged_where_the_list_stands(edit: tuple[str, str], redundant: list[str], shadowed: list[str]) -> None:
     plan = mc.Plan(network_of(TWO_LISTS.replace(*edit)))
-    found = [p.message for p in mc.findings(plan) if p.code == "rule.redundant"]
-    assert [f"{m.split(chr(39))[1]} {m.split()[1]}" for m in found] == redundant
+    for code, wanted in (("rule.redundant", redundant), ("rule.shadowed", shadowed)):
+        found = [p.message for p in mc.findings(plan) if p.code == code]
+        assert [f"{m.split(chr(39))[1]} {m.split()[1]}" for m in found] == wanted, code
+
+
+def test_a_rule_that_a_list_before_shadows_is_told_with_that_list() -> None:
+    text = TWO_LISTS.replace("{id: 10, permit: any}", "{id: 10, deny: tcp, service: [https, telnet]}")
+    (found,) = (p for p in mc.findings(mc.Plan(network_of(text))) if p.code == "rule.shadowed")
+    assert "rule 10 of 'second' can never match: rules 10 and 20 of 'first', asked before it, take all of it" in found.message
+    assert "Move it into 'first', above rule 10, or remove it." in found.remedy
+
+
+@examples(60, 500)
+@given(
+    lists,
+    lists,
+    lists,
+    packet(),
+    where,
+    where,
+    st.sampled_from(list(Relation)),
+    st.sampled_from(MOMENTS),
+    st.sampled_from([Verdict.PERMIT, Verdict.DENY]),
+)
+def test_what_the_lists_before_take_never_decides(
+    before: AccessList,
+    source: AccessList,
+    below: AccessList,
+    packet: Packet,
+    arriving: str | None,
+    leaving: str | None,
+    relation: Relation,
+    moment: Moment,
+    end: Verdict,
+) -> None:
+    """A rule that is said to be shadowed, or to be spared, can go together with its likes' advice: one at a time, no fate changes."""
+    if not possible(packet, relation):
+        return
+    facts = asked(packet, arriving, relation, moment, frozenset())
+    facts.leaving = leaving
+    rows = [list_table(s, READER).rows for s in (before, source, below)]
+    found = examine(rows[1], (Around(end, (rows[2],), (("before", rows[0]),)),), WORDS)
+    for ident in (*(s.row.id for s in found.shadowed), *(r.id for r, _ in found.redundant)):
+        without = replace(source, rules=tuple(r for r in source.rules if r.id != ident))
+        assert outcome([before, without, below], facts, end) == outcome([before, source, below], facts, end), ident
+
+
+@examples(60, 500)
+@given(lists)
+def test_what_shows_without_sets_shows_with_them(source: AccessList) -> None:
+    rows = list_table(source, READER).rows
+    with_sets = examine(rows, vocabulary=WORDS)
+    known = {r.id for r in with_sets.never} | {s.row.id for s in with_sets.shadowed}
+    assert {s.row.id for s in plainly_shadowed(rows)} <= known

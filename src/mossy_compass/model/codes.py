@@ -135,6 +135,7 @@ FINDINGS: dict[str, str] = {
     "table.unknown": "A policy route names a route table that does not exist.",
     "uplink.twice": "A group of uplinks has one member twice.",
     "policy.source-nowhere": "A policy route's source is in no subnet of the network, and no route leads there.",
+    "session.one-way": "A device that keeps sessions sees one direction of a pair of subnets only, or may.",
     "policy.never-arrives": "A policy route is for an interface by which none of its sources arrives.",
     "policy.shadowed": "A policy route never applies, since entries above it take every packet that it is about.",
     "translate.never-arrives": "A translation rule is for an interface by which none of its sources arrives.",

@@ -105,22 +105,26 @@ def every_place(here: DevicePlan) -> Iterator[KnownPlace]:
 
 
 class Followed(NamedTuple):
-    """What comes after a list at one place.
+    """What is asked around a list at one place.
 
     Attributes:
         below: the lists that are asked next, in order.
         end: what happens where none of them decides.
+        above: the lists that are asked before it, in order.
 
     """
 
     below: tuple[Listed, ...]
     end: Verdict
+    above: tuple[Listed, ...] = ()
 
 
 def followed(here: DevicePlan, table: Listed) -> tuple[Followed, ...]:
-    """What comes after a list, at every place of a device where it is asked; the same only once."""
+    """What is asked around a list, at every place of a device where it is asked; the same only once."""
     found = {
-        ((*(c.table.id for c in place.consults[n + 1 :]),), end): Followed(tuple(c.table for c in place.consults[n + 1 :]), end)
+        (n, *(c.table.id for c in place.consults), end): Followed(
+            tuple(c.table for c in place.consults[n + 1 :]), end, tuple(c.table for c in place.consults[:n])
+        )
         for place, end in here.once("places", lambda: tuple((s.place, end_verdict(s.place)) for s in every_place(here)))
         for n, consult in enumerate(place.consults)
         if consult.table.id == table.id

@@ -8,8 +8,10 @@ from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
+from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.model.network import Verdict
 from mossy_compass.packet.address import Spans
+from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.rows import Row, runs
 from mossy_compass.proof.likely import Ends
@@ -24,6 +26,8 @@ class Shadow(NamedTuple):
         by: the rules that take its packets; one, if one alone takes them all.
         but_for: the rules of which one alone stands in its way: without it the rule would be reached.
         witness: a packet that it is about.
+        before: the rules of lists asked before this one that take packets of it, each with its list's name; empty where
+            the rules above it in its own list take all of it.
 
     """
 
@@ -31,6 +35,7 @@ class Shadow(NamedTuple):
     by: tuple[Row, ...]
     but_for: tuple[Row, ...]
     witness: Facts | None
+    before: tuple[tuple[str, Row], ...] = ()
 
 
 class Overlap(NamedTuple):
@@ -95,30 +100,33 @@ def effective(space: Space, rows: Sequence[Row], meant: Sequence[Set] = ()) -> l
     return out
 
 
-class After(NamedTuple):
-    """What comes after the rows of a list at a place.
+class Around(NamedTuple):
+    """What is asked around the rows of a list at a place.
 
     Attributes:
         end: what happens to packets that no rule there decides.
         below: the rows of the lists that are asked next, list by list.
+        above: the lists that are asked before, each with its name and rows: what they decide never comes to this one.
 
     """
 
     end: Verdict = Verdict.DENY
     below: tuple[Sequence[Row], ...] = ()
+    above: tuple[tuple[str, Sequence[Row]], ...] = ()
 
 
-DENIED = After()
+DENIED = Around()
 
 
 def examine(
-    rows: Sequence[Row], after: Sequence[After] = (DENIED,), vocabulary: Vocabulary | None = None, hosts: Ends | None = None
+    rows: Sequence[Row], after: Sequence[Around] = (DENIED,), vocabulary: Vocabulary | None = None, hosts: Ends | None = None
 ) -> Exact:
     """What exact sets say of the rows of a list, in their order.
 
     Args:
         rows: disabled ones are passed over.
-        after: what comes after them, at each place where the list stands; a rule that could go could go at all of them.
+        after: what is asked around them, at each place where the list stands; what never decides does so at none of them, and
+            a rule that could go could go at all.
         vocabulary: windows and applications of the network.
         hosts: addresses that examples prefer.
 
@@ -128,7 +136,8 @@ def examine(
     """
     acting = [r for r in rows if not r.disabled]
     try:
-        every = [*acting, *(r for a in after for some in a.below for r in some)]
+        others = (some for a in after for some in (*a.below, *(rows for _, rows in a.above)))
+        every = [*acting, *(r for some in others for r in some)]
         return with_room(lambda room: _examine(acting, after, Space(every, vocabulary, room), hosts))
     except TooLarge:
         raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
@@ -158,19 +167,82 @@ def shadows(rows: Sequence[Row], vocabulary: Vocabulary | None = None, hosts: En
     return with_room(found)
 
 
-def _examine(rows: Sequence[Row], after: Sequence[After], space: Space, hosts: Ends | None) -> Exact:
+MOST_PAIRS = 2_000_000
+"""So many pairs of rules are compared without sets; in a longer list only rules with the same conditions are found."""
+
+
+def plainly_shadowed(rows: Sequence[Row]) -> tuple[Shadow, ...]:
+    """The rows that never decide since one row above takes all of each, as far as one condition after another shows it.
+
+    For lists whose sets are too large, or that are too long for sets: less is found than ``examine`` would, nothing wrongly.
+
+    Args:
+        rows: disabled ones are passed over.
+
+    """
+    acting = [r for r in rows if not r.disabled and r.verdict is not Verdict.NOTE]
+    compared = len(acting) ** 2 // 2 <= MOST_PAIRS
+    first: dict[object, Row] = {}
+    found = []
+    for n, row in enumerate(acting):
+        # The same conditions in another order are the same rule.
+        taker = first.setdefault(frozenset(row.conditions), row)
+        if taker is row and compared:
+            taker = next((other for other in acting[:n] if _holds(other, row)), row)
+        if taker is not row:
+            found.append(Shadow(row, (taker,), (), None))
+    return tuple(found)
+
+
+def _holds(upper: Row, lower: Row) -> bool:
+    """Whether each condition of one row leaves in all that a condition of another one does."""
+    return all(any(c == d or _wider(c, d) for d in lower.conditions) for c in upper.conditions)
+
+
+def _wider(one: Condition, other: Condition) -> bool:
+    """Whether a condition on one field of numbers leaves in all that another one on the same field does."""
+    if len(one.parts) != 1 or len(other.parts) != 1 or one.fields != other.fields:
+        return False
+    field = one.fields[0]
+    if field not in ("service", "source", "destination", "from-port"):
+        return False  # of other kinds only equal ones are compared
+    return set(intersect(one.parts[0][1], other.parts[0][1])) == set(merge(other.parts[0][1]))
+
+
+def _examine(rows: Sequence[Row], after: Sequence[Around], space: Space, hosts: Ends | None) -> Exact:
     """The same in a space of sets."""
     meant = [space.of_row(r) for r in rows]
     listed = _Listed(space, rows, meant, effective(space, rows, meant), _Boxes(rows), hosts)
     acting = [n for n, r in enumerate(rows) if r.verdict is not Verdict.NOTE]
     never = [n for n in acting if not meant[n].satisfiable()]
-    shadowed = [n for n in acting if meant[n].satisfiable() and not listed.decided[n].satisfiable()]
+    reached = [_reached(space, place) for place in after or (DENIED,)]
+    anywhere = None if any(r is None for r in reached) else space.union(r for r in reached if r is not None)
+    shadowed = [n for n in acting if meant[n].satisfiable() and not _within(listed.decided[n], anywhere).satisfiable()]
     return Exact(
         tuple(rows[n] for n in never),
-        tuple(_shadow(listed, n) if k < MOST_EXPLAINED else Shadow(rows[n], (), (), None) for k, n in enumerate(shadowed)),
-        tuple(_redundant(listed, after)),
-        tuple(_overlaps(listed)),
+        tuple(_shadow(listed, n, after) if k < MOST_EXPLAINED else Shadow(rows[n], (), (), None) for k, n in enumerate(shadowed)),
+        tuple(_redundant(listed, after, reached)),
+        tuple(_overlaps(listed, anywhere)),
     )
+
+
+def _within(mine: Set, came: Set | None) -> Set:
+    """The part of a set that comes to a place; all of it where nothing is known to be taken before."""
+    return mine if came is None else mine & came
+
+
+def _reached(space: Space, place: Around) -> Set | None:
+    """The packets that come to a list at a place: those that the lists before it leave undecided or hand on; None for all."""
+    if not place.above:
+        return None
+    taken = (mine for _, rows in place.above for _, mine in _deciding(space, rows))
+    return space.possible & ~space.union(taken)
+
+
+def _deciding(space: Space, rows: Sequence[Row]) -> Iterator[tuple[Row, Set]]:
+    """The rows of a list after which no further list is asked, each with the packets that it decides."""
+    final = (Verdict.PERMIT, Verdict.DENY, Verdict.REJECT)
+    return ((r, mine) for r, mine in zip(rows, effective(space, rows), strict=True) if r.verdict in final)
 
 
 class _Boxes:
@@ -222,8 +294,10 @@ def _without(left: Set, taken: Iterable[Set]) -> Set:
     return left
 
 
-def _shadow(listed: _Listed, number: int) -> Shadow:
+def _shadow(listed: _Listed, number: int, after: Sequence[Around] = ()) -> Shadow:
     """Which rules stand in the way of one, and whether one alone does."""
+    if listed.decided[number].satisfiable():
+        return _taken_before(listed, number, after)
     space, rows, meant, decided, boxes, hosts = listed
     mine = meant[number]
     # Most rows of a long list have nothing in common with this one, and a look at their boxes is cheaper than at their sets.
@@ -236,30 +310,40 @@ def _shadow(listed: _Listed, number: int) -> Shadow:
     return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
 
 
-def _spared(decided: Set, apart: Iterable[Set]) -> bool:
-    """Whether a rule decides something, and none of it would meet another fate below."""
-    return decided.satisfiable() and not any((decided & other).satisfiable() for other in apart)
+def _taken_before(listed: _Listed, number: int, after: Sequence[Around]) -> Shadow:
+    """Which rules of the lists before take what the rules above in its own list leave to a rule."""
+    left = listed.decided[number]
+    lists = {name: rows for place in after for name, rows in place.above}
+    takers = [(name, row, mine) for name, rows in lists.items() for row, mine in _deciding(listed.space, rows)]
+    takers = [(name, row, mine) for name, row, mine in takers if (left & mine).satisfiable()]
+    alone = next(((name, row) for name, row, mine in takers if not (left & ~mine).satisfiable()), None)
+    before = (alone,) if alone is not None else tuple((name, row) for name, row, _ in takers)
+    return Shadow(listed.rows[number], (), (), listed.space.witness(left, listed.hosts), before)
 
 
-def _redundant(listed: _Listed, after: Sequence[After]) -> Iterator[tuple[Row, Facts | None]]:
+def _redundant(listed: _Listed, after: Sequence[Around], reached: Sequence[Set | None]) -> Iterator[tuple[Row, Facts | None]]:
     """Rules whose packets would meet the same fate without them, wherever the list stands.
 
     A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
     """
-    found = [_spared_at(listed, place) for place in after or (DENIED,)]
-    numbers = sorted(set.intersection(*found))
-    for count, number in enumerate(numbers):
+    # Where nothing of a rule arrives it can go too; where that is so everywhere it is shadowed, and told so.
+    found = [_spared_at(listed, place, came) for place, came in zip(after or (DENIED,), reached, strict=True)]
+    spared = set.intersection(*(idle | same for idle, same in found)) & {n for _, same in found for n in same}
+    for count, number in enumerate(sorted(spared)):
         explained = count < MOST_EXPLAINED
         yield listed.rows[number], listed.space.witness(listed.decided[number], listed.hosts) if explained else None
 
 
-def _spared_at(listed: _Listed, place: After) -> set[int]:
-    """The numbers of the rules that could go at a place; from the last upwards, the rest's decisions are known."""
-    rows, meant, decided = listed[1:4]
+def _spared_at(listed: _Listed, place: Around, came: Set | None) -> tuple[set[int], set[int]]:
+    """The numbers of the rules that decide nothing at a place, and of those that could go there.
+
+    From the last upwards, for then the decisions of the rest are known.
+    """
+    rows, meant = listed.rows, listed.meant
     last: Outcome = (place.end, "")
     rest = _left_to(listed.space, place)
     nothing = listed.space.possible & ~listed.space.possible
-    found = set()
+    idle, same = set(), set()
     for number in range(len(rows) - 1, -1, -1):
         row, mine = rows[number], meant[number]
         if row.verdict is None or row.verdict is Verdict.NOTE:
@@ -267,16 +351,19 @@ def _spared_at(listed: _Listed, place: After) -> set[int]:
         outcome = (row.verdict, row.answer)
         there_to_be_seen = bool(row.log) or not row.conditions
         if not there_to_be_seen:
+            decided = _within(listed.decided[number], came)
             apart = rest.values() if outcome == last else (~rest.get(outcome, nothing),)
-            if _spared(decided[number], apart):
-                found.add(number)
+            if not decided.satisfiable():
+                idle.add(number)
+            elif not any((decided & other).satisfiable() for other in apart):
+                same.add(number)
         rest = {other: held & ~mine for other, held in rest.items()}
         if outcome != last:
             rest[outcome] = rest.get(outcome, nothing) | mine
-    return found
+    return idle, same
 
 
-def _left_to(space: Space, place: After) -> dict[Outcome, Set]:
+def _left_to(space: Space, place: Around) -> dict[Outcome, Set]:
     """What the lists below come to for what a list leaves undecided.
 
     Of all outcomes together nothing is left over, so one of them needs no set of its own: the end's, which most packets meet.
@@ -305,8 +392,10 @@ def _crossing(one: Set, other: Set) -> bool:
     return all(s.satisfiable() for s in (one & other, one & ~other, other & ~one))
 
 
-def _overlaps(listed: _Listed) -> Iterator[Overlap]:
+def _overlaps(listed: _Listed, came: Set | None) -> Iterator[Overlap]:
     """Pairs with the opposite verdict that share packets while each has packets of its own: seldom both are meant.
+
+    Only packets that come to the list count: what the lists before it take is shared for nothing.
 
     Pairs are found by boxes first: sets of one field that have nothing in common settle most of them.
     """
@@ -318,13 +407,12 @@ def _overlaps(listed: _Listed) -> Iterator[Overlap]:
         witnesses: list[Facts] = []
         more = 0
         for n in listed.boxes.meeting(number, opposite & (1 << number) - 1):
-            shared = mine & meant[n]
-            if not _crossing(mine, meant[n]):
+            if not _crossing(_within(mine, came), _within(meant[n], came)):
                 continue
             if len(above) == MOST_NAMED:
                 more += 1
                 continue
-            example = space.witness(shared, listed.hosts)
+            example = space.witness(_within(mine & meant[n], came), listed.hosts)
             if example is not None:
                 above.append(rows[n])
                 witnesses.append(example)

@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged, TooLarge
@@ -30,8 +30,9 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.sides import port_towards, written, wrong_side
 from mossy_compass.plan.table import Table, list_table
-from mossy_compass.proof.exact import DENIED, After, Exact, Overlap, Shadow, examine, shadows
+from mossy_compass.proof.exact import DENIED, Around, Exact, Overlap, Shadow, examine, plainly_shadowed, shadows
 from mossy_compass.proof.likely import Sides, anywhere
+from mossy_compass.proof.sight import one_way
 from mossy_compass.proof.space import Vocabulary
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.findings import findings as routing_findings
@@ -100,8 +101,8 @@ def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> t
     """
     problems = Problems(dict(lines or {}))
     standings = [s for d in plan.network.devices.values() if d.layer3 for s in _standings(plan, d.name)]
-    for source in plan.network.lists.values():
-        _exact(plan, source, [s for s in standings if s.source is source], problems)
+    _exact(plan, standings, problems)
+    _one_way(plan, problems)
     nowhere = _Places(plan)
     for device in plan.network.devices.values():
         if device.layer3:
@@ -128,25 +129,72 @@ def _standings(plan: Plan, device: str) -> Iterator[Standing]:
 # --- exact sets --------------------------------------------------------------------------------------------------
 
 
-def _exact(plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems) -> None:
-    """What exact sets say of a list; where devices read it differently, only what holds at all of them."""
+def _exact(plan: Plan, standings: Sequence[Standing], problems: Problems) -> None:
+    """What exact sets say of every list; where devices read one differently, only what holds at all of them."""
+    told: list[tuple[AccessList, list[Standing], Exact]] = []
+    for source in plan.network.lists.values():
+        mine = [s for s in standings if s.source is source]
+        told.append((source, mine, _looked_through(plan, source, mine, problems)))
+    # Of two rules of which each could go for the other's sake, the shadowed one is to go, and the other stays.
+    twins = {
+        (name, taker.id)
+        for source, _, found in told
+        for s in found.shadowed
+        for name, taker in (*((source.name, r) for r in s.by), *s.before)
+        if taker.verdict is s.row.verdict
+    }
+    for source, mine, found in told:
+        _never(source, found.never, problems)
+        _shadowed(source, found.shadowed, problems)
+        _redundant(source, [r for r in found.redundant if (source.name, r[0].id) not in twins], problems)
+        _overlapping(source, found.overlaps, problems)
+        _any_local(source, mine, {r.id for r in found.never} | {s.row.id for s in found.shadowed}, problems)
+
+
+def _looked_through(plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems) -> Exact:
+    """What exact sets say of one list; where they are too large, that is told, and what shows without them."""
     if len(source.rules) > MOST_ROWS:
         words = f"list '{source.name}' has {len(source.rules)} rules: more than {MOST_ROWS} are not compared exactly."
         problems.add("list.long", source.mark, words, "Split it by zone or service, as people would read it.", NOTE)
-        return
+        return _without_sets(source, standings)
     try:
         found = _examined(plan, source, standings)
     except TooLarge as fault:
-        problems.add("list.too-large", source.mark, f"list '{source.name}': {fault}", "Use prefixes instead of masks.", NOTE)
-        return
-    first = found[0]
-    everywhere = _in_all(found)
-    _never(source, [r for r in first.never if ("never", r.id) in everywhere], problems)
-    _shadowed(source, [s for s in first.shadowed if ("shadowed", s.row.id) in everywhere], problems)
-    twins = {r.id for s in first.shadowed for r in s.by if r.verdict is s.row.verdict}  # the shadowed one is to go
-    _redundant(source, [p for p in first.redundant if ("redundant", p[0].id) in everywhere and p[0].id not in twins], problems)
-    _overlapping(source, [o for o in first.overlaps if ("overlap", o.row.id) in everywhere], problems)
-    _any_local(plan, source, standings, problems)
+        words = f"list '{source.name}': {fault} Rules that could go or share packets were not looked for, nor those that several rules shadow together."
+        problems.add("list.too-large", source.mark, words, _makes_large(source), NOTE)
+        return _without_sets(source, standings)
+    first, agreed = found[0], _in_all(found)
+    return Exact(
+        tuple(r for r in first.never if ("never", r.id) in agreed),
+        tuple(s for s in first.shadowed if ("shadowed", s.row.id) in agreed),
+        tuple(p for p in first.redundant if ("redundant", p[0].id) in agreed),
+        tuple(o for o in first.overlaps if ("overlap", o.row.id) in agreed),
+    )
+
+
+def _without_sets(source: AccessList, standings: Sequence[Standing]) -> Exact:
+    """What shows of a list rule by rule, at all devices that read it."""
+    tables = {s.table.rows for s in standings} or {list_table(source, Reader(names=None)).rows}
+    found = [plainly_shadowed(rows) for rows in tables]
+    everywhere = set.intersection(*({s.row.id for s in some} for some in found))
+    return Exact((), tuple(s for s in found[0] if s.row.id in everywhere), (), ())
+
+
+def _makes_large(source: AccessList) -> str:
+    """What would make the sets of a list smaller: the rule whose addresses fall apart most, on both sides."""
+
+    def runs(terms: tuple[Term, ...] | None) -> int:
+        """How many runs of addresses a condition has; a mask with holes counts as many as it falls apart into."""
+        return sum(len(t.spans or ()) + sum(1 << m.free.bit_count() for m in t.masked) for t in terms or ())
+
+    rule = max(source.rules, key=lambda r: (runs(r.sources) + 1) * (runs(r.destinations) + 1))
+    masked = [r.id for r in source.rules if any(t.masked for t in (*(r.sources or ()), *(r.destinations or ())))]
+    if masked:
+        return f"Write prefixes instead of the masks with holes, as in rule {masked[0]}."
+    if runs(rule.sources) > 1 or runs(rule.destinations) > 1:
+        both = f"{runs(rule.sources)} runs of addresses from and {runs(rule.destinations)} to"
+        return f"Write prefixes instead of single addresses: rule {rule.id} alone has {both}."
+    return "Split it by zone or service, as people would read it."
 
 
 def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing]) -> list[Exact]:
@@ -163,7 +211,9 @@ def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing]) -> 
     if first is not None:
         hosts = Sides(plan.network, first.here).ends(*sides(first.here, first.where, first.way))
     places = {
-        (a.end, *(t.rows for t in a.below)): After(a.end, tuple(t.rows for t in a.below))
+        (a.end, tuple(t.rows for t in a.below), tuple(t.rows for t in a.above)): Around(
+            a.end, tuple(t.rows for t in a.below), tuple((t.name, t.rows) for t in a.above)
+        )
         for s in standings
         for a in followed(s.here, s.table)
     }
@@ -199,10 +249,19 @@ def _named(rows: Sequence[Row]) -> str:
     return f"rule{'s' * (len(rows) != 1)} {listed}{f' and {more} more' if more else ''} above it take{'s' * (len(rows) == 1)}"
 
 
+def _named_before(before: Sequence[tuple[str, Row]]) -> str:
+    """``rules 10 and 20 of 'first', asked before this list, take``; nothing where no list before takes anything."""
+    by_list: dict[str, list[Row]] = {}
+    for name, row in before:
+        by_list.setdefault(name, []).append(row)
+    parts = [_named(rows).replace(" above it ", f" of '{name}', asked before it, ") for name, rows in by_list.items()]
+    return " and ".join(part.rsplit(" ", 1)[0] if n < len(parts) - 1 else part for n, part in enumerate(parts))
+
+
 def _shadowed(source: AccessList, shadows: Iterable[Shadow], problems: Problems) -> None:
     """Rules that never decide, with what stands in their way."""
     for shadow in shadows:
-        by = _named(shadow.by) if shadow.by else "the rules above it take"
+        by = _named_before(shadow.before) or (_named(shadow.by) if shadow.by else "the rules above it take")
         words = f"rule {shadow.row.id} of '{source.name}' can never match: {by} all of it"
         if shadow.witness is not None:
             words += f", for example {example(shadow.witness)}"
@@ -211,6 +270,10 @@ def _shadowed(source: AccessList, shadows: Iterable[Shadow], problems: Problems)
             names = " or ".join(r.id for r in shadow.but_for)
             remedy = f"Move it up, or remove it; it would be reached if rule {names} were disabled."
         also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
+        if shadow.before:
+            name, row = shadow.before[0]
+            remedy = f"Move it into '{name}', above rule {row.id}, or remove it."
+            also = tuple((r.mark, f"rule {r.id} of '{n}'") for n, r in shadow.before[:3])
         problems.add("rule.shadowed", shadow.row.mark, f"{words}.", remedy, WARN, also)
 
 
@@ -254,12 +317,15 @@ def example(facts: Facts) -> str:
     return f"{words} ({', '.join(parts)})" if parts else words
 
 
-def _any_local(plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems) -> None:
-    """Denies that say no destination: who means the world cuts off the local networks too (and the other way round)."""
+def _any_local(source: AccessList, standings: Sequence[Standing], idle: Collection[str], problems: Problems) -> None:
+    """Denies that say no destination: who means the world cuts off the local networks too (and the other way round).
+
+    Rules that never decide cut nothing off.
+    """
     if not any(s.port and not s.here.is_outside(s.port) and s.way == "arriving" for s in standings):
         return
     for rule in source.rules[:-1]:
-        if rule.disabled or not _limited(rule) or not _everywhere(rule.destinations):
+        if rule.disabled or rule.id in idle or not _limited(rule) or not _everywhere(rule.destinations):
             continue
         if rule.verdict in (Verdict.DENY, Verdict.REJECT) and not rule.names:
             words = f"rule {rule.id} of '{source.name}' says no destination, so it also {_verb(rule)} what goes to local networks."
@@ -476,6 +542,27 @@ def _nowhere(standing: Standing, rule: Rule, nearest: Prefix | None, problems: P
     )
     remedy = f"The nearest subnet is {nearest}." if nearest else "Check the address."
     problems.add("rule.source-nowhere", rule.mark, words, remedy, WARN)
+
+
+def _one_way(plan: Plan, problems: Problems) -> None:
+    """Devices that keep sessions and see one direction of a pair only."""
+    for found in one_way(plan):
+        here = plan.network.devices[found.device]
+        asker, answerer, name = found.asker, found.answerer, found.device
+        more = f" So with {found.more} more pair{'s' * (found.more != 1)} of subnets." if found.more else ""
+        instead = f" and those of {asker} to {answerer} cross {found.other} instead" if found.other else ""
+        if found.always:
+            words = (
+                f"{name} keeps sessions of tcp, and of {asker} and {answerer} it sees one direction alone: packets of {answerer} to {asker} "
+                f"cross it{instead}. Connections that {asker} opens to {answerer} are lost at {name}, which knows no session for the answers.{more}"
+            )
+        else:
+            words = (
+                f"{name} keeps sessions of tcp, and is on some of the equally good ways between {asker} and {answerer} and not on all: "
+                f"it may see the answers of a connection alone, and lose them.{more}"
+            )
+        remedy = f"Lead both directions through {name}, or set unknown-session: pass there."
+        problems.add("session.one-way", here.mark, words, remedy, WARN)
 
 
 # --- answers, and what a list cuts that its author needs -------------------------------------------------------------
