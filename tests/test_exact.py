@@ -18,7 +18,7 @@ from mossy_compass.model.gates import Application, Hours, Wall
 from mossy_compass.model.network import AccessList, Rule, Verdict
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, Span, parse_block
-from mossy_compass.packet.packet import Packet, later_fragment
+from mossy_compass.packet.packet import ERROR_TYPES, Packet, later_fragment
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
@@ -135,7 +135,10 @@ def possible(packet: Packet, relation: Relation) -> bool:
         return packet.opening
     if relation is Relation.NONE:
         return not packet.opening
-    return relation is not Relation.RELATED or packet.protocol == 1
+    if relation is Relation.RELATED:
+        return packet.protocol == 1
+    error = packet.protocol == 1 and packet.icmp >> 8 in ERROR_TYPES[1]
+    return not error and not (packet.fragment and packet.protocol in (1, 6, 17))
 
 
 # --- small spaces, every packet --------------------------------------------------------------------------------
@@ -400,3 +403,31 @@ def test_findings_about_rules(rules: str, code: str, says: str) -> None:
 )
 def test_what_is_in_order_is_left_alone(rules: str) -> None:
     assert {c for c in found_in(rules) if c.startswith(("rule.", "list."))} == set()
+
+
+def relations_of(permit: str, words: str) -> list[str]:
+    """What ``mossy check`` says can never match, of a list with one rule and a permit for the rest."""
+    text = (
+        "mossy-network: 1\n"
+        "devices:\n  gate: {kind: firewall, stateful: [tcp, udp, icmp], interfaces: {a: {address: 10.41.1.1/24, "
+        "filter: {arriving: few}}}}\n"
+        f"lists: {{few: [{{id: 10, {permit}, {words}}}, {{id: 20, permit: any}}]}}\n"
+    )
+    found = mc.read_bytes(text.encode(), "few.yaml")
+    assert found.network is not None, found.problems
+    return [p.code for p in mc.findings(mc.Plan(found.network)) if p.code == "rule.never"]
+
+
+@pytest.mark.parametrize(
+    ("permit", "words", "never"),
+    [
+        ("permit: tcp", "fragments: yes, state: [answering]", True),
+        ("permit: tcp", "fragments: yes, state: [none]", False),
+        ("permit: icmp", "icmp: unreachable, state: [continuing]", True),
+        ("permit: icmp", "icmp: time-exceeded, state: [answering, new]", True),
+        ("permit: icmp", "icmp: unreachable, state: [related]", False),
+        ("permit: icmp", "icmp: echo-reply, state: [answering]", False),
+    ],
+)
+def test_session_facts_are_those_that_a_device_can_give(permit: str, words: str, never: bool) -> None:
+    assert bool(relations_of(permit, words)) is never

@@ -256,12 +256,7 @@ class Space:
         """What an ICMP error can be, and a reset: each of its own protocol, and an error of one of the kinds of errors."""
         universe, found = self._universe, self._universe.everything
         if "error" in self._one:
-            kinds = universe.union(
-                universe.between("protocol", p, p) & universe.between("slot", (kind << 8) + 1, (kind << 8) + 256)
-                for p, some in ERROR_TYPES.items()
-                for kind in some
-            )
-            found = found & (~universe.flag("error") | kinds)
+            found = found & (~universe.flag("error") | self._error_kinds())
             if "opens" in self._one:
                 found = found & ~(universe.flag("error") & universe.flag("opens"))
         if "reset" in self._one:
@@ -269,6 +264,15 @@ class Space:
             if "opens" in self._one:
                 found = found & ~(universe.flag("reset") & universe.flag("opens"))
         return found
+
+    def _error_kinds(self) -> Set:
+        """The kinds of ICMP that errors are of, whether they quote something or not."""
+        universe = self._universe
+        return universe.union(
+            universe.between("protocol", p, p) & universe.between("slot", (kind << 8) + 1, (kind << 8) + 256)
+            for p, some in ERROR_TYPES.items()
+            for kind in some
+        )
 
     def _sessions(self, slot: Set, with_ports: Set, icmp: Set) -> Set:
         """What relation a packet can have, and whether it can open something: as ``State.recall`` tells them."""
@@ -288,6 +292,9 @@ class Space:
             relation = {r: universe.between("relation", n, n) for n, r in enumerate(self._one["relation"])}
             found = found & ~(relation[Relation.OPENING] & never) & ~(relation[Relation.NONE] & (always | asks))
             found = found & ~(relation[Relation.RELATED] & ~icmp)
+            # A later fragment shows no ports, so it is found in no session; an error is judged by what it quotes, or by nothing.
+            belongs = relation[Relation.CONTINUING] | relation[Relation.ANSWERING]
+            found = found & ~(belongs & (piece | self._error_kinds()))
         if "opens" in self._one:
             opens = universe.between("opens", 1, 1)
             found = found & ~(opens & never)
@@ -396,7 +403,9 @@ class Space:
             packet = Packet(protocol, source, destination, port, slot, flags="SYN" if protocol == TCP else "")
         else:
             packet = Packet(protocol, source, destination, 0, 0, slot if divided else -1)
-        acknowledges = named.get("opens") is False and protocol == TCP
+        # A bare SYN opens something, so what answers, or belongs to nothing, is none.
+        part = named.get("relation") in (Relation.ANSWERING, Relation.NONE)
+        acknowledges = protocol == TCP and (named.get("opens") is False or part)
         return packet._replace(flags="ACK") if acknowledges else packet
 
     def _address(self, found: Mapping[str, int], side: str) -> Address:
