@@ -41,7 +41,7 @@ ALLOWED: dict[str, set[str]] = {
 }
 CORE = ("packet", "headers", "model", "routing", "plan", "state", "walk", "proof", "lab")
 EVERYWHERE = {"errors", "marks", "safe", "voice"}
-OF_PLAN_IN_STATE = {"facts", "actions", "ids"}
+OF_PLAN_IN_STATE = {"facts", "actions", "ids", "keeping"}
 BARRED_IN_CORE = {
     "argparse",
     "click",

@@ -283,6 +283,7 @@ def test_a_session_whose_application_became_known_is_gone() -> None:
 
     plan = build(LAN="arriving: one", ONE=VIDEO)
     state = State()
+    beginning = state.keep()
     journey, _ = trace_question(plan, ask(plan, "clerk", "tube", "https"), state)
     assert journey.cause == "session.recalled"
     assert not state.sessions("gate")
@@ -291,7 +292,7 @@ def test_a_session_whose_application_became_known_is_gone() -> None:
     assert len(state.sessions("gate")) == 1
     state.back_to(moment)
     assert not state.sessions("gate")
-    state.back_to(0)
+    state.back_to(beginning)
     assert not state.sessions("gate")
     assert not state.sessions("clerk")
 

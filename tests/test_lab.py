@@ -36,8 +36,8 @@ def garden(demo: mc.Plan) -> mc.Network:
 
 def bytes_of(state: State) -> bytes:
     """Everything that a state remembers, as bytes; the journal left out."""
-    books = {name: [getattr(book, slot) for slot in book.__slots__] for name, book in sorted(state._books.items())}
-    return pickle.dumps(books)
+    now, epoch, books = state.__getstate__()
+    return pickle.dumps((now, epoch, sorted(books.items())))
 
 
 def tables_of(network: mc.Network) -> str:

@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 import mossy_compass as mc
-from mossy_compass.model.settings import SETTINGS
+from mossy_compass.model.settings import SETTINGS, TIME_OUTS
 
 # left - r - right, with r's keys and the lists to be filled in
 BASE = """\
@@ -121,6 +121,10 @@ def test_each_value_does_what_it_says(case: tuple[str, str, dict[str, str], tupl
 ELSEWHERE = dict.fromkeys(
     ("inbound", "outbound", "through", "translation-opens", "log-defaults", "name-rules", "offers-hold"), "test_gates"
 )
+ELSEWHERE |= dict.fromkeys(
+    (*TIME_OUTS, "session-phase", "after-reset", "session-limit", "half-open-limit", "history"), "test_sessions"
+)
+ELSEWHERE |= dict.fromkeys(("mapping", "filtering"), "test_sessions")
 ELSEWHERE |= {"sharing": "test_topology", "interface-route": "test_topology", "leased-default-route": "test_topology"}
 
 
@@ -130,7 +134,7 @@ def test_no_setting_and_no_value_is_left_out() -> None:
         if setting.name not in ELSEWHERE:
             assert {(setting.name, v) for v in setting.values} <= tried
         for kind in (setting.router, setting.firewall, setting.host):
-            assert kind in setting.values
+            assert setting.takes(kind)
         assert setting.why.endswith(".")
 
 
@@ -174,7 +178,7 @@ def test_pings_are_translated_by_their_identifier() -> None:
     plan = network(TRANSLATE="[{leaving: b}]", STATEFUL="[icmp]")
     first, sessions = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", source_port=7))
     second, _ = mc.trace_question(plan, mc.ask(plan, "left", "right", "ping", source_port=7, source="10.40.1.77"), sessions)
-    assert [j.there.arrived.from_port for j in (first, second)] == [7, 1024]
+    assert [j.there.arrived.from_port for j in (first, second)] == [7, 1025]
     assert first.answered
 
 
@@ -213,7 +217,7 @@ def test_a_further_packet_of_a_session_takes_the_sessions_rewrite_and_passes_ove
 def test_every_port_taken_is_a_cause_of_its_own(monkeypatch: pytest.MonkeyPatch) -> None:
     from mossy_compass.state.state import State
 
-    monkeypatch.setattr(State, "port_for", lambda *_: None)
+    monkeypatch.setattr(State, "allocate", lambda *_: None)
     journey = mc.trace(network(TRANSLATE="[{leaving: b}]"), "left", "right", "https")
     assert (journey.cause, journey.symptom) == ("nat.exhausted", "silence")
     assert journey.note == "all ports of 10.40.2.1 are taken"

@@ -13,8 +13,10 @@ from mossy_compass.marks import MOST_ALIKE, MOST_PROBLEMS, Mark, Problems, Sever
 from mossy_compass.packet.flow import FiveTuple, flow_of, is_answer
 from mossy_compass.packet.packet import Packet, answer_to, echo_request, icmp_error, refusal_of
 from mossy_compass.plan.facts import Direction, Relation, Session
+from mossy_compass.plan.keeping import Keeping
+from mossy_compass.state.entry import FIRST_FREE_PORT
 from mossy_compass.state.rewrite import rewrite, with_source
-from mossy_compass.state.state import FIRST_FREE_PORT, State
+from mossy_compass.state.state import State
 
 IN, OUT, FAR, INSIDE_FAR = (mc.parse_address(a) for a in ("10.40.1.10", "198.51.100.2", "203.0.113.80", "10.40.9.9"))
 FORTH, BACK = Direction.FORTH, Direction.BACK
@@ -31,7 +33,21 @@ KINDS = ["tcp", "udp", "ping"]
 def opened(state: State, packet: Packet, port: int, device: str = "gate") -> tuple[Session, Packet]:
     """A session whose opening packet was translated to OUT and a port, and that packet as it left."""
     sent = with_source(packet, OUT, port)
-    return state.open(device, packet, sent, "inside", "fibre"), sent
+    key = state.allocate(device, packet, OUT)
+    assert key is not None
+    given = key._replace(port=port, known=key.known and key.port == port)
+    return state.open(device, packet, sent, "inside", "fibre", allocated=given), sent
+
+
+def port_for(state: State, packet: Packet, address: mc.Address, keep: bool, shared: bool, device: str = "gate") -> int | None:
+    """The port that a source gets."""
+    found = state.allocate(device, packet, address, Keeping(keeps_port=keep, mapping=0 if shared else 2))
+    return None if found is None else found.port
+
+
+def recalled(state: State, packet: Packet, device: str = "gate") -> tuple[Session | None, Relation, Direction]:
+    """What a device's memory says of a packet, without the rest."""
+    return state.recall(device, packet)[:3]
 
 
 @pytest.mark.parametrize("packet", PACKETS, ids=KINDS)
@@ -42,10 +58,10 @@ def test_an_answer_comes_back_to_the_inside(packet: Packet, port: int) -> None:
     session, sent = opened(state, packet, port)
     answer = answer_to(sent)
     assert answer is not None
-    assert state.recall("gate", answer) == (session, Relation.ANSWERING, BACK)
+    assert recalled(state, answer) == (session, Relation.ANSWERING, BACK)
     assert rewrite(answer, session, BACK) == answer_to(packet)
     assert state.recall("elsewhere", answer)[0] is None
-    assert state.recall("gate", packet) == (session, Relation.CONTINUING, FORTH)
+    assert recalled(state, packet) == (session, Relation.CONTINUING, FORTH)
 
 
 @pytest.mark.parametrize("packet", PACKETS, ids=KINDS)
@@ -55,7 +71,7 @@ def test_an_error_belongs_to_the_session_of_the_packet_that_it_quotes(packet: Pa
     session, sent = opened(state, packet, 1024)
     for source in (FAR, mc.parse_address("192.0.2.1")):
         error = icmp_error(sent, source, "time-exceeded")
-        assert state.recall("gate", error) == (session, Relation.RELATED, BACK)
+        assert recalled(state, error) == (session, Relation.RELATED, BACK)
         home = rewrite(error, session, BACK)
         assert (home.source, home.destination, home.quoted) == (source, IN, packet)
 
@@ -70,7 +86,7 @@ def test_an_error_from_inside_tells_strangers_nothing_of_the_inside(packet: Pack
     assert answer is not None
     for source in (IN, mc.parse_address("10.40.1.1")):
         error = icmp_error(answer, source, "host-unreachable")
-        assert state.recall("gate", error) == (session, Relation.RELATED, FORTH)
+        assert recalled(state, error) == (session, Relation.RELATED, FORTH)
         gone = rewrite(error, session, FORTH)
         assert (gone.source, gone.destination, gone.quoted) == (OUT, FAR, outside)
 
@@ -102,18 +118,18 @@ def test_what_is_refused_is_refused_in_its_own_terms(packet: Packet, what: str |
 
 
 def test_a_port_in_use_is_not_given_again() -> None:
-    """RFC 4787 4.2.1: kept while free; the lowest free one else. Another address, protocol or device is another pool."""
+    """RFC 4787 4.2.1, REQ-4: kept while free; the lowest free one of its parity else. Another address, protocol or device is another pool."""
     state = State()
     for number in range(3):
         packet = syn(50000, mc.Address(4, IN.value + number))
-        port = state.port_for("gate", packet, OUT, keep=True, shared=False)
-        assert port == (50000 if number == 0 else FIRST_FREE_PORT + number - 1)
+        port = port_for(state, packet, OUT, keep=True, shared=False)
+        assert port == (50000 if number == 0 else FIRST_FREE_PORT + 2 * (number - 1))
         opened(state, packet, port)
     another = mc.parse_address("198.51.100.3")
     other = syn(50000, mc.Address(4, IN.value + 9))
-    assert state.port_for("gate", other, another, keep=True, shared=False) == 50000
-    assert state.port_for("gate", other._replace(protocol=17, flags=""), OUT, keep=True, shared=False) == 50000
-    assert state.port_for("other", other, OUT, keep=True, shared=False) == 50000
+    assert port_for(state, other, another, keep=True, shared=False) == 50000
+    assert port_for(state, other._replace(protocol=17, flags=""), OUT, keep=True, shared=False) == 50000
+    assert port_for(state, other, OUT, keep=True, shared=False, device="other") == 50000
     assert [s.number for s in state.sessions("gate")] == [1, 2, 3]
 
 
@@ -122,8 +138,8 @@ def test_one_port_for_all_destinations_where_the_mapping_says_so() -> None:
     state = State()
     opened(state, syn(), 4444)
     elsewhere = syn()._replace(destination=mc.parse_address("203.0.113.81"))
-    assert state.port_for("gate", elsewhere, OUT, keep=True, shared=True) == 4444
-    assert state.port_for("gate", elsewhere, OUT, keep=False, shared=False) == FIRST_FREE_PORT
+    assert port_for(state, elsewhere, OUT, keep=True, shared=True) == 4444
+    assert port_for(state, elsewhere, OUT, keep=False, shared=False) == FIRST_FREE_PORT
 
 
 @pytest.mark.parametrize("shared", [True, False])
@@ -132,14 +148,14 @@ def test_two_inner_ends_never_have_one_outer_port(shared: bool) -> None:
     state = State()
     opened(state, syn(50000), 50000)
     other = syn(50000, mc.Address(4, IN.value + 1))._replace(destination=mc.parse_address("203.0.113.81"))
-    assert state.port_for("gate", other, OUT, keep=True, shared=shared) == FIRST_FREE_PORT
+    assert port_for(state, other, OUT, keep=True, shared=shared) == FIRST_FREE_PORT
 
 
 def test_all_ports_taken_is_none() -> None:
     state = State()
     for port in range(FIRST_FREE_PORT, 65536):
         opened(state, Packet(17, mc.Address(4, IN.value + port), FAR, port, 53), port)
-    assert state.port_for("gate", Packet(17, IN, FAR, 50000, 53), OUT, keep=True, shared=True) is None
+    assert port_for(state, Packet(17, IN, FAR, 50000, 53), OUT, keep=True, shared=True) is None
 
 
 def test_two_flows_of_a_protocol_without_ports_do_not_share_their_state() -> None:
@@ -162,7 +178,7 @@ def test_no_two_sessions_leave_alike_and_what_is_kept_comes_back(flows: list[tup
         if state.recall("gate", packet)[0] is not None:
             continue
         moments.append((state.keep(), state.sessions("gate")))
-        given_port = state.port_for("gate", packet, OUT, keep=True, shared=True)
+        given_port = port_for(state, packet, OUT, keep=True, shared=True)
         assert given_port is not None
         opened(state, packet, given_port)
     sessions = state.sessions("gate")
@@ -206,8 +222,8 @@ def test_a_request_is_no_answer_though_its_ends_are_those_of_one() -> None:
     state = State()
     session, sent = opened(state, echo_request(IN, FAR, 7), 7)
     asked_back = echo_request(FAR, OUT, 7)
-    assert state.recall("gate", asked_back) == (None, Relation.OPENING, FORTH)
-    assert state.recall("gate", syn()._replace(flags="ACK")) == (None, Relation.NONE, FORTH)
+    assert recalled(state, asked_back) == (None, Relation.OPENING, FORTH)
+    assert recalled(state, syn()._replace(flags="ACK")) == (None, Relation.NONE, FORTH)
     assert session.translated
     assert sent.source == OUT
 

@@ -56,7 +56,7 @@ def settings() -> list[str]:
     """The named defaults."""
     out = [row("setting", "values", "router", "firewall", "host", "what it decides"), row(*["---"] * 6)]
     for s in SETTINGS.values():
-        out.append(row(f"`{s.name}`", ", ".join(s.values), s.router, s.firewall, s.host, s.why))
+        out.append(row(f"`{s.name}`", s.words, s.router, s.firewall, s.host, s.why))
     return out
 
 

@@ -242,9 +242,11 @@ def _settings(ctx: Context, name: str, entry: DeviceIn) -> dict[str, tuple[str, 
         mark = ctx.mark("devices", name, "settings", key)
         if key not in SETTINGS:
             ctx.fault("setting.unknown", mark, f"there is no setting '{key}'.", hint(key, SETTINGS, "settings"))
-        elif value not in SETTINGS[key].values:
+        elif not SETTINGS[key].takes(value):
             spot = ctx.spot("devices", name, "settings", key)
-            ctx.fault("value.wrong", spot, f"'{value}' is not a value of {key}.", hint(value, SETTINGS[key].values, "values"))
+            known = SETTINGS[key]
+            remedy = f"It is {known.words}." if known.measure else hint(value, known.values, "values")
+            ctx.fault("value.wrong", spot, f"'{value}' is not a value of {key}.", remedy)
         else:
             out[key] = (value, mark)
     return out

@@ -11,7 +11,7 @@ from typing import ClassVar
 from mossy_compass.errors import AddressError
 from mossy_compass.files.keys import YES_NO, Json, Part, by_name, fault, key, listed, number, of, one_of, some, text, words
 from mossy_compass.model.gates import DAY, DAYS, SEVERITIES
-from mossy_compass.model.settings import SETTINGS
+from mossy_compass.model.settings import MOST_COUNTED, SETTINGS, Setting
 from mossy_compass.packet.address import (
     Address,
     Block,
@@ -565,5 +565,17 @@ def settings_schema() -> Json:
     return {
         "type": "object",
         "additionalProperties": False,
-        "properties": {s.name: {"enum": list(s.values), "description": s.why} for s in SETTINGS.values()},
+        "properties": {s.name: {**_setting_values(s), "description": s.why} for s in SETTINGS.values()},
     }
+
+
+def _setting_values(setting: Setting) -> Json:
+    """What a setting may be."""
+    measured: dict[str, list[Json]] = {
+        "": [],
+        "time": [{"type": "string", "pattern": r"^\s*(\d+\s*(d|h|min|s|ms)\s*)+$"}],
+        "number": [{"type": "integer", "minimum": 1, "maximum": MOST_COUNTED}],
+    }
+    words: list[Json] = [{"enum": list(setting.values)}] if setting.values else []
+    both = [*words, *measured[setting.measure]]
+    return both[0] if len(both) == 1 else {"anyOf": both}

@@ -11,6 +11,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from mossy_compass.marks import Mark
+from mossy_compass.model.durations import parse_duration
 
 
 class Setting(NamedTuple):
@@ -21,6 +22,7 @@ class Setting(NamedTuple):
         values: what it may be.
         router, firewall, host: the value when the file says nothing, by kind of device.
         why: one sentence on what it decides and why the default is so.
+        measure: ``time`` or ``number``: beside its values it may be a duration with its units, or a whole number.
 
     """
 
@@ -30,6 +32,30 @@ class Setting(NamedTuple):
     firewall: str
     host: str
     why: str
+    measure: str = ""
+
+    def takes(self, value: str) -> bool:
+        """Whether it may be so."""
+        if value in self.values:
+            return True
+        if self.measure == "time":
+            return (parse_duration(value) or 0) > 0
+        return self.measure == "number" and value.isascii() and value.isdigit() and 0 < int(value) <= MOST_COUNTED
+
+    @property
+    def words(self) -> str:
+        """What it may be, for people."""
+        measured = {"": (), "time": ("a time like 2 h 4 min",), "number": (f"a number from 1 to {MOST_COUNTED}",)}[self.measure]
+        return ", ".join((*measured, *self.values))
+
+
+MOST_COUNTED = 100_000_000
+"""The largest limit that may be written."""
+
+
+def _lives(name: str, value: str, host: str, why: str) -> Setting:
+    """How long sessions live without a packet; ``never`` is what hosts do, which have no need to forget."""
+    return Setting(name, ("never",), value, value, host, why, "time")
 
 
 SETTINGS: dict[str, Setting] = {
@@ -214,11 +240,93 @@ SETTINGS: dict[str, Setting] = {
         ),
         Setting(
             "mapping",
-            ("endpoint-independent", "per-flow"),
+            ("endpoint-independent", "address-dependent", "per-flow"),
             "endpoint-independent",
             "endpoint-independent",
             "endpoint-independent",
-            "Whether a translated source keeps its outer address and port for every destination (RFC 4787 4.1, REQ-1), or gets a port for each flow. Answers are let in from the flow's own far end alone, either way.",
+            "Whether a translated source keeps its outer address and port for every destination (RFC 4787 4.1, REQ-1), for every port of one far address, or gets another for each flow.",
+        ),
+        Setting(
+            "filtering",
+            ("per-flow", "address-dependent", "endpoint-independent"),
+            "per-flow",
+            "per-flow",
+            "per-flow",
+            "Who may send to the outer end of a translated source: the far end of a flow alone, any port of a far address that it talks to, or anybody (RFC 4787 5, REQ-8).",
+        ),
+        Setting(
+            "session-phase",
+            ("strict", "loose"),
+            "strict",
+            "strict",
+            "loose",
+            "Whether a TCP packet of a known session must be one that its phase expects; strict drops data before the answer was seen, as where answers take another way.",
+        ),
+        Setting(
+            "after-reset",
+            ("revive", "end"),
+            "revive",
+            "revive",
+            "end",
+            "What a reset does to a session: it lives on for time-out-closing, and a later packet revives it (RFC 7857 2.2), or it ends at once.",
+        ),
+        _lives(
+            "time-out-open",
+            "2 h 4 min",
+            "never",
+            "How long an open TCP session lives without a packet (RFC 5382 REQ-5: at least 2 h 4 min).",
+        ),
+        _lives(
+            "time-out-opening",
+            "4 min",
+            "never",
+            "How long a TCP session lives whose answer nobody has acknowledged yet (RFC 5382 REQ-5: at least 4 min).",
+        ),
+        Setting(
+            "time-out-closing",
+            ("at once",),
+            "4 min",
+            "4 min",
+            "at once",
+            "How long a TCP session lives after both ends closed it or one reset it (RFC 5382 REQ-5, RFC 7857 2.1 and 2.2); a host forgets it at once.",
+            "time",
+        ),
+        _lives(
+            "time-out-udp", "5 min", "never", "How long a session of UDP lives without a packet (RFC 4787 REQ-5: 5 min or more)."
+        ),
+        _lives("time-out-icmp", "60 s", "never", "How long a session of an ICMP query lives (RFC 5508 REQ-2: at least 60 s)."),
+        _lives(
+            "time-out-other",
+            "5 min",
+            "never",
+            "How long sessions of other protocols live without a packet; no standard says, so as for UDP.",
+        ),
+        Setting(
+            "session-limit",
+            ("none",),
+            "none",
+            "none",
+            "none",
+            "How many sessions may live at once; further ones are refused, for a table has an end.",
+            "number",
+        ),
+        Setting(
+            "half-open-limit",
+            ("none",),
+            "none",
+            "none",
+            "none",
+            "How many TCP sessions may be half-open at once, so that a flood of opening packets does not fill the table.",
+            "number",
+        ),
+        Setting(
+            "history",
+            (),
+            "100",
+            "100",
+            "100",
+            "How many sessions that are over a device remembers, so that a late packet can be told what it belonged to.",
+            "number",
         ),
         Setting(
             "unmatched-translation",
@@ -334,11 +442,7 @@ class ErrorSource(StrEnum):
     ARRIVING = "arriving"
 
 
-class PortMapping(StrEnum):
-    """Values of ``mapping`` (RFC 4787 section 4.1)."""
-
-    ENDPOINT_INDEPENDENT = "endpoint-independent"
-    PER_FLOW = "per-flow"
+TIME_OUTS = ("time-out-open", "time-out-opening", "time-out-closing", "time-out-udp", "time-out-icmp", "time-out-other")
 
 
 @dataclass(frozen=True, repr=False)
@@ -367,8 +471,6 @@ class Settings:
         error_source: whose address an ICMP error has.
         rejects_with_reset: a rejected TCP packet gets a reset, instead of ICMP.
         session_errors_pass: an ICMP error belongs to the session of the packet that it quotes.
-        keeps_port: source translation keeps the port while it is free.
-        mapping: when a translated source keeps its outer port for further destinations.
         drops_untranslated: what no translation rule matches does not leave.
         policy_for_own: policy routes see the device's own packets too.
         source_check: the reverse-path check.
@@ -403,8 +505,6 @@ class Settings:
     error_source: ErrorSource
     rejects_with_reset: bool
     session_errors_pass: bool
-    keeps_port: bool
-    mapping: PortMapping
     drops_untranslated: bool
     policy_for_own: bool
     source_check: SourceCheck
@@ -451,8 +551,6 @@ def settings_of(kind: str, written: Mapping[str, tuple[str, Mark]]) -> Settings:
         error_source=ErrorSource(value["error-source"]),
         rejects_with_reset=value["reject-answer"] == "reset",
         session_errors_pass=value["session-errors"] == "pass",
-        keeps_port=value["keep-port"] == "yes",
-        mapping=PortMapping(value["mapping"]),
         drops_untranslated=value["unmatched-translation"] == "drop",
         policy_for_own=value["own-policy-routes"] == "yes",
         source_check=SourceCheck(value["source-check"]),

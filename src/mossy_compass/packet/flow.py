@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import V6_BASE, Address
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
+from mossy_compass.packet.service import ICMP, ICMP6
 
 
 class FiveTuple(NamedTuple):
@@ -50,3 +51,76 @@ def is_answer(packet: Packet, question: Packet) -> bool:
     if question.icmp >= 0:
         return packet.icmp >= 0 and (packet.icmp >> 8) == REPLY_TYPES.get((question.protocol, question.icmp >> 8))
     return packet.flags != "RST"
+
+
+# --- as one number: what tables of a million flows are keyed by ---------------------------------------------------
+
+_END = 145
+"""Bits of an end: an address on the line of both families (129), and a port (16)."""
+_ENDS = 2 * _END
+_ONE_END = (1 << _END) - 1
+_REPLIES = {(protocol, kind) for (protocol, _), kind in REPLY_TYPES.items()}
+
+
+def is_reply(packet: Packet) -> bool:
+    """True for the ICMP kinds that answer a request."""
+    return packet.icmp >= 0 and (packet.protocol, packet.icmp >> 8) in _REPLIES
+
+
+def end_key(address: Address, port: int) -> int:
+    """One end of a flow as a number.
+
+    Args:
+        address: of either family.
+        port: or identifier, or 0.
+
+    """
+    family, value = address
+    return (value if family == 4 else value + V6_BASE) << 16 | port
+
+
+def key_of(packet: Packet) -> int:
+    """The flow of a packet that is neither an error nor a later fragment, as one number.
+
+    Both directions of a flow are two numbers; asks and answers of ICMP, which share their ends, are told apart by a bit.
+    """
+    port, to_port, head = packet.from_port, packet.to_port, packet.protocol << 1
+    if packet.icmp >= 0:
+        to_port = port
+        head |= (packet.protocol, packet.icmp >> 8) in _REPLIES
+    (family, value), (to_family, to_value) = packet.source, packet.destination
+    source = (value if family == 4 else value + V6_BASE) << 16 | port
+    destination = (to_value if to_family == 4 else to_value + V6_BASE) << 16 | to_port
+    return (head << _END | source) << _END | destination
+
+
+def key_from(flow: FiveTuple, answers: bool = False) -> int:
+    """A flow as one number.
+
+    Args:
+        flow: one direction.
+        answers: of ICMP, whether it is that of the answers.
+
+    """
+    head = flow.protocol << 1 | (answers and flow.protocol in (ICMP, ICMP6))
+    source, destination = end_key(flow.source, flow.from_port), end_key(flow.destination, flow.to_port)
+    return (head << _END | source) << _END | destination
+
+
+def reversed_key(key: int) -> int:
+    """The number of the other direction."""
+    head = key >> _ENDS
+    if head >> 1 in (ICMP, ICMP6):
+        head ^= 1
+    return (head << _END | key & _ONE_END) << _END | key >> _END & _ONE_END
+
+
+def flow_from(key: int) -> FiveTuple:
+    """The flow that a number stands for."""
+    source, destination = key >> _END & _ONE_END, key & _ONE_END
+    return FiveTuple(key >> _ENDS + 1, _address(source >> 16), source & 0xFFFF, _address(destination >> 16), destination & 0xFFFF)
+
+
+def _address(key: int) -> Address:
+    """The address of a place on the line of both families."""
+    return Address(4, key) if key < V6_BASE else Address(6, key - V6_BASE)

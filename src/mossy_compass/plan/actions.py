@@ -194,6 +194,12 @@ class OpenSession(NamedTuple):
     leaves: bool = True
 
 
+class Touch(Plain):
+    """The packet passes, so the session that it belongs to is as far as it shows, and lives on."""
+
+    __slots__ = ()
+
+
 class EndSession(Plain):
     """The packet's session ends: what follows of it belongs to nothing."""
 
@@ -262,6 +268,7 @@ Action = (
     | Rewrite
     | Allocate
     | OpenSession
+    | Touch
     | EndSession
     | Countdown
     | Forward

@@ -211,6 +211,36 @@ CAUSES: dict[str, Cause] = {
             ("trace one packet of it alone, and look who answers whom", "report it: no network should come to this"),
         ),
         Cause(
+            "session.expired",
+            "The packet belonged to a session that nothing refreshed for as long as it lives, so it belongs to nothing now.",
+            ("let the application send something more often", "raise the time-out that is named", "let it open anew"),
+        ),
+        Cause(
+            "session.ended",
+            "The packet belonged to a session that is over: closed, reset, cleared or replaced.",
+            ("let it open anew", "see who ended it: mossy tables FILE DEVICE sessions"),
+        ),
+        Cause(
+            "session.phase",
+            "The packet belongs to a session, and its flags are not what that expects by now, as where answers take another way.",
+            ("let there and back pass the same device", "setting session-phase: loose"),
+        ),
+        Cause(
+            "session.full",
+            "As many sessions live there as session-limit allows, so no further one begins.",
+            ("find who holds them", "raise session-limit, or shorten the time-outs"),
+        ),
+        Cause(
+            "session.half-open",
+            "As many TCP sessions wait for their handshake as half-open-limit allows, so no further one begins.",
+            ("find who opens them", "raise half-open-limit, or shorten time-out-opening"),
+        ),
+        Cause(
+            "nat.filtered",
+            "It came to the outer end of a mapping, from somebody to whom `filtering` does not open that.",
+            ("forward the port by a rule with goes-to", "setting filtering: address-dependent, or endpoint-independent"),
+        ),
+        Cause(
             "nat.none",
             "No translation rule matched, and the setting unmatched-translation drops.",
             ("widen the translation rule", "setting unmatched-translation: keep"),

@@ -11,12 +11,14 @@ from typing import Any, NamedTuple, Protocol, TypeVar
 from mossy_compass.headers.spans import merge
 from mossy_compass.model.network import AccessList, Device, FarHost, Interface, Network, Serves, link_locals, name_hash
 from mossy_compass.model.outside import outside_of
-from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans
+from mossy_compass.model.terms import Term
+from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans, in_spans
 from mossy_compass.packet.service import BUILT_IN_SERVICES
 from mossy_compass.plan.actions import Decide, Half
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import TableId, TableKind
+from mossy_compass.plan.keeping import keeping_of
 from mossy_compass.plan.order import Stage, orders
 from mossy_compass.plan.stages.step import Step
 from mossy_compass.plan.table import Table
@@ -92,6 +94,7 @@ class DevicePlan:
         through, origin: stages of a packet that arrives, and of one made here.
         own: its addresses, with those of the far hosts that it stands for; ``own_spans`` has them as a set.
         reader: how it reads rules.
+        keeping: how it keeps sessions and mappings.
         tracked: protocols whose sessions let answers pass over the filters.
         domains: who hears whom.
         outside: interfaces that face what is not one's own.
@@ -110,6 +113,7 @@ class DevicePlan:
         "_translations",
         "device",
         "domains",
+        "keeping",
         "kind",
         "local",
         "name",
@@ -150,6 +154,7 @@ class DevicePlan:
         self._once: dict[Hashable, Any] = {}
         self.names_at = plan.names_at
         self.tracked = device.stateful
+        self.keeping = keeping_of(device.settings)
         self.salt = name_hash(device.name)
         self._lists: dict[str, Table] = {}
         self._translations: dict[Half, Table] | None = None
@@ -233,6 +238,25 @@ class DevicePlan:
             return (*self.device.serves, *offered, *(Serves(s, "domain", self.device.mark) for s in BUILT_IN_SERVICES["domain"]))
         return (*self.device.serves, *offered)
 
+    def reserved(self, protocol: int, address: Address) -> frozenset[int]:
+        """The ports of an own address that no mapping may have: forwarded ones, and those that the device listens on.
+
+        Args:
+            protocol: number.
+            address: the outer address.
+
+        """
+        return self.once(("reserved", protocol, address), lambda: frozenset(self._reserved(protocol, address)))
+
+    def _reserved(self, protocol: int, address: Address) -> Iterator[int]:
+        """The same, one by one; a rule that forwards every port reserves none, for answers are known before it is asked."""
+        listens = [s.service for s in self.serves(None)] if address in self.own else []
+        rules = (t for t in self.device.translate if not t.becomes_interface and not t.disabled)
+        forwarded = (s for t in rules if _names(t.destinations, address) for s in t.services or ())
+        for service in (*listens, *forwarded):
+            if service.protocol == protocol and service.ports is not None:
+                yield from range(service.ports.first, service.ports.last + 1)
+
     def source_for(self, interface: str, family: int, towards: Address | None = None) -> Address | None:
         """The address that the device gives its own packets when they leave by ``interface``.
 
@@ -274,6 +298,11 @@ class DevicePlan:
             if (named or behind) and not self.domains.link(self.name, interface.name).up:
                 return interface.name
         return None
+
+
+def _names(terms: tuple[Term, ...] | None, address: Address) -> bool:
+    """Whether a condition on destinations means an address."""
+    return terms is not None and any(in_spans(address.key, t.spans or ()) for t in terms)
 
 
 def port_names(device: Device) -> dict[str, tuple[str, ...]]:

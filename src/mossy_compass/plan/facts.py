@@ -11,12 +11,11 @@ Three things must not be taken for one another. *Absent*: the packet has no such
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import NamedTuple, Protocol
 
 from mossy_compass.packet.address import Address
-from mossy_compass.packet.flow import FiveTuple
+from mossy_compass.packet.flow import FiveTuple, flow_from, reversed_key
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.ids import NO_TABLE, TableId
 
@@ -36,6 +35,22 @@ class Direction(StrEnum):
 
     FORTH = "forth"
     BACK = "back"
+
+
+class Phase(StrEnum):
+    """How far a session is: of TCP as its packets tell (RFC 6146 section 3.5.2.2), of datagrams whether any came back."""
+
+    OPENING = "opening"
+    ANSWERED = "answered"
+    CROSSED = "crossed"
+    OPEN = "open"
+    HALF_FORTH = "half-closed by who opened it"
+    HALF_BACK = "half-closed by who answered"
+    CLOSING = "closing"
+    RESET = "reset"
+    ASKED = "asked"
+    REPLIED = "replied"
+    NONE = "none"
 
 
 class Moment(NamedTuple):
@@ -83,41 +98,169 @@ class Judged(NamedTuple):
     opened_by: tuple[TableId, str] = NOBODY
 
 
-@dataclass(frozen=True, slots=True)
-class Session:
-    """What a device remembers of a conversation. It keeps the facts of its opening packet.
+class Session(NamedTuple):
+    """What a device remembers of a conversation, as it was when somebody asked.
 
     Attributes:
         number: counted from 1 for each device, never given twice.
         device: who remembers.
-        inner: the opening packet's flow as it came.
-        outer: the same as it left, after translation.
+        forth: the opening packet's flow as it came, as one number.
+        back: the flow of its answers as they come.
         arriving: interface that the opening packet came by; None when the device made it.
         leaving: interface that it left by; None when it was for the device itself.
         opened_by: table and row that let it through; ``NOBODY`` where none was asked.
         pending: the places that let it pass before its application was known: they are asked again when it is.
+        phase: how far it is.
+        began, ends: instants on the state's clock, in milliseconds; ``ends`` is None for what never ends by itself.
+        mapping: number of the mapping that its source half has; 0 for none.
+        packets, size: that passed, in packets and bytes, both ways.
 
     """
 
     number: int
     device: str
-    inner: FiveTuple
-    outer: FiveTuple
+    forth: int
+    back: int
     arriving: str | None
     leaving: str | None
     opened_by: tuple[TableId, str] = NOBODY
     pending: tuple[Judged, ...] = ()
+    phase: Phase = Phase.NONE
+    began: int = 0
+    ends: int | None = None
+    mapping: int = 0
+    packets: int = 0
+    size: int = 0
+
+    @property
+    def inner(self) -> FiveTuple:
+        """The opening packet's flow as it came."""
+        return flow_from(self.forth)
+
+    @property
+    def outer(self) -> FiveTuple:
+        """The same as it left, after translation."""
+        return flow_from(reversed_key(self.back))
 
     @property
     def translated(self) -> bool:
         """True when an address or a port was rewritten."""
-        return self.inner != self.outer
+        return reversed_key(self.back) != self.forth
+
+
+class Ended(NamedTuple):
+    """A session that is over.
+
+    Attributes:
+        session: as it was at its end.
+        at: when it ended, in milliseconds on the state's clock.
+        why: in a word, as ``WHY_ENDED`` lists them.
+
+    """
+
+    session: Session
+    at: int
+    why: str
+
+
+class Mapped(NamedTuple):
+    """An outer end that an inner end has (RFC 4787 section 4), as it was when somebody asked.
+
+    Attributes:
+        number: counted from 1 for each device.
+        protocol: number.
+        inner, inner_port: the inner end.
+        outer, outer_port: what it has become.
+        far, far_port: the far end that it is for alone; None and 0 where any.
+        row: id of the translation rule.
+        began, ends: instants, in milliseconds; ``ends`` is None for what never ends by itself.
+        sessions: how many it has.
+
+    """
+
+    number: int
+    protocol: int
+    inner: Address
+    inner_port: int
+    outer: Address
+    outer_port: int
+    far: Address | None
+    far_port: int
+    row: str
+    began: int
+    ends: int | None
+    sessions: int
+
+
+class Allocated(NamedTuple):
+    """An outer end that was chosen for a source; nothing is written yet.
+
+    Attributes:
+        port: the outer port, or identifier.
+        address: the outer address.
+        key: by which the mapping is shared: the inner end, the outer address, and as much of the far end as counts.
+        known: it is a mapping already.
+        far, far_port: the far end that the mapping is for alone; None and 0 where any.
+        row: id of the translation rule.
+
+    """
+
+    port: int
+    address: Address
+    key: int
+    known: bool
+    far: Address | None = None
+    far_port: int = 0
+    row: str = ""
+
+
+class Recalled(NamedTuple):
+    """What a device's memory says of a packet as it came.
+
+    Attributes:
+        session: that it belongs to.
+        relation: what it is to it.
+        direction: which way along it.
+        fits: its flags are such as the session's phase expects.
+        gone: the session that it would have belonged to, had that not ended.
+        mapping: whose outer end it is sent to, where it belongs to no session.
+
+    """
+
+    session: Session | None
+    relation: Relation
+    direction: Direction
+    fits: bool = True
+    gone: Ended | None = None
+    mapping: Mapped | None = None
+
+
+WHY_ENDED = {
+    "expired": "nothing refreshed it for as long as it lives",
+    "closed": "both ends closed it",
+    "reset": "one end reset it",
+    "cleared": "somebody cleared it",
+    "recalled": "a rule that was asked again ended it",
+    "replaced": "another conversation began with the same ends",
+    "interface lost": "its interface is gone",
+    "address lost": "its translated address is gone",
+}
+"""Why sessions end, in a word and in a sentence."""
 
 
 class Memory(Protocol):
     """What a stage may ask of a device's own state; ``state/`` has the only implementation."""
 
-    def recall(self, device: str, packet: Packet) -> tuple[Session | None, Relation, Direction]:
+    @property
+    def now(self) -> int:
+        """The instant, in milliseconds on the state's clock."""
+        ...
+
+    def loose_ends(self, device: str) -> bool:
+        """Whether it remembers sessions that are over, or outer ends: what belongs to no session may still be known then."""
+        ...
+
+    def recall(self, device: str, packet: Packet) -> Recalled:
         """The session that a packet belongs to as it came, and what it is to it."""
         ...
 
@@ -141,7 +284,9 @@ class Facts:
         packet: as it is now.
         came: as it came, or was made.
         arriving: interface; None for a packet that the device made.
-        session, relation, direction: what the stage ``recall`` found.
+        session, relation, direction, fits, gone, mapping: what the stage ``recall`` found, as in ``Recalled``.
+        welcome: the device lets the packet's sender use the outer end that it is sent to.
+        allocated: the outer end that its source was given, which becomes a mapping once somebody takes the packet.
         admitted: inspection lets it pass over the filters.
         opened_by: table and row of the list that let it pass; it becomes part of the session.
         leaving, next_hop: the way out; ``next_hop`` is None when the destination itself is on the segment.
@@ -155,12 +300,16 @@ class Facts:
 
     __slots__ = (
         "admitted",
+        "allocated",
         "arriving",
         "came",
         "device",
         "direction",
+        "fits",
         "front",
+        "gone",
         "leaving",
+        "mapping",
         "memory",
         "moment",
         "next_hop",
@@ -170,6 +319,7 @@ class Facts:
         "pending",
         "relation",
         "session",
+        "welcome",
     )
 
     def __init__(
@@ -187,6 +337,11 @@ class Facts:
         self.session: Session | None = None
         self.relation = Relation.NONE
         self.direction = Direction.FORTH
+        self.fits = True
+        self.gone: Ended | None = None
+        self.mapping: Mapped | None = None
+        self.welcome = False
+        self.allocated: Allocated | None = None
         self.admitted = False
         self.opened_by = NOBODY
         self.leaving = leaving
@@ -197,6 +352,10 @@ class Facts:
         self.device = device
         self.front = ""
         self.pending: tuple[Judged, ...] = ()
+
+    def recalled(self, found: Recalled) -> None:
+        """Take what a device's memory says of the packet."""
+        self.session, self.relation, self.direction, self.fits, self.gone, self.mapping = found
 
     @property
     def opens(self) -> bool:
@@ -246,9 +405,15 @@ class Recollection:
     def __init__(self, names: frozenset[str]) -> None:
         self.names = names
 
-    def recall(self, device: str, packet: Packet) -> tuple[Session | None, Relation, Direction]:
+    now = 0
+
+    def loose_ends(self, device: str) -> bool:
+        """None."""
+        return False
+
+    def recall(self, device: str, packet: Packet) -> Recalled:
         """Nothing: the relation is kept in the ruling."""
-        return None, Relation.NONE, Direction.FORTH
+        return Recalled(None, Relation.NONE, Direction.FORTH)
 
     def taken(self, device: str, outer: FiveTuple) -> bool:
         """Nothing is taken."""

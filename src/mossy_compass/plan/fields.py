@@ -14,7 +14,7 @@ from mossy_compass.packet.address import V6_BASE, Span
 from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, Service
-from mossy_compass.plan.facts import NOBODY, Direction, Facts, Relation
+from mossy_compass.plan.facts import NOBODY, WHY_ENDED, Direction, Facts, Relation
 
 ABSENT = -1
 SLOT_BITS = 17
@@ -186,6 +186,21 @@ FIELDS: dict[str, Field] = {
         Field("session", _ONE, "recall", lambda f: f.session is not None, "whether it belongs to a session", _NO_YES),
         Field("opener", _I, "recall", _opener, "address of who opened the flow: an answer belongs to who asked"),
         Field("opener-bits", _MASK, "recall", _opener, "address of who opened the flow, for wildcard masks"),
+        Field(
+            "fits", _ONE, "recall", lambda f: f.fits, "whether its flags are such as its session expects at that moment", _NO_YES
+        ),
+        Field(
+            "gone",
+            _ONE,
+            "recall",
+            lambda f: f.gone.why if f.gone is not None else "",
+            "how the session ended that it would belong to; empty where there is none",
+            ("", *WHY_ENDED),
+        ),
+        Field(
+            "mapped", _ONE, "recall", lambda f: f.mapping is not None, "whether it is sent to the outer end of a mapping", _NO_YES
+        ),
+        Field("welcome", _ONE, "recall", lambda f: f.welcome, "whether `filtering` lets its sender use that outer end", _NO_YES),
         Field("waiting", _ONE, "recall", _waiting, "whether its application became known after its session was let in", _NO_YES),
         Field("admitted", _ONE, "inspection", lambda f: f.admitted, "whether a session lets it pass over the filters", _NO_YES),
         Field("let-in", _ONE, "", lambda f: f.opened_by != NOBODY, "whether a row at this device permitted it already", _NO_YES),

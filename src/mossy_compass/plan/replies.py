@@ -151,7 +151,7 @@ def _chosen_by_policy(here: DevicePlan, packet: Packet, moment: Moment, memory: 
         return None
     facts = Facts(packet._replace(source=Address(packet.destination.family, 0)), None, memory, None, moment, 1, here.name)
     if memory is not None:
-        facts.session, facts.relation, facts.direction = memory.recall(here.name, facts.packet)
+        facts.recalled(memory.recall(here.name, facts.packet))
     decision = step.decide(facts) if step.about is None or step.about(facts) else None
     for action in decision.actions if decision is not None else ():
         if isinstance(action, Steer):

@@ -10,12 +10,13 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from mossy_compass.headers.spans import as_text
+from mossy_compass.model.durations import duration_words
 from mossy_compass.model.network import Candidate, Kind
 from mossy_compass.packet.address import Prefix
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, protocol_name
 from mossy_compass.plan.conditions import Condition, Miss
-from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.facts import Direction, Relation
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.reasons import REASONS, Because
 from mossy_compass.routing.table import NextHop
@@ -367,6 +368,39 @@ def _passed_candidate(v: Values) -> str:
     return f"policy route {v['row']} of {v['device']}: {_passed(v['passed'])}, {went}"
 
 
+ENDED = {
+    "expired": "expired",
+    "closed": "was closed by both ends",
+    "reset": "was reset",
+    "cleared": "was cleared",
+    "recalled": "was ended by a rule that was asked again",
+    "replaced": "was replaced by another with the same ends",
+    "interface lost": "ended with its interface",
+    "address lost": "ended with its translated address",
+}
+"""How a session ended, in a sentence about it."""
+
+
+def _gone(v: Values) -> str:
+    """The session that a packet would have belonged to."""
+    ago = f"{duration_words(v['ago'])} ago" if v["ago"] else "just now"
+    return f"session {v['number']} of {v['device']} {ENDED[v['why']]} {ago}"
+
+
+def _phase(v: Values) -> str:
+    """What came, and what the session is."""
+    what = {"SYN": "a SYN", "SYN-ACK": "a SYN-ACK", "ACK": "data", "FIN": "a FIN", "RST": "a reset"}.get(v["flags"], v["flags"])
+    whose = "who opened it" if v["direction"] is Direction.FORTH else "who answers it"
+    expects = {"opening": "no answer to its SYN has passed", "answered": "nobody has acknowledged the SYN-ACK"}
+    seen = expects.get(v["phase"].value, f"it is {v['phase'].value}")
+    return f"session {v['number']} of {v['device']} does not expect {what} from {whose} now: {seen}"
+
+
+def _holders(v: Values) -> str:
+    """Who holds the places of a full table."""
+    return f"{v['number']} are taken, most by {', '.join(f'{a} ({n})' for a, n in v['holders'])}"
+
+
 WORDS: dict[str, str | Callable[[Values], str]] = {
     "rule": "{list} rule {row}",
     "rule.built-in": "built-in rule {row} of {device}",
@@ -380,6 +414,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "session": _session,
     "session.known": "session {number} of {device}",
     "session.kept": lambda v: f"{v['device']} keeps sessions of {_list_names(v['protocols'])}",
+    "session.gone": _gone,
+    "mapping": "mapping {number} of {device} ({outer}:{port} for {inner}), filtering: {value}",
     "translation": "translation rule {row} of {device}",
     "translation.undo": "undo of translation {number} of {device}",
     "policy": "policy route {row} of {device}",
@@ -432,6 +468,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.special": "no single host can have it, so nobody could be answered",
     "note.session": _session_note,
     "note.no-session": _no_session,
+    "note.phase": _phase,
+    "note.holders": _holders,
     "note.closed-port": "closed-port: {value}",
     "note.rewrite": _rewrite,
     "note.untranslated": _untranslated,
@@ -456,6 +494,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "root.not-inspected": _not_inspected,
     "root.no-opening": _no_opening,
     "root.unlearned": _unlearned,
+    "root.gone": lambda v: f"it belonged to a session: {because(v['reason'])}",
     "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",
     "root.untranslated": "private source {source} left {device} untranslated",
     "root.translated-nowhere": _nowhere,

@@ -1,93 +1,178 @@
-"""What changes while packets pass: the sessions and translations that devices remember.
+"""What changes while packets pass: the sessions and mappings that devices remember, on a clock.
 
-One function opens a session, one chooses a port. Everything that is written is noted in a journal, so that a moment can
-be kept and gone back to at the cost of what has changed since, and the thousandth opening costs what the first did.
+One function opens a session, one lets a packet touch it, one ends it, one chooses a port. Reading never writes. While a moment is kept
+everything that is written is noted in a journal, so that it can be gone back to at the cost of what has changed since. Time is an
+integer of milliseconds that is given from outside; nothing here asks a clock.
 The words are those of RFC 2663 and RFC 4787 (translation), RFC 5382 (TCP), RFC 5508 (ICMP) and RFC 6146.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+import heapq
+from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from functools import partial
-from typing import NamedTuple
 
 from mossy_compass.packet.address import Address
-from mossy_compass.packet.flow import FiveTuple, flow_of
-from mossy_compass.packet.packet import REPLY_TYPES, Packet
+from mossy_compass.packet.flow import FiveTuple, end_key, flow_from, flow_of, key_from, key_of, reversed_key
+from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS
-from mossy_compass.plan.facts import NOBODY, Direction, Facts, Judged, Known, Relation, Session
+from mossy_compass.plan.facts import (
+    NOBODY,
+    Allocated,
+    Direction,
+    Ended,
+    Facts,
+    Judged,
+    Known,
+    Mapped,
+    Phase,
+    Recalled,
+    Relation,
+    Session,
+)
 from mossy_compass.plan.ids import TableId
+from mossy_compass.plan.keeping import Keeping
+from mossy_compass.state.entry import FIRST_FREE_PORT, LAST_PORT, USUAL, Entry, Life, Mapping, Pool, Ports
+from mossy_compass.state.phases import HALF_OPEN, first_phase, lives, next_step
 
-FIRST_FREE_PORT = 1024
-LAST_PORT = 65535
-
-
-class Pool(NamedTuple):
-    """The ports of one outer address: they are counted for each protocol apart (RFC 4787 section 4.2.1).
-
-    Attributes:
-        protocol: number; ports of TCP and UDP are apart.
-        address: the outer one.
-
-    """
-
-    protocol: int
-    address: Address
+FORTH, BACK = Direction.FORTH, Direction.BACK
+_OVER = (Phase.CLOSING, Phase.RESET)
+"""Phases of a TCP conversation that is over but for what is under way: the next one may have the same ends."""
+_NOTHING = Recalled(None, Relation.NONE, FORTH)
+_OPENS = Recalled(None, Relation.OPENING, FORTH)
 
 
-class InnerEnd(NamedTuple):
-    """An inner end that has an outer port: protocol, address, port or identifier.
-
-    Attributes:
-        protocol: number.
-        address: the inner one.
-        port: the source port, or the identifier of a ping.
-
-    """
-
-    protocol: int
-    address: Address
-    port: int
-
-
-@dataclass(slots=True)
 class Book:
     """What one device remembers.
 
     Attributes:
-        forth: sessions by the flow of their opening packet as it came.
-        back: the same by the flow of the answers as they come.
-        users: who has a port of an outer address.
-        mapped: the port that an inner end has at an outer address.
-        lowest: for each pool, a port below which none is free.
-        count: sessions ever opened; their numbers are never given twice.
+        entries: sessions, by both flows as their packets come: no two share one.
+        mappings: by what they are shared by.
+        outer: the same, by protocol and outer end.
+        ports: which are in use, for each outer address.
+        opened, mapped: sessions and mappings ever made; their numbers are never given twice.
+        half: sessions that are half-open.
+        live: sessions that are not over.
+        gone: sessions that are over, by both flows, the oldest first.
+        history: so many of those are remembered.
         names: what addresses are called, as lookups that passed have told.
 
     """
 
-    forth: dict[FiveTuple, Session] = field(default_factory=dict)
-    back: dict[FiveTuple, Session] = field(default_factory=dict)
-    users: dict[tuple[Pool, int], InnerEnd] = field(default_factory=dict)
-    mapped: dict[tuple[Pool, InnerEnd], int] = field(default_factory=dict)
-    lowest: dict[Pool, int] = field(default_factory=dict)
-    count: int = 0
-    names: dict[Address, frozenset[str]] = field(default_factory=dict)
+    __slots__ = ("entries", "gone", "half", "history", "live", "mapped", "mappings", "names", "opened", "outer", "ports")
+
+    def __init__(self) -> None:
+        self.entries: dict[int, Entry] = {}
+        self.mappings: dict[int, Mapping] = {}
+        self.outer: dict[int, Mapping] = {}
+        self.ports: dict[Pool, Ports] = {}
+        self.opened = self.mapped = self.half = self.live = 0
+        self.gone: dict[int, Ended] = {}
+        self.history = USUAL.history
+        self.names: dict[Address, frozenset[str]] = {}
 
 
 class State:
-    """The changing part of a network: values in, values out. It is mutable, and has a journal."""
+    """The changing part of a network: values in, values out. It is mutable, and has a journal while a moment is kept.
 
-    __slots__ = ("_books", "_journal")
+    Attributes:
+        now: the instant, in milliseconds since this state began.
+        epoch: the date of its beginning, in milliseconds since 1970, UTC; None while no date was given.
+
+    """
+
+    __slots__ = ("_books", "_clock", "_journal", "_stale", "_turn", "_watched", "epoch", "now")
 
     def __init__(self) -> None:
         self._books: dict[str, Book] = {}
         self._journal: list[Callable[[], None]] = []
+        self._watched = 0
+        self._clock: list[tuple[int, str, int, int, Entry]] = []
+        self._turn = self._stale = 0
+        self.now = 0
+        self.epoch: int | None = None
+
+    def __getstate__(self) -> tuple[object, ...]:
+        """What it remembers, whatever happened on the way there; the journal and what is due are left out."""
+        books = {}
+        for name, book in self._books.items():
+            used = {pool: tuple(bytes(half) for half in ports.used) for pool, ports in book.ports.items() if ports.any}
+            held = book.opened, book.mapped, book.half, book.live, book.history, list(book.gone.items()), book.names
+            books[name] = (self._entries(name), sorted(book.mappings.values(), key=lambda m: m.number), used, held)
+        return self.now, self.epoch, books
+
+    # the clock
+
+    def advance(self, to: int) -> list[Ended]:
+        """Let time pass; whatever is due until then ends, at its own instant, in order.
+
+        Args:
+            to: the instant, in milliseconds on this clock; what is due exactly then ends too. An earlier one changes nothing.
+
+        Returns:
+            What ended, the earliest first.
+
+        """
+        ended: list[Ended] = []
+        before = self.now
+        if to <= before:
+            return ended
+        if self._watched:
+            self._journal.append(partial(setattr, self, "now", before))
+        while self._clock and self._clock[0][0] <= to:
+            due, device, _, _, entry = heapq.heappop(self._clock)
+            if entry.over or entry.due != due:
+                self._stale = max(0, self._stale - 1)
+                continue
+            if self._watched:
+                self._journal.append(partial(self._put_back, due, device, entry))
+            entry.due = -1
+            if entry.ends is None or entry.ends > due:
+                self._await(device, entry)
+            else:
+                self.now = due
+                ended.append(self._end(device, entry, "expired"))
+        self.now = to
+        return ended
+
+    def date(self, instant: int) -> list[Ended]:
+        """Let it be a date; the first one that is given says when the clock began. One that is past changes nothing.
+
+        Args:
+            instant: milliseconds since 1970, UTC.
+
+        """
+        if self.epoch is None:
+            if self._watched:
+                self._journal.append(partial(setattr, self, "epoch", None))
+            self.epoch = instant - self.now
+        return self.advance(instant - self.epoch)
+
+    def _await(self, device: str, entry: Entry) -> None:
+        """Note when an entry is due; an earlier place that it has is left to be passed over."""
+        assert entry.ends is not None
+        entry.due = entry.ends
+        self._turn += 1
+        heapq.heappush(self._clock, (entry.due, device, entry.number, self._turn, entry))
+
+    def _put_back(self, due: int, device: str, entry: Entry) -> None:
+        """An entry has its place on the clock again."""
+        entry.due = due
+        self._turn += 1
+        heapq.heappush(self._clock, (due, device, entry.number, self._turn, entry))
+
+    def _forget_places(self) -> None:
+        """Take places on the clock that nobody waits for out of it, once they are the greater part."""
+        self._stale += 1
+        if self._stale > 256 and self._stale * 2 > len(self._clock):
+            self._clock = [place for place in self._clock if not place[4].over and place[4].due == place[0]]
+            heapq.heapify(self._clock)
+            self._stale = 0
 
     # asked
 
-    def recall(self, device: str, packet: Packet, number: int = 1) -> tuple[Session | None, Relation, Direction]:
+    def recall(self, device: str, packet: Packet, number: int = 1) -> Recalled:
         """The session that a packet belongs to as it came, what it is to it, and which way along it goes.
 
         Args:
@@ -99,75 +184,135 @@ class State:
         """
         book = self._books.get(device)
         if packet.quoted is not None:
-            return self._related(book, flow_of(packet.quoted))
-        opening = packet.opening
-        if book is not None:
-            flow = flow_of(packet)
-            if not _reply(packet):
-                found = book.forth.get(flow)
-                if found is not None and not (number % 2 == 0 and found.outer.reverse() == flow):
-                    return found, Relation.CONTINUING, Direction.FORTH
-            # a bare SYN or a request asks, so it is no answer, though its ends may be those of one
-            if _reply(packet) or (packet.icmp < 0 and not (packet.protocol == TCP and opening)):
-                found = book.back.get(flow)
-                if found is not None:
-                    return found, Relation.ANSWERING, Direction.BACK
-        return None, Relation.OPENING if opening else Relation.NONE, Direction.FORTH
+            return _related(book, device, packet.quoted)
+        opens = packet.opening
+        if book is None or (packet.from_port < 0 and (packet.protocol in WITH_PORTS or packet.protocol in (ICMP, ICMP6))):
+            return _OPENS if opens else _NOTHING
+        key = key_of(packet if packet.from_port >= 0 else packet._replace(from_port=0, to_port=0))
+        entry = book.entries.get(key)
+        if entry is None:
+            return self._unknown(book, packet, key, opens)
+        direction = FORTH if entry.forth == key and (entry.back != key or number % 2) else BACK
+        step = next_step(entry.phase, direction, packet)
+        if step.anew:
+            return Recalled(None, Relation.OPENING, FORTH, True, book.gone.get(key))
+        return Recalled(entry.seen(device), Relation.CONTINUING if direction is FORTH else Relation.ANSWERING, direction, step.fits)
 
-    def _related(self, book: Book | None, quoted: FiveTuple) -> tuple[Session | None, Relation, Direction]:
-        """RFC 5508 section 4: an error belongs to the session of what it quotes, whoever sends it."""
-        if book is not None:
-            found = book.back.get(quoted.reverse())
-            if found is not None:
-                return found, Relation.RELATED, Direction.BACK
-            found = book.forth.get(quoted.reverse())
-            if found is not None:
-                return found, Relation.RELATED, Direction.FORTH
-        return None, Relation.NONE, Direction.FORTH
+    def _unknown(self, book: Book, packet: Packet, key: int, opens: bool) -> Recalled:
+        """What is to be said of a packet that belongs to no session: of which it would have, and whose outer end it is sent to."""
+        gone = book.gone.get(key) if book.gone else None
+        mapping = None
+        if opens and book.outer:
+            mapping = book.outer.get(_outer_key(packet.protocol, packet.destination, _to_port(packet)))
+        if gone is None and mapping is None:
+            return _OPENS if opens else _NOTHING
+        relation = Relation.OPENING if opens else Relation.NONE
+        return Recalled(None, relation, FORTH, True, gone, mapping.seen() if mapping is not None else None)
 
     def taken(self, device: str, outer: FiveTuple) -> bool:
-        """True when some session's packets leave the device as this flow."""
+        """True when the answers to packets that leave the device as this flow would belong to some session."""
         book = self._books.get(device)
-        return book is not None and outer.reverse() in book.back
+        if book is None:
+            return False
+        entry = book.entries.get(key_from(outer.reverse(), answers=True))
+        return entry is not None and not _replaceable(entry, outer.protocol)
 
     def flows(self, device: str) -> list[FiveTuple]:
         """Every flow that belongs to some session of a device, as its packets come: forth and back."""
         book = self._books.get(device)
-        return [*book.forth, *book.back] if book else []
+        return [flow_from(key) for key in book.entries] if book else []
+
+    def loose_ends(self, device: str) -> bool:
+        """Whether a device remembers sessions that are over, or outer ends."""
+        book = self._books.get(device)
+        return book is not None and bool(book.gone or book.outer)
+
+    def talks_to(self, device: str, mapping: int, far: Address) -> bool:
+        """Whether some session of a mapping is with a far address.
+
+        Args:
+            device: whose mapping.
+            mapping: its number.
+            far: the far address.
+
+        """
+        entries = (e for e in self._entries(device) if e.mapping is not None and e.mapping.number == mapping)
+        return any(flow_from(e.back if e.outward is FORTH else e.forth).source == far for e in entries)
 
     def sessions(self, device: str) -> list[Session]:
         """A device's sessions, oldest first."""
-        book = self._books.get(device)
-        return sorted(book.forth.values(), key=lambda s: s.number) if book else []
+        return [e.seen(device) for e in self._entries(device)]
 
-    def port_for(self, device: str, packet: Packet, address: Address, keep: bool, shared: bool) -> int | None:
-        """The port that a source gets at an outer address; None when all are taken. Nothing is written.
+    def mappings(self, device: str) -> list[Mapped]:
+        """A device's mappings, oldest first."""
+        book = self._books.get(device)
+        return [m.seen() for m in sorted(book.mappings.values(), key=lambda m: m.number)] if book else []
+
+    def ended(self, device: str) -> list[Ended]:
+        """The sessions of a device that are over, as far as its history goes back; the oldest first."""
+        book = self._books.get(device)
+        return list(dict.fromkeys(book.gone.values())) if book else []
+
+    def devices(self) -> list[str]:
+        """The devices that remember anything."""
+        return sorted(self._books)
+
+    def counts(self, device: str) -> tuple[int, int]:
+        """How many sessions live at a device, and how many of them are half-open."""
+        book = self._books.get(device)
+        return (book.live, book.half) if book else (0, 0)
+
+    def _entries(self, device: str) -> list[Entry]:
+        """A device's sessions, oldest first."""
+        book = self._books.get(device)
+        return sorted({e.number: e for e in book.entries.values()}.values(), key=lambda e: e.number) if book else []
+
+    def allocate(
+        self, device: str, packet: Packet, address: Address, keeping: Keeping = USUAL, reserved: Collection[int] = (), row: str = ""
+    ) -> Allocated | None:
+        """The outer end that a source gets at an outer address; None when all ports are taken. Nothing is written.
+
+        A port is kept while it is free; else its range and its parity are, and the other parity where that is exhausted (RFC
+        4787 section 4.2.2, REQ-3 and REQ-4).
 
         Args:
             device: who translates.
             packet: as it would leave, but for its source.
             address: the outer address.
-            keep: the source's own port, while it is free (RFC 4787 section 4.2.1).
-            shared: one port for all destinations of an inner end (RFC 4787 section 4.1, endpoint-independent mapping).
+            keeping: how mappings are shared, and whether ports are kept.
+            reserved: ports that are not given: forwarded ones, and those that the device listens on.
+            row: id of the translation rule.
 
         """
         flow = flow_of(packet)
+        far = keeping.mapping
+        ends = (flow.destination, 0) if far == 1 else (flow.destination, flow.to_port)
+        key = _mapping_key(flow, address, end_key(*ends) + 1 if far else 0)
+        about = (flow.destination if far else None, flow.to_port if far > 1 else 0, row)
         if not has_ports(packet):
-            return flow.from_port
-        book = self._books.get(device) or Book()
-        pool = Pool(flow.protocol, address)
-        end = InnerEnd(flow.protocol, flow.source, flow.from_port)
-        held = book.mapped.get((pool, end)) if shared else None
-        if held is not None and not self.taken(device, _from(flow, packet, address, held)):
-            return held
+            return Allocated(flow.from_port, address, key, False, *about)
+        book = self._books.get(device) or _EMPTY
+        held = book.mappings.get(key)
+        if held is not None:
+            port = flow_from(held.left).from_port
+            if not self.taken(device, _from(flow, packet, address, port)):
+                return Allocated(port, address, key, True, *about)
+        pool = book.ports.get(Pool(flow.protocol, address)) or _UNUSED
 
         def free(port: int) -> bool:
-            """Whether no flow has this port outside."""
-            return (pool, port) not in book.users and not self.taken(device, _from(flow, packet, address, port))
+            """Whether nobody has a port, and no flow of the device's own would get this one's answers."""
+            return pool.free(port) and port not in reserved and not self.taken(device, _from(flow, packet, address, port))
 
-        if keep and free(flow.from_port):
-            return flow.from_port
-        return next((p for p in range(book.lowest.get(pool, FIRST_FREE_PORT), LAST_PORT + 1) if free(p)), None)
+        port = flow.from_port
+        if keeping.keeps_port and free(port):
+            return Allocated(port, address, key, False, *about)
+        for first, last, parity in _searched(port, packet.icmp >= 0):
+            found = pool.next_free(parity, first, last)
+            while found is not None and not free(found):
+                found = pool.next_free(parity, found + 2, last)
+            if found is not None:
+                return Allocated(found, address, key, False, *about)
+        return None
 
     # written
 
@@ -180,6 +325,9 @@ class State:
         leaving: str | None,
         opened_by: tuple[TableId, str] = NOBODY,
         pending: tuple[Judged, ...] = (),
+        keeping: Keeping = USUAL,
+        allocated: Allocated | None = None,
+        inward: int = 0,
     ) -> Session:
         """Remember a flow by its opening packet, as it came and as it left; a flow that is known keeps its session.
 
@@ -190,43 +338,182 @@ class State:
             arriving, leaving: interfaces; None at the device itself.
             opened_by: ids of the table and the row that let it pass.
             pending: places that will be asked again when its application is known.
+            keeping: how long it lives.
+            allocated: the outer end that its source was given.
+            inward: number of the mapping whose outer end it was sent to from outside; 0 for none.
 
         """
         book = self._book(device)
-        inner, outer = flow_of(came), flow_of(left)
-        known = book.forth.get(inner)
-        if known is not None:
-            return known
-        held = book
-        held.count += 1
-        session = Session(held.count, device, inner, outer, arriving, leaving, opened_by, pending)
-        held.forth[inner] = session
-        held.back[outer.reverse()] = session
-        user = self._use(held, came, left)
+        book.history = keeping.history
+        forth, back = key_of(came), reversed_key(key_of(left))
+        for key in (forth, back):
+            known = book.entries.get(key)
+            if known is not None:
+                if key == forth and not _replaceable(known, came.protocol):
+                    return known.seen(device)
+                self._end(device, known, "replaced")
+        book.opened += 1
+        entry = Entry(book.opened, forth, back, (arriving, leaving), opened_by, pending, first_phase(came), self.now)
+        book.entries[forth] = book.entries[back] = entry
+        self._count(book, entry, 1)
+        made = self._map(book, entry, came, left, allocated, inward)
+        ends = entry.mapping.ends if entry.mapping is not None else None
+        self._refresh(device, entry, FORTH, keeping, came)
+        if self._watched:
+            self._journal.append(partial(self._unopened, book, entry, made, ends))
+        return entry.seen(device)
 
-        def undo() -> None:
-            """As if the session had never been opened: its number is given to the next one."""
-            held.count -= 1
-            del held.forth[inner], held.back[outer.reverse()]
-            user()
+    def touch(self, device: str, packet: Packet, direction: Direction, keeping: Keeping = USUAL) -> Session | None:
+        """A packet of a session passed: how far that is, and how long it lives, follows from what the packet shows.
 
-        self._journal.append(undo)
-        return session
+        Args:
+            device: who remembers.
+            packet: as it came.
+            direction: which way along the session.
+            keeping: how long sessions live there.
 
-    def close(self, device: str, session: Session) -> None:
-        """End a session: what follows of its flow belongs to nothing. Its outer port stays in use, as after a reset."""
+        """
         book = self._books.get(device)
-        if book is None or book.forth.get(session.inner) != session:
-            return
-        back = session.outer.reverse()
-        held = book
-        del held.forth[session.inner], held.back[back]
+        entry = book.entries.get(key_of(packet)) if book is not None and packet.from_port >= 0 and packet.quoted is None else None
+        if book is None or entry is None:
+            return None
+        if self._watched:
+            ends = entry.mapping.ends if entry.mapping is not None else None
+            self._journal.append(partial(self._untouched, device, book, entry, entry.life, ends))
+        half = entry.phase in HALF_OPEN
+        entry.phase = next_step(entry.phase, direction, packet).phase
+        book.half += (entry.phase in HALF_OPEN) - half
+        if packet.flags == "RST" and not keeping.revives:
+            self._end(device, entry, "reset")
+        elif entry.phase is Phase.CLOSING and keeping.closes_at_once:
+            self._end(device, entry, "closed")
+        else:
+            self._refresh(device, entry, direction, keeping, packet)
+        return entry.seen(device)
 
-        def undo() -> None:
-            """The session is there again."""
-            held.forth[session.inner] = held.back[back] = session
+    def close(self, device: str, session: Session, why: str = "recalled") -> None:
+        """End a session: what follows of its flow belongs to nothing.
 
-        self._journal.append(undo)
+        Args:
+            device: who remembers.
+            session: which.
+            why: in a word, of ``WHY_ENDED``.
+
+        """
+        book = self._books.get(device)
+        entry = book.entries.get(session.forth) if book is not None else None
+        if entry is not None and entry.number == session.number:
+            self._end(device, entry, why)
+
+    def clear(self, device: str, which: Callable[[Session], bool] = lambda s: True, why: str = "cleared") -> list[Ended]:
+        """End the sessions of a device that somebody means, and with them their mappings.
+
+        Args:
+            device: whose.
+            which: takes a session; True for those that are to end.
+            why: in a word, of ``WHY_ENDED``.
+
+        """
+        return [self._end(device, e, why) for e in self._entries(device) if which(e.seen(device))]
+
+    def _refresh(self, device: str, entry: Entry, direction: Direction, keeping: Keeping, packet: Packet) -> None:
+        """Set how long a session lives from now on, and its mapping with it.
+
+        Only packets that go out lengthen a mapping, and no packet lengthens a session beyond its mapping (RFC 4787 REQ-6), or a
+        stranger could hold a port for ever. A reset lengthens nothing (RFC 7857 section 7).
+        """
+        entry.packets += 1
+        entry.size += packet.size
+        wanted = keeping.lives[lives(packet.protocol, entry.phase)]
+        ends = None if wanted is None else self.now + wanted
+        mapping = entry.mapping
+        if packet.flags == "RST":
+            ends = _earlier(ends, entry.ends)
+        elif mapping is not None and direction is not entry.outward:
+            ends = _earlier(ends, mapping.ends)
+        elif mapping is not None:
+            mapping.ends = None if ends is None or mapping.ends is None else max(mapping.ends, ends)
+        entry.ends = ends
+        if ends is not None and (entry.due < 0 or ends < entry.due):
+            if entry.due >= 0:
+                self._forget_places()
+            self._await(device, entry)
+
+    def _map(
+        self, book: Book, entry: Entry, came: Packet, left: Packet, allocated: Allocated | None, inward: int
+    ) -> Mapping | None:
+        """Give a session the mapping of its source half; gives it where it was made for this."""
+        if inward:  # it came from outside, to the outer end of a mapping that is there
+            found = book.outer.get(_outer_key(came.protocol, came.destination, _to_port(came)))
+            if found is not None and found.number == inward:
+                entry.mapping, entry.outward = found, BACK
+                found.sessions += 1
+            return None
+        if allocated is None:
+            return None
+        made = None
+        found = book.mappings.get(allocated.key) if allocated.known else None
+        if found is None:
+            book.mapped += 1
+            far = 0 if allocated.far is None else 2 if allocated.far_port else 1
+            found = made = Mapping(book.mapped, allocated.key, key_of(came), key_of(left), allocated.row, far, self.now)
+            # Where the shared one was of no use to this flow, its key stays with the one that has it.
+            book.mappings.setdefault(allocated.key, made)
+            if has_ports(left):
+                pool = Pool(left.protocol, left.source)
+                book.ports.setdefault(pool, Ports()).take(left.from_port)
+                book.outer[_outer_key(left.protocol, left.source, left.from_port)] = made
+        entry.mapping = found
+        found.sessions += 1
+        return made
+
+    def _unmap(self, book: Book, mapping: Mapping) -> None:
+        """A mapping that no session has any more is gone, and its port is free."""
+        left = flow_from(mapping.left)
+        if book.mappings.get(mapping.key) is mapping:
+            del book.mappings[mapping.key]
+        key = _outer_key(left.protocol, left.source, left.from_port)
+        if book.outer.get(key) is mapping:
+            del book.outer[key]
+            book.ports[Pool(left.protocol, left.source)].give(left.from_port)
+
+    def _remap(self, book: Book, mapping: Mapping) -> None:
+        """A mapping is there again."""
+        left = flow_from(mapping.left)
+        book.mappings.setdefault(mapping.key, mapping)
+        if left.protocol in WITH_PORTS or left.protocol in (ICMP, ICMP6):
+            book.outer[_outer_key(left.protocol, left.source, left.from_port)] = mapping
+            book.ports[Pool(left.protocol, left.source)].take(left.from_port)
+
+    def _end(self, device: str, entry: Entry, why: str) -> Ended:
+        """A session is over, and remembered as such for a while."""
+        book = self._books[device]
+        entry.over = True
+        del book.entries[entry.forth]
+        book.entries.pop(entry.back, None)
+        self._count(book, entry, -1)
+        mapping = entry.mapping
+        if mapping is not None:
+            mapping.sessions -= 1
+            if not mapping.sessions:
+                self._unmap(book, mapping)
+        if entry.due >= 0:
+            self._forget_places()
+        ended = Ended(entry.seen(device), self.now, why)
+        if self._watched:
+            self._journal.append(partial(self._revived, device, book, entry, dict(book.gone)))
+        for key in (entry.forth, entry.back):
+            book.gone.pop(key, None)  # the latest of its flow is what counts, and stands last
+            book.gone[key] = ended
+        while len(book.gone) > 2 * book.history:
+            del book.gone[next(iter(book.gone))]
+        return ended
+
+    def _count(self, book: Book, entry: Entry, one: int) -> None:
+        """Count a session that is there, or is not any more."""
+        book.live += one
+        if entry.phase in HALF_OPEN:
+            book.half += one
 
     def learn(self, device: str, name: str, addresses: Iterable[Address]) -> None:
         """A device saw the answer to a lookup: it knows these addresses by that name from now on."""
@@ -234,7 +521,8 @@ class State:
         for address in addresses:
             before = names.get(address)
             names[address] = (before or frozenset()) | {name}
-            self._journal.append(partial(_put_back, names, address, before))
+            if self._watched:
+                self._journal.append(partial(_put_back, names, address, before))
 
     def names_of(self, device: str, address: Address) -> frozenset[str]:
         """The names that a device has learned to have an address."""
@@ -254,57 +542,69 @@ class State:
         book = self._books.get(device)
         if book is None:
             book = self._books[device] = Book()
-            self._journal.append(self._closer(device))
+            if self._watched:
+                self._journal.append(partial(self._books.__delitem__, device))
         return book
 
-    def _closer(self, device: str) -> Callable[[], None]:
-        """A function after which the device has never remembered anything."""
+    # undone
 
-        def undo() -> None:
-            """The device's book is gone; what was in it was taken back before."""
-            del self._books[device]
+    def _unopened(self, book: Book, entry: Entry, made: Mapping | None, ends: int | None) -> None:
+        """As if a session had never been opened: its number is given to the next one."""
+        entry.over = True
+        self._forget_places()
+        book.opened -= 1
+        del book.entries[entry.forth]
+        book.entries.pop(entry.back, None)
+        self._count(book, entry, -1)
+        if entry.mapping is not None:
+            entry.mapping.sessions -= 1
+            entry.mapping.ends = ends
+        if made is not None:
+            self._unmap(book, made)
+            book.mapped -= 1
 
-        return undo
+    def _untouched(self, device: str, book: Book, entry: Entry, life: Life, ends: int | None) -> None:
+        """As if a packet of a session had never passed."""
+        half, due = entry.phase in HALF_OPEN, entry.due
+        entry.relive(life)
+        book.half += (entry.phase in HALF_OPEN) - half
+        if entry.mapping is not None:
+            entry.mapping.ends = ends
+        if entry.due not in (-1, due):  # its earlier place may have been passed over meanwhile
+            self._put_back(entry.due, device, entry)
 
-    def _use(self, book: Book, came: Packet, left: Packet) -> Callable[[], None]:
-        """Note that a port of an outer address is in use; gives what undoes it."""
-        pool = Pool(left.protocol, left.source)
-        port, end = left.from_port, InnerEnd(came.protocol, came.source, came.from_port)
-        if not has_ports(left) or (pool, port) in book.users:
-            return lambda: None
-        lowest = book.lowest.get(pool, FIRST_FREE_PORT)
-        book.users[pool, port] = end
-        before = book.mapped.get((pool, end))
-        book.mapped[pool, end] = port
-        while (pool, lowest) in book.users:
-            lowest += 1
-        earlier = book.lowest.get(pool)
-        book.lowest[pool] = lowest
-
-        def undo() -> None:
-            """The port is free again, and the inner end has the one that it had before."""
-            del book.users[pool, port]
-            if before is None:
-                del book.mapped[pool, end]
-            else:
-                book.mapped[pool, end] = before
-            if earlier is None:
-                del book.lowest[pool]
-            else:
-                book.lowest[pool] = earlier
-
-        return undo
+    def _revived(self, device: str, book: Book, entry: Entry, gone: dict[int, Ended]) -> None:
+        """A session that was over is not."""
+        entry.over = False
+        book.gone = gone
+        book.entries[entry.forth] = book.entries[entry.back] = entry
+        self._count(book, entry, 1)
+        if entry.mapping is not None:
+            if not entry.mapping.sessions:
+                self._remap(book, entry.mapping)
+            entry.mapping.sessions += 1
+        if entry.due >= 0:  # likewise
+            self._put_back(entry.due, device, entry)
 
     # kept and gone back to
 
     def keep(self) -> int:
-        """A moment that ``back_to`` takes."""
+        """A moment that ``back_to`` takes. The journal runs from now on, until as many moments are let go as were kept."""
+        self._watched += 1
         return len(self._journal)
+
+    def let_go(self) -> None:
+        """A moment that was kept is not gone back to any more."""
+        self._watched -= 1
+        if not self._watched:
+            self._journal.clear()
 
     def back_to(self, moment: int) -> None:
         """Undo everything that was written since; it costs what was written."""
+        watched, self._watched = self._watched, 0  # what undoes is not to be undone
         while len(self._journal) > moment:
             self._journal.pop()()
+        self._watched = watched
 
     @contextmanager
     def unchanged(self) -> Iterator[None]:
@@ -314,6 +614,58 @@ class State:
             yield
         finally:
             self.back_to(kept)
+            self.let_go()
+
+
+_EMPTY, _UNUSED = Book(), Ports()
+
+
+def _related(book: Book | None, device: str, quoted: Packet) -> Recalled:
+    """RFC 5508 section 4: an error belongs to the session of what it quotes, whoever sends it."""
+    if book is None or quoted.fragment:
+        return _NOTHING
+    # What is quoted goes the other way: its reverse is a flow that would come here.
+    entry = book.entries.get(reversed_key(key_of(quoted)))
+    if entry is None:
+        gone = book.gone.get(reversed_key(key_of(quoted)))
+        return Recalled(None, Relation.NONE, FORTH, True, gone)
+    direction = BACK if entry.back == reversed_key(key_of(quoted)) else FORTH
+    return Recalled(entry.seen(device), Relation.RELATED, direction)
+
+
+def _replaceable(entry: Entry, protocol: int) -> bool:
+    """Whether a conversation is over, so that another may have its ends."""
+    return protocol == TCP and entry.phase in _OVER
+
+
+def _earlier(one: int | None, other: int | None) -> int | None:
+    """The earlier of two instants, of which None is never."""
+    if one is None or other is None:
+        return other if one is None else one
+    return min(one, other)
+
+
+def _to_port(packet: Packet) -> int:
+    """The port of the far end, or the identifier that stands for it."""
+    return packet.from_port if packet.icmp >= 0 else packet.to_port
+
+
+def _outer_key(protocol: int, address: Address, port: int) -> int:
+    """An outer end with its protocol, as one number."""
+    return protocol << 145 | end_key(address, port)
+
+
+def _mapping_key(flow: FiveTuple, address: Address, far: int) -> int:
+    """By what a mapping is shared: protocol, inner end, outer address, and as much of the far end as counts."""
+    return ((flow.protocol << 145 | end_key(flow.source, flow.from_port)) << 145 | end_key(address, 0)) << 146 | far
+
+
+def _searched(port: int, identifier: bool) -> Iterator[tuple[int, int, int]]:
+    """Where a port is looked for, in order: its own range and parity, then the other parity. Identifiers have no ranges."""
+    low, high = (0 if identifier else 1, FIRST_FREE_PORT - 1), (FIRST_FREE_PORT, LAST_PORT)
+    for first, last in (high, low) if identifier else (low if port < FIRST_FREE_PORT else high,):
+        yield first, last, port & 1
+        yield first, last, 1 - (port & 1)
 
 
 def _put_back(names: dict[Address, frozenset[str]], address: Address, before: frozenset[str] | None) -> None:
@@ -327,14 +679,6 @@ def _put_back(names: dict[Address, frozenset[str]], address: Address, before: fr
 def has_ports(packet: Packet) -> bool:
     """True where a packet has a port, or an identifier that is treated as one (RFC 5508 section 3)."""
     return not packet.fragment and (packet.protocol in WITH_PORTS or packet.protocol in (ICMP, ICMP6))
-
-
-def _reply(packet: Packet) -> bool:
-    """True for the ICMP kinds that answer a request."""
-    return (packet.protocol, packet.icmp >> 8) in _REPLIES
-
-
-_REPLIES = {(protocol, kind) for (protocol, _), kind in REPLY_TYPES.items()}
 
 
 def _from(flow: FiveTuple, packet: Packet, address: Address, port: int) -> FiveTuple:

@@ -6,13 +6,14 @@ plan. Nothing is written to the state before somebody takes the packet.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.network import RouteAction
-from mossy_compass.model.settings import PortMapping
 from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import (
     Action,
     Admit,
@@ -33,12 +34,15 @@ from mossy_compass.plan.actions import (
     Rewrite,
     Steer,
     Stop,
+    Touch,
 )
 from mossy_compass.plan.balance import Choose, choice
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation
-from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation, Session
+from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.stages.routes import DISCARDED, ended_by, steered
+from mossy_compass.plan.stages.translate import MAPPED
+from mossy_compass.state.phases import HALF_OPEN
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
 from mossy_compass.walk.journey import Ruling, Situation, Taken
@@ -198,7 +202,11 @@ def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> StayEnd:
 def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> None:
     """What the device's own sessions know of the packet, as it came."""
     facts = stay.facts
-    facts.session, facts.relation, facts.direction = stay.state.recall(stay.here.name, facts.came, facts.number)
+    name = stay.here.name
+    facts.recalled(stay.state.recall(name, facts.came, facts.number))
+    if facts.mapping is not None:
+        wanted = stay.here.keeping.filtering
+        facts.welcome = not wanted or (wanted == 1 and stay.state.talks_to(name, facts.mapping.number, facts.came.source))
 
 
 def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
@@ -226,6 +234,9 @@ def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> Non
         port = saw.to_port if action.port is None else action.port
         facts.packet = with_destination(saw, action.address, port)
         facts.front = decision.row
+    elif facts.session is None and facts.mapping is not None:
+        facts.packet = with_destination(saw, facts.mapping.inner, facts.mapping.inner_port, identifier=True)
+        facts.front = MAPPED
     elif facts.session is not None:
         facts.packet = rewrite(saw, facts.session, facts.direction, (action.half,))
     _rewritten(stay, stage, decision, saw, action.half, False, action.address is not None)
@@ -240,7 +251,7 @@ def _rewritten(stay: Stay, stage: str, decision: Decision, saw: Packet, half: Ha
 
 def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> StayEnd | None:
     """A source with a port of its own: the leaving interface's address unless the action names one."""
-    facts, settings = stay.facts, stay.here.settings
+    facts = stay.facts
     saw = facts.packet
     assert facts.leaving is not None
     family = facts.packet.source.family
@@ -248,12 +259,13 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> S
     if address is None:
         remark = Because("note.no-address", (facts.leaving, family))
         return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "source.none"))
-    shared = settings.mapping is PortMapping.ENDPOINT_INDEPENDENT
-    port = stay.state.port_for(stay.here.name, facts.packet, address, settings.keeps_port, shared)
-    if port is None:
+    here = stay.here
+    found = stay.state.allocate(here.name, saw, address, here.keeping, here.reserved(saw.protocol, address), decision.row)
+    if found is None:
         remark = Because("note.ports-taken", (address,))
         return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "nat.exhausted"))
-    facts.packet = with_source(saw, address, port if has_ports(saw) else saw.from_port)
+    facts.allocated = found
+    facts.packet = with_source(saw, address, found.port if has_ports(saw) else saw.from_port)
     _rewritten(stay, stage, decision, saw, Half.SOURCE, True, not action.keeps)
     return None
 
@@ -297,9 +309,44 @@ def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSessio
         because = Because("address.own", (stay.here.name, outer.source))
         remark = Because("note.clash", (outer.protocol, outer.source, outer.destination))
         return _stop(stay, stage, Decision(Did.DROPPED, because, (), remark), Stop(Fate.DROPPED, "nat.clash"))
+    full = _full(stay)
+    if full is not None:
+        return _stop(stay, stage, *full)
     leaving = facts.leaving if action.leaves else None
-    stay.state.open(stay.here.name, facts.came, facts.packet, facts.arriving, leaving, facts.opened_by, facts.pending)
+    inward = facts.mapping.number if facts.mapping is not None and facts.front == MAPPED else 0
+    keys = facts.came, facts.packet, facts.arriving, leaving, facts.opened_by, facts.pending
+    stay.state.open(stay.here.name, *keys, stay.here.keeping, facts.allocated, inward)
     return None
+
+
+def _full(stay: Stay) -> tuple[Decision, Stop] | None:
+    """The refusal of a further session, where a limit of the device is reached."""
+    keeping = stay.here.keeping
+    if keeping.session_limit is None and keeping.half_open_limit is None:
+        return None
+    live, half = stay.state.counts(stay.here.name)
+    if keeping.session_limit is not None and live >= keeping.session_limit:
+        return _limit(stay, "session-limit", "session.full", live, stay.state.sessions(stay.here.name))
+    tcp = stay.facts.packet.protocol == TCP
+    if tcp and keeping.half_open_limit is not None and half >= keeping.half_open_limit:
+        waiting = [s for s in stay.state.sessions(stay.here.name) if s.phase in HALF_OPEN]
+        return _limit(stay, "half-open-limit", "session.half-open", half, waiting)
+    return None
+
+
+def _limit(stay: Stay, name: str, cause: str, number: int, held: Sequence[Session]) -> tuple[Decision, Stop]:
+    """That a table is full, with who holds most of it."""
+    most = Counter(s.inner.source for s in held).most_common(3)
+    stop = Stop(Fate.DROPPED, cause)
+    note = Because("note.holders", (tuple((str(a), count) for a, count in most), number))
+    return Decision(Did.DROPPED, setting(stay.here.settings, name), (), note), stop
+
+
+def _touch(stay: Stay, stage: str, decision: Decision, action: Touch) -> None:
+    """The packet's session is as far as the packet shows, and lives on. Errors belong to it, and are no part of it."""
+    facts = stay.facts
+    if facts.session is not None and facts.relation is not Relation.RELATED:
+        stay.state.touch(stay.here.name, facts.came, facts.direction, stay.here.keeping)
 
 
 PERFORM: dict[type[Action], Perform] = {
@@ -313,6 +360,7 @@ PERFORM: dict[type[Action], Perform] = {
     Rewrite: _rewrite,
     Allocate: _allocate,
     OpenSession: _open_session,
+    Touch: _touch,
     EndSession: _end_session,
     Countdown: _countdown,
     Forward: _forward,

@@ -15,6 +15,7 @@ from mossy_compass.plan.facts import SOME_TIME, Moment
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.replies import reply_to
+from mossy_compass.plan.stages.sessions import session_gone
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import Stay, StayEnd
 from mossy_compass.walk.journey import Hop, Leg, Way
@@ -145,7 +146,8 @@ class Track:
         arrived = stay.facts.packet
         if self.circle is None or not end.ttl_ended:
             self.hops.append(_hop(stay))
-            return self._made(emission, arrived, end.fate, end.cause, end.because, end.remark)
+            lost = self._behind(stay) if end.fate is not Fate.DELIVERED else None
+            return self._made(emission, arrived, end.fate, end.cause, end.because, end.remark)._replace(behind=lost)
         round_trip = self.hops[self.circle :]
         path = tuple(h.device for h in round_trip)
         routes = tuple((h.device, r.because) for h in round_trip for r in h.rulings if r.hop is not None)
@@ -156,6 +158,13 @@ class Track:
     def broken_off(self, emission: Emission, packet: Packet) -> Leg:
         """The leg of a packet that found no end within the bounds."""
         return self._made(emission, packet, Fate.LOOPED, LIMIT, Because(LIMIT, (MOST_HOPS, "devices")), None)
+
+    def _behind(self, stay: Stay) -> Because | None:
+        """That the packet was part of a session which is over, where that is why it was lost."""
+        gone = stay.facts.gone
+        if gone is None or any(r.because.code == "session.gone" for r in stay.rulings):
+            return None
+        return Because("root.gone", (session_gone(stay.here.name, gone, stay.state.now),))
 
     def _made(self, emission: Emission, arrived: Packet, fate: Fate, cause: str, because: Because, remark: Because | None) -> Leg:
         """The record of the way that was gone."""

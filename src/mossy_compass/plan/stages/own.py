@@ -13,7 +13,7 @@ from mossy_compass.headers.spans import merge
 from mossy_compass.model.network import FarHost, Serves
 from mossy_compass.packet.address import Span, Spans
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, Service, icmp_span
-from mossy_compass.plan.actions import Action, Deliver, OpenSession, Reply, Stop
+from mossy_compass.plan.actions import Action, Deliver, OpenSession, Reply, Stop, Touch
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.device import DevicePlan, Own
 from mossy_compass.plan.facts import Facts, Relation
@@ -62,7 +62,7 @@ def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:
     """Far hosts that are off; answers to its own questions; whether it takes others, pings, services; what nobody asked for."""
     settings = here.settings
     rows: list[Row] = [_far_off(far) for far in here.device.far_hosts.values() if far.off and far.addresses]
-    rows.append(StageRow("answer", (_ASKED,), actions=(Deliver("answer.arrived"),), tell=_own_address(here)))
+    rows.append(StageRow("answer", (_ASKED,), actions=(Touch(), Deliver("answer.arrived")), tell=_own_address(here)))
     if not settings.to_self:
         because = setting(settings, "to-self")
         rows.append(StageRow("to-self", (), actions=(Stop(Fate.DROPPED, "self.closed"),), because=because))
@@ -70,15 +70,17 @@ def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:
     if not own_packet:
         rows += offers_held(here)
     rows.append(StageRow("fragment", (_FRAGMENT,), actions=(Deliver("fragment.part"),), tell=_named(here, "fragment")))
-    kept = OpenSession(leaves=False)
-    ping: tuple[Action, ...] = (kept, Deliver("echo.answered", Reply.ANSWER))
+    kept: tuple[Action, ...] = (Touch(), OpenSession(leaves=False))
+    ping: tuple[Action, ...] = (*kept, Deliver("echo.answered", Reply.ANSWER))
     actions = ping if settings.answers_ping else (Deliver("echo.ignored"),)
     rows.append(StageRow("ping", (_PING,), actions=actions, tell=_pinged(here)))
-    rows.append(StageRow("known", (_ANY_TCP, _PART, _NOT_OPENING), actions=(Deliver("session.part"),), tell=_of_session(here)))
+    rows.append(
+        StageRow("known", (_ANY_TCP, _PART, _NOT_OPENING), actions=(Touch(), Deliver("session.part")), tell=_of_session(here))
+    )
     rows.append(StageRow("error", (_ERROR,), actions=_UNASKED, tell=_not_asked(here)))
     refused = _refused(here, "answer.unasked", "answer.unasked", own_packet)
     rows.append(StageRow("stray", (_ANY_TCP, _NOT_OPENING), actions=refused, tell=_not_asked(here)))
-    take = kept, Deliver("service.open", Reply.ANSWER)
+    take = *kept, Deliver("service.open", Reply.ANSWER)
     for number, (name, served, spans) in enumerate(_served(here)):
         because = Because("service", (name, served.words), served.mark)
         meant = (_of(served.service), _to(spans))

@@ -14,7 +14,7 @@ from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.network import Candidate, PolicyRoute, RouteAction, Verdict
 from mossy_compass.packet.address import BITS, EVERYTHING, FAMILIES, Address, Prefix, Span, in_spans
 from mossy_compass.packet.service import Service
-from mossy_compass.plan.actions import Action, Consult, Decision, Forward, Handover, Leave, OpenSession, Reply, Steer, Stop
+from mossy_compass.plan.actions import Action, Consult, Decision, Forward, Handover, Leave, OpenSession, Reply, Steer, Stop, Touch
 from mossy_compass.plan.alike import Met, Term, within
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
@@ -358,7 +358,10 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     handover = Handover(chosen.device, chosen.interface, domain.name, domain.switches, latency)
     sent = Decision(Did.SENT, Because("neighbour", (leaving, chosen.device)), (handover,), note)
     return Neighbour(
-        sent, sent._replace(actions=(OpenSession(), handover)), mtu, Because("interface.mtu", (here.name, leaving, mtu), mark)
+        sent,
+        sent._replace(actions=(Touch(), OpenSession(), handover)),
+        mtu,
+        Because("interface.mtu", (here.name, leaving, mtu), mark),
     )
 
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from mossy_compass.model.settings import UnknownSession
+from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import Admit, Decision, EndSession, Recall, Reply, Stop
 from mossy_compass.plan.alike import Met, Term, apart_from, known_as, of_flow
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import Direction, Facts, Relation
+from mossy_compass.plan.facts import WHY_ENDED, Direction, Ended, Facts, Relation
 from mossy_compass.plan.ids import DEFAULTS, stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
@@ -58,10 +59,56 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain, Table]:
         because = Because("session.kept", (here.name, (facts.packet.protocol,)), here.device.stateful_mark)
         return because, Because("note.no-session", ("fragment" if facts.packet.fragment else facts.packet.flags, here.name))
 
-    rows = [StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)]
+    rows: list[StageRow] = []
+    if here.keeping.strict:
+        unfit = (one_of("relation", Relation.CONTINUING, Relation.ANSWERING), one_of("fits", False), inspected)
+        stop = Stop(Fate.DROPPED, "session.phase")
+        rows.append(StageRow("phase", unfit, actions=(stop,), tell=_of_phase(here), cites=(DEFAULTS, "session-phase")))
+    known_session = StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)
+    rows.append(known_session)
     if not own_packet:  # what the device makes itself, a reset in another's name too, is its own affair
         rows += _of_nobody(here, of_none)
-    return JudgedAgain(here, rows[0]), Table(stage_table("inspection"), rows)
+    return JudgedAgain(here, known_session), Table(stage_table("inspection"), rows)
+
+
+Tell = Callable[[Facts], tuple[Because, Because | None]]
+
+
+def _of_phase(here: DevicePlan) -> Tell:
+    """Which phase the session is in, and what came."""
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """The setting, and both."""
+        session = facts.session
+        assert session is not None
+        note = Because("note.phase", (session.number, here.name, session.phase, facts.packet.flags, facts.direction))
+        return setting(here.settings, "session-phase"), note
+
+    return tell
+
+
+def _of_gone(here: DevicePlan) -> Tell:
+    """Which session it would have belonged to, how that ended, and when."""
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """The session, as the device's history has it."""
+        gone = facts.gone
+        assert gone is not None
+        return session_gone(here.name, gone, facts.memory.now if facts.memory is not None else gone.at), None
+
+    return tell
+
+
+def session_gone(device: str, gone: Ended, now: int) -> Because:
+    """That a packet would have belonged to a session which is over.
+
+    Args:
+        device: whose.
+        gone: the session.
+        now: the instant, in milliseconds on the state's clock.
+
+    """
+    return Because("session.gone", (gone.session.number, device, gone.why, now - gone.at))
 
 
 def _of_nobody(here: DevicePlan, of_none: Callable[[Facts], tuple[Because, Because | None]]) -> Iterator[StageRow]:
@@ -84,6 +131,9 @@ def _of_nobody(here: DevicePlan, of_none: Callable[[Facts], tuple[Because, Becau
 
         yield StageRow("unknown-session", nobody, actions=(Admit(),), did=Did.PERMITTED, tell=let_in, cites=cites)
         return
+    for why, cause in (("expired", "session.expired"), ("", "session.ended")):
+        over = one_of("gone", why) if why else one_of("gone", *(w for w in WHY_ENDED if w != "expired"))
+        yield StageRow(cause, (*nobody, over), actions=(Stop(Fate.DROPPED, cause),), tell=_of_gone(here))
     stop = Stop(Fate.DROPPED, "session.none", Reply.NOTHING)
     yield StageRow("opening-packet", nobody, actions=(stop,), tell=of_none)
 
@@ -129,7 +179,11 @@ def alike_to_memory(here: DevicePlan, facts: Facts) -> Iterator[Term]:
     if session is not None and facts.came.quoted is None:
         flow = session.inner if facts.direction is Direction.FORTH else session.outer.reverse()
         yield Met(of_flow(flow, facts.came))
+    elif facts.memory is not None and facts.memory.loose_ends(here.name):
+        # Sessions that are over, and outer ends, are known by a key too: one flow, narrow and right.
+        yield Met(of_flow(flow_of(facts.came), facts.came))
     elif facts.memory is not None:
         yield from apart_from(facts.memory.flows(here.name))
     yield known_as("relation", facts.relation)
     yield known_as("opens", facts.opens)
+    yield known_as("fits", facts.fits)

@@ -6,7 +6,7 @@ Rules are for packets that may open a session: what answers nothing that the dev
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from mossy_compass.model.network import Rule, Translate, Verdict
 from mossy_compass.packet.address import FAMILIES
@@ -14,7 +14,7 @@ from mossy_compass.plan.actions import PASS, Action, Allocate, Half, Rewrite, St
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
-from mossy_compass.plan.ids import CITES_NOTHING, TableId, TableKind, stage_table
+from mossy_compass.plan.ids import CITES_NOTHING, DEFAULTS, TableId, TableKind, stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
@@ -68,9 +68,33 @@ def _known(here: DevicePlan, half: Half) -> Table:
         stage_table(f"known {half.value}"),
         [
             StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=CITES_NOTHING),
+            *(_mapped(here) if half is Half.DESTINATION else ()),
             StageRow("nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING})),), actions=PASS),
         ],
     )
+
+
+MAPPED = "(mapping)"
+"""Stands for the row that translated a packet, where that was no written rule but the mapping whose outer end it was sent to."""
+
+
+def _mapped(here: DevicePlan) -> Iterator[StageRow]:
+    """What comes from outside to the outer end of a mapping, and belongs to no session (RFC 4787 section 5).
+
+    It is let through to the inner end where ``filtering`` says so of its sender; else it ends here, before the device's own ports.
+    """
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """Which mapping, and what is said of its senders."""
+        assert facts.mapping is not None
+        held = facts.mapping
+        values = held.number, here.name, held.outer, held.outer_port, held.inner, here.settings.text("filtering")
+        return Because("mapping", values, here.settings.mark("filtering")), None
+
+    to_it = one_of("mapped", True), one_of("opens", True)
+    cites = (DEFAULTS, "filtering")
+    yield StageRow("mapping", (*to_it, one_of("welcome", True)), actions=(Rewrite(Half.DESTINATION),), tell=tell, cites=cites)
+    yield StageRow("filtered", to_it, actions=(Stop(Fate.DROPPED, "nat.filtered"),), tell=tell, cites=cites)
 
 
 def destination(here: DevicePlan, port: str | None) -> Step | None:

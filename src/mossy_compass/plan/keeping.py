@@ -1,0 +1,58 @@
+"""How a device keeps sessions and mappings: what its settings say of it, as the state asks for it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from types import MappingProxyType
+from typing import NamedTuple
+
+from mossy_compass.model.durations import parse_duration
+from mossy_compass.model.settings import TIME_OUTS, Settings
+
+AS_WRITTEN = {"endpoint-independent": 0, "address-dependent": 1, "per-flow": 2}
+"""How much of the far end counts (RFC 4787 sections 4.1 and 5): nothing, its address, its port too."""
+
+
+class Keeping(NamedTuple):
+    """How a device keeps sessions and mappings.
+
+    Attributes:
+        lives: how long a session lives without a packet, in milliseconds, by the setting that says so; None for never.
+        strict: a packet must be one that its session's phase expects.
+        revives: a session outlives a reset; else it ends at once.
+        closes_at_once: a session ends when both ends have closed it.
+        history: so many ended sessions are remembered.
+        session_limit, half_open_limit: so many may live, and be half-open; None for no limit.
+        mapping, filtering: how much of the far end counts, where a mapping is shared, and where its outer end is used.
+        keeps_port: the source's own port, while it is free.
+
+    """
+
+    lives: Mapping[str, int | None] = MappingProxyType(dict.fromkeys(TIME_OUTS))
+    strict: bool = False
+    revives: bool = True
+    closes_at_once: bool = False
+    history: int = 100
+    session_limit: int | None = None
+    half_open_limit: int | None = None
+    mapping: int = 0
+    filtering: int = 2
+    keeps_port: bool = True
+
+
+def keeping_of(settings: Settings) -> Keeping:
+    """How sessions are kept, by a device's settings."""
+    text = settings.text
+    limits = [None if text(n) == "none" else int(text(n)) for n in ("session-limit", "half-open-limit")]
+    return Keeping(
+        lives={name: 0 if text(name) == "at once" else parse_duration(text(name)) for name in TIME_OUTS},  # never is none
+        strict=text("session-phase") == "strict",
+        revives=text("after-reset") == "revive",
+        closes_at_once=text("time-out-closing") == "at once",
+        history=int(text("history")),
+        session_limit=limits[0],
+        half_open_limit=limits[1],
+        mapping=AS_WRITTEN[text("mapping")],
+        filtering=AS_WRITTEN[text("filtering")],
+        keeps_port=text("keep-port") == "yes",
+    )
