@@ -101,7 +101,7 @@ OF_TCP = (P.OPENING, P.ANSWERED, P.CROSSED, P.OPEN, P.HALF_FORTH, P.HALF_BACK, P
 """The phases of TCP; the others are of datagrams, and of ICMP, which has none."""
 HALF_OPEN = (P.OPENING, P.ANSWERED, P.CROSSED)
 """What counts as half-open: nobody has acknowledged an answer yet."""
-TABLE = {
+TABLE: dict[tuple[Phase, Direction, str], PhaseStep] = {
     (phase, direction, shows): next(
         s for phases, ways, kinds, s in _ROWS if phase in phases and direction in ways and shows in kinds
     )
@@ -111,6 +111,12 @@ TABLE = {
 }
 """What each packet makes of each phase."""
 
+_DATAGRAMS = {
+    (phase, way): PhaseStep(P.REPLIED if way is BACK and phase is not P.NONE else phase)
+    for phase in (P.ASKED, P.REPLIED, P.NONE)
+    for way in _BOTH
+}
+"""The same of what has no phases of its own: whether anything came back."""
 _LIVES = {
     **dict.fromkeys(HALF_OPEN, Lives.OPENING),
     **dict.fromkeys((P.OPEN, P.HALF_FORTH, P.HALF_BACK), Lives.OPEN),
@@ -135,10 +141,8 @@ def next_step(phase: Phase, direction: Direction, packet: Packet) -> PhaseStep:
 
     """
     if packet.protocol == TCP:
-        return TABLE[phase, direction, Shows(packet.flags or "ACK")]
-    if phase is P.NONE:
-        return PhaseStep(P.NONE)
-    return PhaseStep(P.REPLIED if direction is BACK else phase)
+        return TABLE[phase, direction, packet.flags or Shows.DATA]  # a member of Shows is its own word
+    return _DATAGRAMS[phase, direction]
 
 
 def lives(protocol: int, phase: Phase) -> Lives:

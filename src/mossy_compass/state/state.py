@@ -193,10 +193,14 @@ class State:
         if entry is None:
             return self._unknown(book, packet, key, opens)
         direction = FORTH if entry.forth == key and (entry.back != key or number % 2) else BACK
-        step = next_step(entry.phase, direction, packet)
-        if step.anew:
-            return Recalled(None, Relation.OPENING, FORTH, True, book.gone.get(key))
-        return Recalled(entry.seen(device), Relation.CONTINUING if direction is FORTH else Relation.ANSWERING, direction, step.fits)
+        fits = True
+        if packet.protocol == TCP:
+            step = next_step(entry.phase, direction, packet)
+            if step.anew:
+                return Recalled(None, Relation.OPENING, FORTH, True, book.gone.get(key))
+            fits = step.fits
+        relation = Relation.CONTINUING if direction is FORTH else Relation.ANSWERING
+        return tuple.__new__(Recalled, (entry.seen(device), relation, direction, fits, None, None))
 
     def _unknown(self, book: Book, packet: Packet, key: int, opens: bool) -> Recalled:
         """What is to be said of a packet that belongs to no session: of which it would have, and whose outer end it is sent to."""
@@ -363,7 +367,7 @@ class State:
             self._journal.append(partial(self._unopened, book, entry, made, ends))
         return entry.seen(device)
 
-    def touch(self, device: str, packet: Packet, direction: Direction, keeping: Keeping = USUAL) -> Session | None:
+    def touch(self, device: str, packet: Packet, direction: Direction, keeping: Keeping = USUAL) -> None:
         """A packet of a session passed: how far that is, and how long it lives, follows from what the packet shows.
 
         Args:
@@ -376,7 +380,7 @@ class State:
         book = self._books.get(device)
         entry = book.entries.get(key_of(packet)) if book is not None and packet.from_port >= 0 and packet.quoted is None else None
         if book is None or entry is None:
-            return None
+            return
         if self._watched:
             ends = entry.mapping.ends if entry.mapping is not None else None
             self._journal.append(partial(self._untouched, device, book, entry, entry.life, ends))
@@ -389,7 +393,6 @@ class State:
             self._end(device, entry, "closed")
         else:
             self._refresh(device, entry, direction, keeping, packet)
-        return entry.seen(device)
 
     def close(self, device: str, session: Session, why: str = "recalled") -> None:
         """End a session: what follows of its flow belongs to nothing.

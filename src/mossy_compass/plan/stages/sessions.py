@@ -37,7 +37,7 @@ def inspection(here: DevicePlan, port: str | None) -> Step | None:
     return Step(Stage.INSPECTION, (), here.once((Stage.INSPECTION, port is None), lambda: _inspected(here, port is None)))
 
 
-def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain, Table]:
+def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table, ...]:
     """What is asked of packets of inspected protocols: whether a session knows them, and what becomes of the others."""
     known = [Relation.CONTINUING, Relation.ANSWERING]
     if here.settings.session_errors_pass:  # RFC 5508 section 5: an error belongs to the session of what it quotes
@@ -61,14 +61,15 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain, Table]:
 
     rows: list[StageRow] = []
     if here.keeping.strict:
-        unfit = (one_of("relation", Relation.CONTINUING, Relation.ANSWERING), one_of("fits", False), inspected)
+        unfit = (one_of("fits", False), one_of("relation", Relation.CONTINUING, Relation.ANSWERING), inspected)
         stop = Stop(Fate.DROPPED, "session.phase")
         rows.append(StageRow("phase", unfit, actions=(stop,), tell=_of_phase(here), cites=(DEFAULTS, "session-phase")))
     known_session = StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)
     rows.append(known_session)
-    if not own_packet:  # what the device makes itself, a reset in another's name too, is its own affair
-        rows += _of_nobody(here, of_none)
-    return JudgedAgain(here, known_session), Table(stage_table("inspection"), rows)
+    tables = JudgedAgain(here, known_session), Table(stage_table("inspection"), rows)
+    # What the device makes itself, a reset in another's name too, is its own affair.
+    nobodys = [] if own_packet else list(_of_nobody(here, of_none))
+    return (*tables, Table(stage_table("inspection nobody"), nobodys)) if nobodys else tables
 
 
 Tell = Callable[[Facts], tuple[Because, Because | None]]

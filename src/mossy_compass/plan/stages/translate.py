@@ -68,7 +68,6 @@ def _known(here: DevicePlan, half: Half) -> Table:
         stage_table(f"known {half.value}"),
         [
             StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=CITES_NOTHING),
-            *(_mapped(here) if half is Half.DESTINATION else ()),
             StageRow("nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING})),), actions=PASS),
         ],
     )
@@ -102,7 +101,8 @@ def destination(here: DevicePlan, port: str | None) -> Step | None:
     if port is None or not here.device.translate:
         return None
     known = here.once((Stage.TRANSLATE_DESTINATION, "known"), lambda: _known(here, Half.DESTINATION))
-    return Step(Stage.TRANSLATE_DESTINATION, (), (known, here.translations[Half.DESTINATION]))
+    mapped = here.once((Stage.TRANSLATE_DESTINATION, "mapped"), lambda: Table(stage_table("mapped"), list(_mapped(here))))
+    return Step(Stage.TRANSLATE_DESTINATION, (), (known, mapped, here.translations[Half.DESTINATION]))
 
 
 def source(here: DevicePlan, port: str | None) -> Step | None:
