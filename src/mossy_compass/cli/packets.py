@@ -35,6 +35,7 @@ from mossy_compass.errors import InputError, QuestionError
 if TYPE_CHECKING:
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.journey import Journey
+    from mossy_compass.walk.question import Options
 
 
 @click.command(context_settings=CONTEXT, short_help="Send one test packet and explain what happened to it.")
@@ -76,6 +77,13 @@ if TYPE_CHECKING:
 @click.option(
     "--count", "flows", type=click.IntRange(1, 100_000), metavar="NUMBER", help="Send NUMBER flows, and count them by equal route."
 )
+@click.option(
+    "--then",
+    "followed",
+    multiple=True,
+    metavar="WHAT",
+    help="What follows: data, fin, reset, again or late, each also after the word answer; 'wait 5 min'; 'clear DEVICE'. May be given several times.",
+)
 @log_options
 @form_option("text", "json")
 def trace(
@@ -95,6 +103,7 @@ def trace(
     details: bool,
     every_path: bool,
     flows: int | None,
+    followed: tuple[str, ...],
     log: str | None,
     log_from: str | None,
     log_to: str | None,
@@ -103,10 +112,12 @@ def trace(
     """Send one test packet through the network in FILE, and its answer home.
 
     The first line is the answer; then a line or two for each hop there, then the way back.
+    With --then it is the answer of the first packet that failed.
 
     \b
-    Example:
+    Examples:
       mossy trace fernhollow.yaml --from kiosk-1 --to ledger --service tcp/8443
+      mossy trace fernhollow.yaml --from kiosk-1 --to almanac --service https --then data --then "wait 3 h" --then "answer data"
 
     \b
     Exit codes: 0 the packet and its answer arrived (by every path, for every
@@ -128,6 +139,10 @@ def trace(
     options |= {"at": moment.at, "last_resort": last_resort, "application": application, "fragment": fragment}
     if every_path and flows is not None:
         raise InputError("--every-path and --count answer different questions; give one of them.")
+    if followed and (every_path or flows is not None or log):
+        raise InputError("--then is about one conversation; give it without --every-path, --count and --log.")
+    if followed:
+        raise SystemExit(0 if _converse(plan, (sender, target, service), Options(**options), followed, details, form) else EXIT_NOT)
     if every_path or flows is not None:
         raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
     journeys = trace_each(plan, sender, target, service, Options(**options))
@@ -154,6 +169,35 @@ def _print_journeys(journeys: list[Journey], details: bool, form: str) -> None:
     head = f"{good} of {len(journeys)} members of the service are answered:"
     blocks = [part for j in journeys for part in (text.journey(j, details), Text(""))]
     show(Group(Text(head, style="bold"), *blocks[:-1]))
+
+
+def _converse(
+    plan: Plan, question: tuple[str, str, str], options: Options, followed: tuple[str, ...], details: bool, form: str
+) -> bool:
+    """A conversation: the first packet, and what follows until something fails; True when nothing did."""
+    from mossy_compass.lab.conversation import parse_then
+    from mossy_compass.lab.lab import Flow, Lab
+    from mossy_compass.report import conversationtext
+    from mossy_compass.walk.question import members_of
+
+    sender, target, service = question
+    members = members_of(plan.network, service)
+    if len(members) > 1:
+        raise QuestionError(
+            f"'{service}' has {len(members)} members, and a conversation is of one: --service {members[0]}, for example."
+        )
+    then = [parse_then(text, plan.network) for text in followed]
+    lab = Lab(plan.network)
+    held = lab.converse(Flow(sender, target, members[0], options), apart=False)
+    unsent = list(then)
+    while unsent and held.failed is None:
+        held.next(unsent.pop(0))
+    left = [t.words for t in unsent]
+    if form == "json":
+        say_json(conversationtext.conversation_dict(held, left, details))
+    else:
+        show(conversationtext.conversation(held, left, details))
+    return held.failed is None
 
 
 def _many(plan: Plan, question: tuple[str, str, str], options: dict[str, Any], count: int | None, form: str) -> bool:

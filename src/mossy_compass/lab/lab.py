@@ -11,10 +11,12 @@ from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
+from mossy_compass.lab.conversation import Conversation
 from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
+from mossy_compass.plan.facts import Ended
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
@@ -174,6 +176,29 @@ class Lab:
         self._sent += 1
         self.saw(journey)
         return journey
+
+    def converse(self, flow: Flow, apart: bool = True) -> Conversation:
+        """Send the first packet of a conversation, whose sessions stay; ``next`` sends what follows.
+
+        Args:
+            flow: of the first packet.
+            apart: with a port of its own, so that no later test is taken for a part of it; else that of a test.
+
+        Raises:
+            QuestionError: the network has no such sender, target or service.
+
+        """
+        options = flow.options
+        if apart and options.source_port is None:
+            options = replace(options, source_port=FIRST_SENT_PORT + self._sent % 9000)
+        made = Conversation(lambda: self.plan, self.state, (flow.source, flow.target, flow.service), options)
+        self._sent += 1
+        self.saw(made.first)
+        return made
+
+    def wait(self, milliseconds: int) -> list[Ended]:
+        """Let time pass; gives what ended by it, the earliest first."""
+        return self.state.advance(self.state.now + milliseconds)
 
     def saw(self, journey: Journey) -> None:
         """Count what a journey met, and note where it came."""

@@ -213,7 +213,7 @@ CAUSES: dict[str, Cause] = {
         Cause(
             "session.expired",
             "The packet belonged to a session that nothing refreshed for as long as it lives, so it belongs to nothing now.",
-            ("let the application send something more often", "raise the time-out that is named", "let it open anew"),
+            ("let the application send something more often", "raise the time-out that is named there", "let it open anew"),
         ),
         Cause(
             "session.ended",

@@ -3,14 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from enum import StrEnum
 from types import MappingProxyType
 from typing import NamedTuple
 
 from mossy_compass.model.durations import parse_duration
 from mossy_compass.model.settings import TIME_OUTS, Settings
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP
+from mossy_compass.plan.facts import Phase
 
 AS_WRITTEN = {"endpoint-independent": 0, "address-dependent": 1, "per-flow": 2}
 """How much of the far end counts (RFC 4787 sections 4.1 and 5): nothing, its address, its port too."""
+
+
+class Lives(StrEnum):
+    """The settings that say how long a session lives after a packet, by phase and protocol."""
+
+    OPENING = "time-out-opening"
+    OPEN = "time-out-open"
+    CLOSING = "time-out-closing"
+    UDP = "time-out-udp"
+    ICMP = "time-out-icmp"
+    OTHER = "time-out-other"
 
 
 class Keeping(NamedTuple):
@@ -56,3 +70,21 @@ def keeping_of(settings: Settings) -> Keeping:
         filtering=AS_WRITTEN[text("filtering")],
         keeps_port=text("keep-port") == "yes",
     )
+
+
+HALF_OPEN = (Phase.OPENING, Phase.ANSWERED, Phase.CROSSED)
+"""What counts as half-open: nobody has acknowledged an answer yet."""
+_LIVES = {
+    **dict.fromkeys(HALF_OPEN, Lives.OPENING),
+    **dict.fromkeys((Phase.OPEN, Phase.HALF_FORTH, Phase.HALF_BACK), Lives.OPEN),
+    **dict.fromkeys((Phase.CLOSING, Phase.RESET), Lives.CLOSING),
+}
+
+
+def lives(protocol: int, phase: Phase) -> Lives:
+    """Which setting says how long a session lives after a packet."""
+    if protocol == TCP:
+        return _LIVES[phase]
+    if protocol in (ICMP, ICMP6):
+        return Lives.ICMP
+    return Lives.UDP if protocol == UDP else Lives.OTHER

@@ -80,7 +80,7 @@ REASONS: dict[str, Shape] = {
     "session": _shape("session", "number device table row own"),
     "session.known": _shape("session", "number device"),
     "session.kept": _shape("session", "device protocols"),
-    "session.gone": _shape("session", "number device why ago"),
+    "session.gone": _shape("session", "number device why ago name value"),
     "mapping": _shape("translation", "number device outer port inner value"),
     "translation": _shape("translation", "row device"),
     "translation.undo": _shape("translation", "number device"),

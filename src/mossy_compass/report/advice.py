@@ -64,10 +64,17 @@ def _own(journey: Journey) -> Iterator[str]:
     behind = journey.behind
     if behind is not None and behind.code == "root.unlearned":
         yield from LEARNED if behind.get("learns") else ASKED
+    elif behind is not None and behind.code == "root.gone":
+        yield "let it open anew"
+        if behind.get("reason").get("name"):
+            yield f"or raise {behind.get('reason').get('name')} at {behind.get('reason').get('device')}"
     elif behind is not None and behind.code in BEHIND:
         yield from BEHIND[behind.code]
     elif journey.because.code == "route.inactive":
         yield from INACTIVE
+    elif journey.cause == "session.expired":
+        yield "let the application send something more often, or open anew"
+        yield f"or raise {journey.because.get('name')} at {journey.because.get('device')}"
     elif journey.cause == "session.none":
         # It was dropped before any list was asked, so no rule for answers would help.
         yield (

@@ -61,12 +61,15 @@ def headline(journey: Journey) -> str:
     """The answer in one sentence: who, to whom, which service, in which direction, what happened, by which rule."""
     twice = "".join(f"; although {b.cited()}" for b in journey.although if b.kind == "duplicate")
     sees = "" if journey.answered else f"; {journey.sender} sees {journey.symptom.value}"
-    return f"{who(journey)}: {outcome(journey)}{twice}{sees} [{journey.cause}]"
+    again = f"{journey.within}: " if journey.within and journey.later is None else ""
+    return f"{who(journey)}: {again}{outcome(journey)}{twice}{sees} [{journey.cause}]"
 
 
 def outcome(journey: Journey) -> str:
     """What happened, and by what, without the two ends."""
     because = journey.because.cited()
+    if journey.within and journey.later is not None and journey.answered:
+        return f"answered, and {journey.within} is DELIVERED to {journey.later.end}"
     if journey.answered:
         return f"DELIVERED and answered: {because}{_let_through(journey)}"
     if journey.lookup is not None and journey.lost == "lookup":
@@ -79,6 +82,8 @@ def outcome(journey: Journey) -> str:
         return f"delivered, but the ANSWER is {word} on the way back at {where}{_root(journey)}{because}"
     if journey.lost == "later":
         leg = journey.deciding
+        if journey.within:
+            return f"answered at first, but {journey.within} is {WORDS[journey.fate]} at {leg.end}{_place(journey)}{_root(journey)}{because}"
         number = journey.moment.known_from
         end = f"packet {number}, which shows the application, is {WORDS[journey.fate]} at {leg.end}"
         return f"answered at first, but {end}{' by ' if _by(journey) else ': '}{because}"

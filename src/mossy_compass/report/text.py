@@ -82,14 +82,24 @@ def _hops(leg: Leg) -> Table:
 
 def journey(record: Journey, details: bool = False) -> RenderableType:
     """A journey: the answer, the lines that belong to it, and each leg's hops."""
+    return Group(head(record), *ways(record, details))
+
+
+def head(record: Journey) -> RenderableType:
+    """The answer, and the lines that belong to it."""
     parts: list[RenderableType] = [_headline(record)]
     extra = sentences.extras(record)
     if extra:
         parts.append(Padding(rows_of([(label, words) for label, words in extra], ("dim", ""), (8, None)), (0, 0, 0, 2)))
+    return Group(*parts)
+
+
+def ways(record: Journey, details: bool = False) -> Iterator[RenderableType]:
+    """Each leg's hops, those of a lookup first where that failed."""
     asked = record.lookup.journey if record.lookup else None
     if asked is not None and (details or not asked.answered):
-        parts += _legs(asked, details, "lookup ")
-    return Group(*parts, *_legs(record, details))
+        yield from _legs(asked, details, "lookup ")
+    yield from _legs(record, details)
 
 
 def _legs(record: Journey, details: bool, before: str = "") -> Iterator[RenderableType]:

@@ -384,7 +384,8 @@ ENDED = {
 def _gone(v: Values) -> str:
     """The session that a packet would have belonged to."""
     ago = f"{duration_words(v['ago'])} ago" if v["ago"] else "just now"
-    return f"session {v['number']} of {v['device']} {ENDED[v['why']]} {ago}"
+    lived = f" ({v['name']}: {v['value']})" if v["name"] else ""
+    return f"session {v['number']} of {v['device']} {ENDED[v['why']]} {ago}{lived}"
 
 
 def _phase(v: Values) -> str:

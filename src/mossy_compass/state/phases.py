@@ -26,17 +26,6 @@ class Shows(StrEnum):
     RESET = "RST"
 
 
-class Lives(StrEnum):
-    """The settings that say how long a session lives after a packet, by phase and protocol."""
-
-    OPENING = "time-out-opening"
-    OPEN = "time-out-open"
-    CLOSING = "time-out-closing"
-    UDP = "time-out-udp"
-    ICMP = "time-out-icmp"
-    OTHER = "time-out-other"
-
-
 class PhaseStep(NamedTuple):
     """What a packet makes of a session.
 
@@ -99,8 +88,6 @@ _ROWS: tuple[tuple[tuple[Phase, ...], tuple[Direction, ...], tuple[Shows, ...], 
 
 OF_TCP = (P.OPENING, P.ANSWERED, P.CROSSED, P.OPEN, P.HALF_FORTH, P.HALF_BACK, P.CLOSING, P.RESET)
 """The phases of TCP; the others are of datagrams, and of ICMP, which has none."""
-HALF_OPEN = (P.OPENING, P.ANSWERED, P.CROSSED)
-"""What counts as half-open: nobody has acknowledged an answer yet."""
 TABLE: dict[tuple[Phase, Direction, str], PhaseStep] = {
     (phase, direction, shows): next(
         s for phases, ways, kinds, s in _ROWS if phase in phases and direction in ways and shows in kinds
@@ -117,11 +104,6 @@ _DATAGRAMS = {
     for way in _BOTH
 }
 """The same of what has no phases of its own: whether anything came back."""
-_LIVES = {
-    **dict.fromkeys(HALF_OPEN, Lives.OPENING),
-    **dict.fromkeys((P.OPEN, P.HALF_FORTH, P.HALF_BACK), Lives.OPEN),
-    **dict.fromkeys((P.CLOSING, P.RESET), Lives.CLOSING),
-}
 
 
 def first_phase(packet: Packet) -> Phase:
@@ -143,12 +125,3 @@ def next_step(phase: Phase, direction: Direction, packet: Packet) -> PhaseStep:
     if packet.protocol == TCP:
         return TABLE[phase, direction, packet.flags or Shows.DATA]  # a member of Shows is its own word
     return _DATAGRAMS[phase, direction]
-
-
-def lives(protocol: int, phase: Phase) -> Lives:
-    """Which setting says how long a session lives after a packet."""
-    if protocol == TCP:
-        return _LIVES[phase]
-    if protocol in (ICMP, ICMP6):
-        return Lives.ICMP
-    return Lives.UDP if protocol == 17 else Lives.OTHER

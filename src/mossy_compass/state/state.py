@@ -32,9 +32,9 @@ from mossy_compass.plan.facts import (
     Session,
 )
 from mossy_compass.plan.ids import TableId
-from mossy_compass.plan.keeping import Keeping
+from mossy_compass.plan.keeping import HALF_OPEN, Keeping, lives
 from mossy_compass.state.entry import FIRST_FREE_PORT, LAST_PORT, USUAL, Entry, Life, Mapping, Pool, Ports
-from mossy_compass.state.phases import HALF_OPEN, first_phase, lives, next_step
+from mossy_compass.state.phases import first_phase, next_step
 
 FORTH, BACK = Direction.FORTH, Direction.BACK
 _OVER = (Phase.CLOSING, Phase.RESET)
@@ -128,7 +128,9 @@ class State:
             if self._watched:
                 self._journal.append(partial(self._put_back, due, device, entry))
             entry.due = -1
-            if entry.ends is None or entry.ends > due:
+            if entry.ends is None:
+                continue
+            if entry.ends > due:
                 self._await(device, entry)
             else:
                 self.now = due

@@ -39,10 +39,10 @@ from mossy_compass.plan.actions import (
 from mossy_compass.plan.balance import Choose, choice
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation, Session
+from mossy_compass.plan.keeping import HALF_OPEN
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.stages.routes import DISCARDED, ended_by, steered
 from mossy_compass.plan.stages.translate import MAPPED
-from mossy_compass.state.phases import HALF_OPEN
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
 from mossy_compass.walk.journey import Ruling, Situation, Taken

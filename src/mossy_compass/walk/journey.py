@@ -368,7 +368,9 @@ class Journey:
         symptom: what the sender sees; ``said`` has more about it.
         seen_as: source address and port that the far end saw; empty when it did not get there.
         lookup: the journey that first asked for the target's address; None when no lookup was needed.
-        later: the packet that shows the flow's application, where that is neither the first nor its answer.
+        later: the packet that shows the flow's application, where that is neither the first nor its answer; or a later one of a
+            conversation.
+        within: of a later packet of a conversation, what it is and when it was sent; empty for any other.
         moment: what held for the whole test: the time, the application, the uplink of last resort.
         plan: the plan that it was walked on, to ask why other rows were passed over; no part of the record.
         diagnosis: what stands beside the verdict (``although``, ``near``, ``told``), or what finds it when that is read.
@@ -392,6 +394,7 @@ class Journey:
     seen_as: str
     lookup: Lookup | None = None
     later: Leg | None = None
+    within: str = ""
     moment: Moment = SOME_TIME
     plan: Plan | None = field(default=None, compare=False)
     diagnosis: Callable[[Journey], Beside] | Beside = field(default=Beside(), compare=False)

@@ -114,6 +114,21 @@ class LegDict(TypedDict):
     hops: list[HopDict]
 
 
+HeldDict = TypedDict("HeldDict", {"device": str, "session": int, "phase": str, "ends-ms": int | None})
+OverDict = TypedDict("OverDict", {"device": str, "session": int, "why": str, "at-ms": int})
+ExchangeDict = TypedDict(
+    "ExchangeDict",
+    {
+        "words": str,
+        "at-ms": int | None,
+        "fate": str | None,
+        "cause": str | None,
+        "sessions": list[HeldDict],
+        "ended": list[OverDict],
+    },
+)
+
+
 JourneyDict = TypedDict(
     "JourneyDict",
     {
@@ -136,6 +151,7 @@ JourneyDict = TypedDict(
         "latency-ms": float,
         "lookup": "LookupDict | None",
         "legs": list[LegDict],
+        "exchanges": NotRequired[list[ExchangeDict]],
     },
 )
 

@@ -147,6 +147,13 @@ def trace_each(plan: Plan, sender: str, target: str, service: str = "ping", opti
 def trace_one(
     plan: Plan, sender: str, target: str, service: str, options: Options, choose: Choose | None = None, state: State | None = None
 ) -> Journey:
+    """One test packet, as ``trace_whole`` sends it; its journey alone."""
+    return trace_whole(plan, sender, target, service, options, choose, state)[1]
+
+
+def trace_whole(
+    plan: Plan, sender: str, target: str, service: str, options: Options, choose: Choose | None = None, state: State | None = None
+) -> tuple[Question | None, Journey]:
     """One test packet: a lookup first, where the target is a name that only a resolver knows.
 
     Args:
@@ -154,7 +161,11 @@ def trace_one(
         sender, target, service: as for ``trace``.
         options: further wishes.
         choose: how equal ways are chosen, in the look-up too.
-        state: what devices remember of earlier packets; it is changed. None: nothing is remembered.
+        state: what devices remember of earlier packets; it is changed. None: nothing is remembered. Where the test has a time,
+            it is that time there from now on.
+
+    Returns:
+        The question, or None where no packet could be made; and the journey.
 
     """
     state = state if state is not None else State()
@@ -163,10 +174,13 @@ def trace_one(
     if lookup is not None:
         asked, found = lookup
         if not found:
-            return _not_found(plan, sender, target, service, asked)
+            return None, _not_found(plan, sender, target, service, asked)
     question = ask(plan, sender, target, service, options, addresses=found, choose=choose)
+    if question.moment.now is not None:
+        state.date(question.moment.now * 1000)
     journey = trace_question(plan, question, state, choose)[0]
-    return journey if lookup is None else replace(journey, lookup=lookup[0])
+    asked_for = question if question.packet is not None else None
+    return asked_for, journey if lookup is None else replace(journey, lookup=lookup[0])
 
 
 def _look_up(

@@ -125,6 +125,10 @@ def blame(plan: Plan, question: Question, there: Leg, back: Leg) -> Leg:
     """
     packet = question.packet
     assert packet is not None
+    if back.behind is not None and back.behind.code == "root.gone" and back.end != question.device:
+        # Whatever it met, it would have passed as part of its session: that this is over is the true cause.
+        over = back.behind.get("reason").get("why")
+        return _recast(back, "session.expired" if over == "expired" else "session.ended", back.because)
     if back.cause == "answer.unasked" or (back.cause in ("service.closed", "service.silent", "answer.arrived")):
         return _elsewhere(plan, question, packet, back)
     if back.cause in FILTERED and back.arrived.quoted is None:

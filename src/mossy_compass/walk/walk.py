@@ -164,7 +164,7 @@ class Track:
         gone = stay.facts.gone
         if gone is None or any(r.because.code == "session.gone" for r in stay.rulings):
             return None
-        return Because("root.gone", (session_gone(stay.here.name, gone, stay.state.now),))
+        return Because("root.gone", (session_gone(stay.here, gone, stay.state.now),))
 
     def _made(self, emission: Emission, arrived: Packet, fate: Fate, cause: str, because: Because, remark: Because | None) -> Leg:
         """The record of the way that was gone."""

@@ -16,6 +16,7 @@ from mossy_compass.plan.alike import Met, Term, apart_from, known_as, of_flow
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import WHY_ENDED, Direction, Ended, Facts, Relation
 from mossy_compass.plan.ids import DEFAULTS, stage_table
+from mossy_compass.plan.keeping import lives
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
@@ -95,21 +96,25 @@ def _of_gone(here: DevicePlan) -> Tell:
         """The session, as the device's history has it."""
         gone = facts.gone
         assert gone is not None
-        return session_gone(here.name, gone, facts.memory.now if facts.memory is not None else gone.at), None
+        return session_gone(here, gone, facts.memory.now if facts.memory is not None else gone.at), None
 
     return tell
 
 
-def session_gone(device: str, gone: Ended, now: int) -> Because:
+def session_gone(here: DevicePlan, gone: Ended, now: int) -> Because:
     """That a packet would have belonged to a session which is over.
 
     Args:
-        device: whose.
+        here: the device whose it was.
         gone: the session.
         now: the instant, in milliseconds on the state's clock.
 
     """
-    return Because("session.gone", (gone.session.number, device, gone.why, now - gone.at))
+    session = gone.session
+    name = lives(session.inner.protocol, session.phase) if gone.why == "expired" else ""
+    value = here.settings.text(name) if name else ""
+    mark = here.settings.mark(name) if name else None
+    return Because("session.gone", (session.number, here.name, gone.why, now - gone.at, str(name), value), mark)
 
 
 def _of_nobody(here: DevicePlan, of_none: Callable[[Facts], tuple[Because, Because | None]]) -> Iterator[StageRow]:

@@ -1,0 +1,343 @@
+"""A conversation: a first packet with its answer, and what either side sends afterwards, on a clock.
+
+What is sent next is what the hosts would send: who has closed sends no more data, who was reset says nothing. Each packet is walked
+by itself, with whatever the devices remember of those before it; the journey of each tells its fate.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from enum import StrEnum
+from typing import NamedTuple
+
+from mossy_compass.errors import QuestionError
+from mossy_compass.marks import hint
+from mossy_compass.model.durations import duration_words, parse_duration
+from mossy_compass.model.network import Kind, Network
+from mossy_compass.packet.packet import Packet, answer_to
+from mossy_compass.packet.service import TCP
+from mossy_compass.plan.facts import Ended, Session
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.state.state import State
+from mossy_compass.walk.journey import Journey, Leg, Symptom, Way
+from mossy_compass.walk.question import Options
+from mossy_compass.walk.trace import trace_question, trace_whole
+from mossy_compass.walk.verdict import blame, journey_of
+from mossy_compass.walk.walk import Emission, follow
+
+
+class Utterance(StrEnum):
+    """What a side sends next."""
+
+    DATA = "data"
+    FIN = "fin"
+    RESET = "reset"
+    AGAIN = "again"
+    LATE = "late"
+    ACKNOWLEDGES = "acknowledges"
+
+
+class Side(StrEnum):
+    """Who sends: who sent the first packet, or who answered it."""
+
+    ASKER = "asker"
+    ANSWERER = "answerer"
+
+
+class Then(NamedTuple):
+    """What happens next in a conversation.
+
+    Attributes:
+        words: as people say it.
+        what: what is sent; None where time passes, or something is cleared.
+        by: who sends it.
+        wait: so many milliseconds pass.
+        clear: the device whose sessions are cleared; empty for none.
+
+    """
+
+    words: str
+    what: Utterance | None = None
+    by: Side = Side.ASKER
+    wait: int = 0
+    clear: str = ""
+
+
+class Exchange(NamedTuple):
+    """One thing that happened, and what came of it.
+
+    Attributes:
+        words: what, as ``data of desk``.
+        at: when, in milliseconds after the first packet.
+        journey: of the packet; None where none was sent.
+        sessions: that the packet belongs to after it passed, at devices that are no hosts.
+        ended: sessions that ended by it, at devices that are no hosts.
+
+    """
+
+    words: str
+    at: int
+    journey: Journey | None
+    sessions: tuple[Session, ...] = ()
+    ended: tuple[Ended, ...] = ()
+
+    @property
+    def ok(self) -> bool:
+        """Whether it is what people hoped for: a packet arrived, or nothing was sent."""
+        return self.journey is None or self.journey.answered
+
+
+SENT = {w.value: w for w in (Utterance.DATA, Utterance.FIN, Utterance.RESET, Utterance.AGAIN, Utterance.LATE)}
+
+
+def parse_then(text: str, network: Network) -> Then:
+    """What happens next, from its words.
+
+    Args:
+        text: ``data``, ``fin``, ``reset``, ``again``, ``late``, each also after ``answer``; ``wait 5 min``; ``clear DEVICE``.
+        network: whose devices may be cleared.
+
+    Raises:
+        QuestionError: it is none of these.
+
+    """
+    words = text.split()
+    first, rest = (words[0] if words else ""), " ".join(words[1:])
+    if first == "wait":
+        passed = parse_duration(rest)
+        if not passed:
+            raise QuestionError(f"'{text}': a wait has a time with its unit. Write wait 90 s, or wait 2 h 4 min.")
+        return Then(f"wait {duration_words(passed)}", wait=passed)
+    if first == "clear":
+        if rest not in network.devices:
+            raise QuestionError(f"'{text}': there is no device '{rest}'. {hint(rest, network.devices, 'devices')}")
+        return Then(f"clear {rest}", clear=rest)
+    by = Side.ANSWERER if first == "answer" else Side.ASKER
+    said = rest if by is Side.ANSWERER else text.strip()
+    if said not in SENT:
+        raise QuestionError(
+            f"'{text}' is nothing that can follow. Write data, fin, reset, again or late, each also after the word answer; "
+            "wait with a time; or clear with a device."
+        )
+    return Then(text.strip(), SENT[said], by)
+
+
+class Conversation:
+    """A first packet with its answer, and what followed.
+
+    Attributes:
+        first: the journey of the first packet and its answer.
+        exchanges: what followed, in order.
+        question: what was asked first; None where no packet could be made.
+
+    """
+
+    def __init__(self, plan: Callable[[], Plan], state: State, names: tuple[str, str, str], options: Options) -> None:
+        """Send the first packet.
+
+        Args:
+            plan: gives the network as it is by then.
+            state: what devices remember; it is changed.
+            names: sender, target and service, as for ``trace``.
+            options: further wishes.
+
+        Raises:
+            QuestionError: the network has no such sender, target or service.
+
+        """
+        self._plan, self._state = plan, state
+        self.question, self.first = trace_whole(plan(), *names, options, None, state)
+        self.exchanges: list[Exchange] = []
+        self._begun = state.now
+        self._closed: set[Side] = set()
+        self._reset = False
+        self._sent = {Side.ASKER: 1, Side.ANSWERER: 1}
+        back = self.first.back
+        self._answer = back.packet if back is not None and back.way is Way.BACK else None
+        self._names = {Side.ASKER: self.first.there.hops[0].device, Side.ANSWERER: self.first.there.end}
+
+    @property
+    def failed(self) -> Exchange | Journey | None:
+        """The first thing that did not go as people hoped; None where all did."""
+        if not self.first.answered:
+            return self.first
+        return next((e for e in self.exchanges if not e.ok), None)
+
+    @property
+    def journey(self) -> Journey:
+        """The journey of the first packet that failed; where none did, of the last one."""
+        if not self.first.answered:
+            return self.first
+        sent = [e for e in self.exchanges if e.journey is not None]
+        chosen = next((e for e in sent if not e.ok), sent[-1] if sent else None)
+        return chosen.journey if chosen is not None and chosen.journey is not None else self.first
+
+    def next(self, then: Then) -> tuple[Exchange, ...]:
+        """Let something happen. After a handshake the asker acknowledges the answer before anything else is sent.
+
+        Raises:
+            QuestionError: no host would send that now.
+
+        """
+        made: list[Exchange] = []
+        if then.what is None:
+            made.append(self._waited(then))
+        else:
+            self._check(then, then.what)
+            tcp = self.first.there.packet.protocol == TCP
+            if tcp and self._sent[Side.ASKER] == 1 and then.what is not Utterance.AGAIN and self._answer is not None:
+                made.append(self._say(Then("", Utterance.ACKNOWLEDGES), Utterance.ACKNOWLEDGES))
+            if all(e.ok for e in made):
+                made.append(self._say(then, then.what))
+        self.exchanges += made
+        return tuple(made)
+
+    def _waited(self, then: Then) -> Exchange:
+        """Time passes, or somebody clears the sessions of a device."""
+        if then.clear:
+            ended = self._state.clear(then.clear)
+        else:
+            ended = self._state.advance(self._state.now + then.wait)
+        return Exchange(then.words, self._state.now - self._begun, None, (), self._told(ended))
+
+    def _check(self, then: Then, what: Utterance) -> None:
+        """Whether the hosts would send that now.
+
+        Raises:
+            QuestionError: they would not.
+
+        """
+        if self.question is None:
+            raise QuestionError(f"'{then.words}': no packet was sent, so nothing follows it.")
+        tcp = self.first.there.packet.protocol == TCP
+        name = self._names[then.by]
+        if what in (Utterance.FIN, Utterance.RESET) and not tcp:
+            raise QuestionError(f"'{then.words}': only tcp has that; {self.first.what} has neither opening nor end.")
+        if then.by is Side.ANSWERER and what is Utterance.AGAIN:
+            raise QuestionError(f"'{then.words}': the first packet is the asker's. Write again.")
+        if what is Utterance.AGAIN:
+            return
+        if self._answer is None or not self.first.answered:
+            raise QuestionError(f"'{then.words}': the first packet was not answered, so nothing follows it but again.")
+        if what is Utterance.LATE:
+            return
+        if self._reset:
+            raise QuestionError(
+                f"'{then.words}': the conversation was reset. Write late for a packet that was still under way, or again."
+            )
+        if then.by in self._closed:
+            raise QuestionError(f"'{then.words}': {name} has closed its half. Write late for a packet that was still under way.")
+
+    def _say(self, then: Then, what: Utterance) -> Exchange:
+        """A side sends a packet."""
+        question, plan, state = self.question, self._plan(), self._state
+        assert question is not None
+        asks = then.by is Side.ASKER
+        there = self.first.there
+        packet = there.packet if asks else self._answer
+        assert packet is not None
+        packet = packet._replace(flags=self._flags(what, packet), ttl=there.packet.ttl)
+        before = {(s.device, s.number) for d in state.devices() for s in state.sessions(d)}
+        name = self._names[then.by]
+        words = f"{_SAYS[what]} of {name}"
+        at = state.now - self._begun
+        within = f"{words} ({duration_words(at)} after the first packet)" if at else words
+        if what is Utterance.AGAIN:
+            journey = replace(trace_question(plan, question, state)[0], within=within, lookup=self.first.lookup)
+            self._begin_anew(journey)
+            leg = journey.there
+        else:
+            self._sent[then.by] += 1
+            emission = Emission(packet, name, Way.LATER, None, question.leaving if asks else None, 2 * self._sent[then.by] - asks)
+            leg, home = self._walked(plan, emission, then.by)
+            journey = replace(
+                journey_of(plan, question, self.first.legs, leg), within=within, later=leg, lookup=self.first.lookup, said=None
+            )
+            if home is not None and not journey.answered:
+                journey = replace(journey, symptom=home)
+            self._note(then.by, what, leg)
+        gone = [e for d in state.devices() for e in state.ended(d) if (d, e.session.number) in before and not self._lives(e)]
+        return Exchange(words, at, journey, self._belongs(leg), self._told(gone))
+
+    def _walked(self, plan: Plan, emission: Emission, by: Side) -> tuple[Leg, Symptom | None]:
+        """A packet, and what is sent home about it where it is lost: that is how its sender learns of it."""
+        question = self.question
+        assert question is not None
+        leg, reply = follow(plan, self._state, emission, None, question.moment)
+        if by is Side.ANSWERER:
+            leg = blame(plan, question, self.first.there, leg)
+        leg = self._at_the_right_end(leg, by)
+        if leg.fate is Fate.DELIVERED or reply is None:
+            return leg, None
+        home = follow(plan, self._state, reply, None, question.moment)[0]
+        if home.end != self._names[by] or home.fate is not Fate.DELIVERED:
+            return leg, None
+        return leg, Symptom.REFUSED if home.way is Way.BACK else Symptom.UNREACHABLE
+
+    def _begin_anew(self, journey: Journey) -> None:
+        """The first packet was sent again: what follows belongs to what it opened."""
+        self._closed.clear()
+        self._reset = False
+        self._sent = {Side.ASKER: 1, Side.ANSWERER: 1}
+        if journey.back is not None and journey.back.way is Way.BACK:
+            self._answer = journey.back.packet
+
+    def _flags(self, what: Utterance, packet: Packet) -> str:
+        """What a packet of TCP shows."""
+        if packet.protocol != TCP:
+            return ""
+        return {Utterance.FIN: "FIN", Utterance.RESET: "RST"}.get(what, "ACK")
+
+    def _note(self, by: Side, what: Utterance, leg: Leg) -> None:
+        """What the hosts know from now on."""
+        if what is Utterance.FIN:
+            self._closed.add(by)
+        elif what is Utterance.RESET:
+            self._reset = True
+        if by is Side.ASKER and leg.fate is Fate.DELIVERED:
+            # Whoever answers, answers to where it was asked from last: behind a translation that may be another end by now.
+            answer = answer_to(leg.arrived._replace(flags=""))
+            if answer is not None:
+                self._answer = answer._replace(flags="")
+
+    def _at_the_right_end(self, leg: Leg, by: Side) -> Leg:
+        """A packet that another host took did not arrive."""
+        wanted = self._names[Side.ANSWERER if by is Side.ASKER else Side.ASKER]
+        if leg.fate is not Fate.DELIVERED or leg.end == wanted:
+            return leg
+        because = Because("answer.elsewhere", (leg.end, leg.arrived.destination))
+        return leg._replace(fate=Fate.DROPPED, cause="answer.unasked", because=because)
+
+    def _belongs(self, leg: Leg) -> tuple[Session, ...]:
+        """The sessions that a packet belongs to after it passed, device by device."""
+        found = []
+        for number, hop in enumerate(leg.hops):
+            if not self._is_host(hop.device):
+                session = self._state.recall(hop.device, leg.came_to(number)).session
+                found += [session] if session is not None else []
+        return tuple(found)
+
+    def _lives(self, ended: Ended) -> bool:
+        """Whether a session that is in a history lives all the same."""
+        return any(s.number == ended.session.number for s in self._state.sessions(ended.session.device))
+
+    def _told(self, ended: list[Ended]) -> tuple[Ended, ...]:
+        """The ends that people ask about: those at devices that are no hosts."""
+        return tuple(e for e in ended if not self._is_host(e.session.device))
+
+    def _is_host(self, name: str) -> bool:
+        """Whether a device is a host, whose sessions are its own affair."""
+        device = self._plan().network.devices.get(name)
+        return device is None or device.kind in (Kind.HOST, Kind.INTERNET)
+
+
+_SAYS = {
+    Utterance.DATA: "data",
+    Utterance.FIN: "a FIN",
+    Utterance.RESET: "a reset",
+    Utterance.AGAIN: "the first packet again",
+    Utterance.LATE: "late data",
+    Utterance.ACKNOWLEDGES: "the acknowledgement",
+}

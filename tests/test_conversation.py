@@ -1,0 +1,211 @@
+"""Conversations on a clock: what follows a first packet, as the hosts would send it, and what becomes of each."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+from click.testing import CliRunner, Result
+
+import mossy_compass as mc
+from mossy_compass.errors import QuestionError
+from mossy_compass.lab.conversation import Conversation, parse_then
+from mossy_compass.report.conversationtext import conversation, conversation_dict
+from mossy_compass.report.text import as_text
+
+from .conftest import DATA
+
+HALL = """\
+mossy-network: 1
+devices:
+  gate:
+    kind: firewall
+    stateful: [tcp, udp, icmp]
+    settings: {#SETTINGS}
+    interfaces:
+      in: {address: 10.41.1.1/24, filter: {arriving: out-list}}
+      out: {address: 198.51.100.2/24, filter: {arriving: in-list}}
+    #TRANSLATE
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  ben: {kind: host, address: 198.51.100.9/24, gateway: 198.51.100.2, serves: [https, udp/53]}
+lists:
+  out-list: [{permit: any}]
+  in-list: [{deny: any, from: 10.99.0.0/16}]
+segments: {x: [gate/in, ann], y: [gate/out, ben]}
+"""
+HIDES = "translate: [{leaving: out}]"
+
+
+def hall(settings: str = "", translate: str = "") -> mc.Lab:
+    text = HALL.replace("#SETTINGS", settings).replace("#TRANSLATE", translate)
+    found = mc.read_bytes(text.encode(), "hall.yaml")
+    assert found.network is not None, found.problems
+    return mc.Lab(found.network)
+
+
+def talk(lab: mc.Lab, service: str, *then: str) -> Conversation:
+    """A conversation with all that follows, or as much as nothing failed before."""
+    held = lab.converse(mc.Flow("ann", "ben", service), apart=False)
+    for words in then:
+        if held.failed is None:
+            held.next(parse_then(words, lab.network))
+    return held
+
+
+TALKS = [
+    ("https", ["data", "answer data", "fin", "answer data", "answer fin"], "service.open", "closing"),
+    ("https", ["data", "wait 2 h", "answer data"], "answer.arrived", "open"),
+    ("https", ["data", "wait 2 h 3 min", "data", "wait 2 h 3 min", "data"], "session.part", "open"),
+    ("https", ["data", "wait 2 h 4 min", "answer data"], "session.expired", ""),
+    ("https", ["wait 4 min", "data"], "session.expired", ""),  # nobody acknowledged the answer: still short-lived
+    ("https", ["data", "clear gate", "data"], "session.ended", ""),
+    ("https", ["answer reset", "wait 5 min", "late"], "session.expired", ""),
+    ("https", ["fin", "answer fin", "again", "data"], "session.part", "open"),
+    ("udp/53", ["wait 4 min", "data", "wait 4 min", "answer data"], "answer.arrived", "replied"),
+    ("udp/53", ["wait 5 min", "answer data"], "session.expired", ""),
+    ("udp/53", ["wait 5 min", "data"], "service.open", "asked"),  # it opens anew
+    ("ping", ["wait 59 s", "data"], "echo.answered", "none"),
+    ("ping", ["wait 60 s", "answer data"], "session.expired", ""),
+]
+
+
+@pytest.mark.parametrize(("service", "then", "cause", "phase"), TALKS, ids=[f"{s} {', '.join(t)}" for s, t, _, _ in TALKS])
+@pytest.mark.parametrize("translate", ["", HIDES])
+def test_what_follows_fares_by_the_clock(service: str, then: list[str], cause: str, phase: str, translate: str) -> None:
+    lab = hall(translate=translate)
+    held = talk(lab, service, *then)
+    last = held.exchanges[-1]
+    assert last.journey is not None
+    assert last.journey.later is not None
+    if cause != "service.open":
+        assert last.journey.later.cause == cause
+    assert [s.phase.value for s in last.sessions] == ([phase] if phase else [])
+
+
+def test_a_lost_packet_says_which_session_it_belonged_to() -> None:
+    for translate in ("", HIDES):
+        for service in ("https", "udp/53"):
+            held = talk(hall(translate=translate), service, "data", "wait 3 h", "answer data")
+            words = as_text(conversation(held))
+            assert "session 1 of gate expired" in words.split("what happened")[0], words
+    assert "(time-out-udp: 5 min)" in words
+
+
+def test_the_headline_is_that_of_the_first_that_fails() -> None:
+    held = talk(hall(), "https", "data", "wait 3 h", "answer data")
+    words = as_text(conversation(held, ["fin"]))
+    assert words.startswith(
+        "ann → ben (198.51.100.9), tcp/443: answered at first, but data of ben (3 h after the first packet)\nis DROPPED at gate"
+    )
+    assert "fin" in words
+    assert "not sent: what was before it failed" in words
+    answered = as_text(conversation(talk(hall(), "https", "data")))
+    assert answered.startswith("ann → ben (198.51.100.9), tcp/443: answered, and data of ann is DELIVERED to ben")
+
+
+def test_as_data_every_exchange_is_told() -> None:
+    held = talk(hall(), "https", "data", "wait 3 h", "answer data")
+    made = json.loads(json.dumps(conversation_dict(held, ["fin"])))
+    assert [(e["words"], e["at-ms"], e["cause"]) for e in made["exchanges"]] == [
+        ("the first packet", 0, "service.open"),
+        ("the acknowledgement of ann", 0, "service.open"),
+        ("data of ann", 0, "service.open"),
+        ("wait 3 h", 10_800_000, None),
+        ("data of ben", 10_800_000, "session.expired"),
+        ("fin", None, None),
+    ]
+    assert made["exchanges"][3]["ended"] == [{"device": "gate", "session": 1, "why": "expired", "at-ms": 7_440_000}]
+    assert made["cause"] == "session.expired"
+
+
+@pytest.mark.parametrize(
+    ("settings", "then", "cause"),
+    [
+        ("session-phase: strict", ["answer late"], "session.phase"),
+        ("session-phase: loose", ["answer late"], "answer.arrived"),
+        (
+            "after-reset: revive",
+            ["data", "reset", "late"],
+            "answer.unasked",
+        ),  # the host does not believe it; the firewall passes it
+        ("after-reset: end", ["data", "reset", "late"], "session.ended"),
+        ("time-out-open: 30 min", ["data", "wait 30 min", "data"], "session.expired"),
+        ("time-out-open: never", ["data", "wait 900 d", "data"], "session.part"),
+        ("time-out-opening: 10 s", ["wait 10 s", "data"], "session.expired"),
+        ("time-out-closing: at once", ["fin", "answer fin", "late"], "session.ended"),
+        ("history: 1", ["data", "wait 3 h", "data"], "session.expired"),
+    ],
+)
+def test_settings_of_sessions(settings: str, then: list[str], cause: str) -> None:
+    lab = hall(settings)
+    if then == ["answer late"]:
+        # Nobody acknowledges here: the conversation is told to send late data of the answerer first.
+        held = lab.converse(mc.Flow("ann", "ben", "https"), apart=False)
+        exchange = held._say(parse_then("answer late", lab.network), parse_then("answer late", lab.network).what)  # type: ignore[arg-type]
+    else:
+        exchange = talk(lab, "https", *then).exchanges[-1]
+    assert exchange.journey is not None
+    assert exchange.journey.later is not None
+    assert exchange.journey.later.cause == cause
+
+
+@pytest.mark.parametrize(
+    ("limit", "cause"),
+    [("session-limit: 2", "session.full"), ("half-open-limit: 2", "session.half-open"), ("session-limit: none", "")],
+)
+def test_a_full_table_is_a_cause_with_who_holds_it(limit: str, cause: str) -> None:
+    lab = hall(limit)
+    for _ in range(2):
+        assert lab.send(mc.Flow("ann", "ben", "https")).answered
+    journey = lab.send(mc.Flow("ann", "ben", "https"))
+    assert journey.cause == (cause or "service.open")
+    if cause:
+        assert "2 are taken, most by 10.41.1.10 (2)" in journey.note
+        assert lab.send(mc.Flow("ann", "ben", "udp/53")).answered is (cause == "session.half-open")
+        lab.wait(10 * 60_000)
+        assert lab.send(mc.Flow("ann", "ben", "https")).answered
+
+
+@pytest.mark.parametrize(
+    ("service", "then", "says"),
+    [
+        ("https", ["wait 5"], "a wait has a time with its unit"),
+        ("https", ["wait"], "a wait has a time with its unit"),
+        ("https", ["clear gat"], "there is no device 'gat'"),
+        ("https", ["dance"], "is nothing that can follow"),
+        ("https", ["answer"], "is nothing that can follow"),
+        ("https", [""], "is nothing that can follow"),
+        ("https", ["answer again"], "the first packet is the asker's"),
+        ("https", ["fin", "data"], "ann has closed its half"),
+        ("https", ["answer fin", "answer data"], "ben has closed its half"),
+        ("https", ["reset", "answer data"], "the conversation was reset"),
+        ("udp/53", ["fin"], "only tcp has that"),
+        ("ping", ["reset"], "only tcp has that"),
+    ],
+)
+def test_what_no_host_would_send_is_refused(service: str, then: list[str], says: str) -> None:
+    with pytest.raises(QuestionError, match=says):
+        talk(hall(), service, *then)
+
+
+def test_what_was_not_answered_has_no_conversation() -> None:
+    lab = hall()
+    held = lab.converse(mc.Flow("ben", "ann", "https"))
+    assert held.failed is held.first
+    with pytest.raises(QuestionError, match="was not answered"):
+        held.next(parse_then("data", lab.network))
+
+
+def test_the_command_stops_at_the_first_that_fails() -> None:
+    from mossy_compass.cli.main import main
+
+    def run(*arguments: str) -> Result:
+        return CliRunner().invoke(main, arguments)
+
+    demo = ["trace", str(DATA / "fernhollow.yaml"), "--from", "kiosk-1", "--to", "almanac", "--service", "https", "--then", "data"]
+    assert run(*demo).exit_code == 0
+    done = run(*demo, "--then", "wait 3 h", "--then", "answer data", "--then", "fin")
+    assert done.exit_code == 1
+    assert "[session.expired]" in done.stdout
+    assert isinstance(run(*demo, "--then", "wait 3").exception, QuestionError)
+    assert isinstance(run(*demo, "--every-path").exception, mc.InputError)
