@@ -20,10 +20,12 @@ from mossy_compass.files.keys import YES_NO, Part, ValueKind, by_name, fault, ke
 from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
+from mossy_compass.lab.conversation import parse_then
 from mossy_compass.lab.drill import (
     MOST_STEPS,
     BackTo,
     ChangeStep,
+    Clear,
     Compare,
     Count,
     Drill,
@@ -31,10 +33,14 @@ from mossy_compass.lab.drill import (
     Expect,
     Fail,
     Keep,
+    Living,
     Repeat,
     Restore,
+    Say,
     Send,
     Version,
+    Wait,
+    Within,
     spread,
 )
 from mossy_compass.lab.ends import meant
@@ -42,6 +48,7 @@ from mossy_compass.lab.expect import Expectation, Wanted, flows, short
 from mossy_compass.lab.faults import parse as parse_fault
 from mossy_compass.lab.lab import Flow
 from mossy_compass.marks import Hint, Mark, Problem, Problems, Severity, hint
+from mossy_compass.model.durations import duration_words, parse_duration
 from mossy_compass.model.network import Network
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL
 from mossy_compass.plan.causes import CAUSES
@@ -86,7 +93,11 @@ class ExpectIn(Part):
     logs: str | None = key(NAME, "LIST/RULE that writes a log line of it.", None)
     every_path: bool = key(YES_NO, "All of it must hold for every combination of equal ways.", False)
     counter: str | None = key(NAME, "DEVICE/LIST/RULE whose counter is read instead of testing a flow; with is.", None)
-    is_: int | None = key(number(0, 1_000_000_000), "What the counter must be, in packets.", None)
+    sessions: str | None = key(NAME, "DEVICE whose living sessions are counted instead; with is.", None)
+    mappings: str | None = key(NAME, "DEVICE whose living mappings are counted instead; with is.", None)
+    is_: int | None = key(number(0, 1_000_000_000), "What is counted: packets, sessions or mappings.", None)
+    within: str = key(NAME, "Name of a conversation: what would follow in it is tried, and nothing of it stays.", "")
+    next_: str = key(NAME, "What would follow: data, fin, reset, again or late, each also after the word answer.", "")
     at: str | None = key(NAME, "Time of the test, as 2026-05-04T10:30+02:00.", None)
     application: str | None = key(NAME, "The flow is of this application.", None)
     last_resort: bool = key(YES_NO, "The uplink of last resort is in use.", False)
@@ -99,27 +110,60 @@ class ExpectIn(Part):
 
     def check(self) -> None:
         """Refuse keys that do not go together."""
-        if (self.counter is None) != (self.is_ is None):
-            raise fault("counter and is go together: counter: DEVICE/LIST/RULE, is: NUMBER.")
+        counts = [k for k in ("counter", "sessions", "mappings") if getattr(self, k) is not None]
+        if len(counts) > 1:
+            raise fault(f"{' and '.join(counts)} are counted each in a step of its own.")
+        if bool(counts) != (self.is_ is not None):
+            raise fault("what is counted and is go together: counter: DEVICE/LIST/RULE, or sessions: DEVICE, and is: NUMBER.")
         flow = any((self.from_, self.to, self.service, self.reaches is not None))
-        if self.counter is not None and (self.that or flow):
-            raise fault("counter: reads a rule's counter, and tests no flow: write two steps.")
+        if counts and (self.that or flow or self.within):
+            raise fault(f"{counts[0]}: reads what is there, and tests no flow: write two steps.")
+        if self.within:
+            self._check_within()
+            return
+        if self.next_:
+            raise fault("next: says what follows in a conversation: say within: NAME too.")
         if self.that and flow:
             raise fault("the sentence says from, to, service and reaches already: leave these keys out.")
-        if not any((self.counter is not None, self.that, self.from_ and self.to)):
+        if not any((counts, self.that, self.from_ and self.to)):
             raise fault("an expectation says from and to, or a sentence: SOURCE reaches TARGET for SERVICE.")
+
+    def _check_within(self) -> None:
+        """Refuse what cannot be expected of a packet within a conversation."""
+        if self.that or self.from_ or self.to or self.service:
+            raise fault("within: names a conversation, whose ends are known: leave from, to and service out.")
+        others = (self.by, self.exit, self.seen_as, self.logs)
+        if self.passes or self.avoids or self.every_path or any(o is not None for o in others):
+            raise fault("of what follows in a conversation reaches, fate, cause and symptom can be expected.")
+        if all(v is None for v in (self.reaches, self.fate, self.cause, self.symptom)):
+            self.reaches = True
 
 
 class SendIn(Part):
     """A sending. Its packets leave their sessions behind."""
 
-    from_: str = key(NAME, "Who sends.")
-    to: str = key(NAME, "To whom.")
+    from_: str = key(NAME, "Who sends.", "")
+    to: str = key(NAME, "To whom.", "")
     service: str = key(NAME, "What.", "ping")
     count: int = key(number(1, 10_000), "How many flows.", 1)
     at: str | None = key(NAME, "Time of the test.", None)
     application: str | None = key(NAME, "The flow is of this application.", None)
     source_port: int | None = key(number(0, 65535), "Source port.", None)
+    as_: str = key(NAME, "Name of the conversation that it begins.", "")
+    within: str = key(NAME, "Name of a conversation that it follows in, instead of from and to.", "")
+    next_: str = key(NAME, "What follows in it: data, fin, reset, again or late, each also after the word answer.", "")
+    by: str = key(one_of("asker", "answerer"), "Who sends what follows: asker or answerer.", "asker")
+
+    def check(self) -> None:
+        """Refuse keys that do not go together."""
+        if self.within and (self.from_ or self.to or self.as_ or self.count != 1):
+            raise fault("what follows in a conversation says within and next: leave from, to, as and count out.")
+        if self.next_ and not self.within:
+            raise fault("next: says what follows in a conversation: say within: NAME too.")
+        if not self.within and not (self.from_ and self.to):
+            raise fault("a sending says from and to; or within, for what follows in a conversation.")
+        if self.as_ and self.count != 1:
+            raise fault("a conversation is one flow: leave count out, or as.")
 
 
 class CompareIn(Part):
@@ -158,6 +202,8 @@ class DrillStepIn(Part):
 
     expect: ExpectIn | None = key(of(ExpectIn), "Something must hold: a sentence, or a mapping.", None)
     send: SendIn | None = key(of(SendIn), "Send packets; their sessions stay.", None)
+    wait: str | None = key(NAME, "Time passes, as 5 min or 2 h 4 min.", None)
+    clear: str | None = key(NAME, "The sessions of a device are cleared, and their mappings with them.", None)
     fail: list[str] | None = key(
         some(NAME, 1),
         "Things fail: link NAME, interface DEVICE/PORT, device, host, service HOST/WORD, name, lease DEVICE/PORT.",
@@ -213,6 +259,7 @@ class _DrillReader:
         problems: where faults go.
         folder: that other files are beside.
         kept: moments that were kept so far.
+        talks: conversations that were begun so far.
         changed: a step before may have made other names.
         compared: moments that something is compared with.
         torn: some step could not be read at all, and might have kept a moment.
@@ -227,6 +274,7 @@ class _DrillReader:
         self.text = text
         self.name = name
         self.kept: list[str] = []
+        self.talks: list[str] = []
         self.changed = False
         self.compared: set[str] = set()
         self.torn = bool(problems.errors)
@@ -357,6 +405,8 @@ def _in_time(reader: _DrillReader, steps: Sequence[DrillStep]) -> None:
     for step in itertools.islice(spread(steps), MOST_STEPS):  # of more, running it says that they are too many
         if isinstance(step, Keep):
             kept[step.name] = latest
+        elif isinstance(step, Wait) and latest is not None:
+            latest = latest[0] + step.passes // 1000, step.words
         elif isinstance(step, BackTo):
             latest = kept.get(step.name)
         elif isinstance(step, Send | Expect):
@@ -405,6 +455,17 @@ def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> It
     if entry.counter is not None and entry.is_ is not None:
         words = f"{entry.counter} has decided {entry.is_} packets"
         yield Count(words, about, node.mark, rule=entry.counter, count=int(entry.is_))
+        return
+    for table in ("sessions", "mappings"):
+        device = getattr(entry, table)
+        if device is not None and entry.is_ is not None:
+            _device(reader, device)
+            one = int(entry.is_) == 1
+            words = f"{int(entry.is_)} {table.removesuffix('s') if one else table} live{'s' * one} at {device}"
+            yield Living(words, about, node.mark, device=device, table=table, count=int(entry.is_))
+            return
+    if entry.within:
+        yield _expect_within(reader, entry, about, node)
         return
     source, target, services, reaches = entry.from_, entry.to, tuple(entry.service), entry.reaches
     if entry.that:
@@ -486,15 +547,67 @@ def _sentence(source: str, target: str, services: tuple[str, ...], wanted: Wante
     return f"{source} to {target}{what}: {', '.join(parts)}"
 
 
+def _device(reader: _DrillReader, name: str) -> None:
+    """Refuse a device that is not there."""
+    if reader.certain() and name not in reader.network.devices:
+        raise QuestionError(f"there is no device '{name}'. {hint(name, reader.network.devices, 'devices')}")
+
+
+def _talk(reader: _DrillReader, name: str) -> None:
+    """Refuse a conversation that no step before began."""
+    if name not in reader.talks:
+        raise QuestionError(f"no step before began a conversation '{name}'. {hint(name, reader.talks, 'conversations')}")
+
+
+def _expect_within(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> DrillStep:
+    """An expectation of what would follow in a conversation."""
+    _talk(reader, entry.within)
+    if entry.cause is not None and entry.cause not in CAUSES:
+        reader.fault(node.mark, f"there is no cause '{entry.cause}'.", hint(entry.cause, CAUSES, "causes"))
+    then = parse_then(entry.next_ or "data", reader.network)
+    if then.what is None:
+        raise QuestionError(f"'{then.words}' sends nothing, so nothing can be expected of it. Write a step of its own.")
+    wanted = Wanted(reaches=entry.reaches, fate=entry.fate, symptom=entry.symptom, cause=entry.cause)
+    parts = [f"{k} {v}" for k, v in (("fate", entry.fate), ("cause", entry.cause), ("symptom", entry.symptom)) if v is not None]
+    if entry.reaches is not None:
+        parts.insert(0, "arrives" if entry.reaches else "does not arrive")
+    return Within(
+        f"{then.words} within {entry.within}: {', '.join(parts)}", about, node.mark, name=entry.within, then=then, wanted=wanted
+    )
+
+
+def _wait(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:
+    """Time passes."""
+    passed = parse_duration(entry)
+    if not passed:
+        raise QuestionError(f"'{entry}' is no time. Write it with its unit: 90 s, 5 min, 2 h 4 min.")
+    yield Wait(f"wait {duration_words(passed)}", about, node.mark, passes=passed)
+
+
+def _clear(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:
+    """The sessions of a device are cleared."""
+    _device(reader, entry)
+    yield Clear(f"clear the sessions of {entry}", about, node.mark, device=entry)
+
+
 def _send(reader: _DrillReader, entry: SendIn, about: str, node: Node) -> Iterator[DrillStep]:
-    """Packets that are sent; one host to another."""
+    """Packets that are sent; one host to another, or within a conversation."""
+    if entry.within:
+        _talk(reader, entry.within)
+        said = entry.next_ or "data"
+        then = parse_then(said if entry.by == "asker" else f"answer {said}", reader.network)
+        yield Say(f"{then.words} within {entry.within}", about, node.mark, name=entry.within, then=then)
+        return
+    if entry.as_:
+        reader.talks.append(entry.as_)
     if reader.certain():
         meant(reader.network, entry.from_, True)
         meant(reader.network, entry.to, False)
         services_of(reader.network, entry.service)
     flow = Flow(entry.from_, entry.to, entry.service, reader.options(entry.at, entry.application, source_port=entry.source_port))
     times = f" {entry.count} times" if entry.count > 1 else ""
-    yield Send(f"send {entry.service} from {entry.from_} to {entry.to}{times}", about, node.mark, flow=flow, times=entry.count)
+    words = f"send {entry.service} from {entry.from_} to {entry.to}{times}{f' as {entry.as_}' if entry.as_ else ''}"
+    yield Send(words, about, node.mark, flow=flow, times=entry.count, called=entry.as_)
 
 
 def _fail(reader: _DrillReader, entry: list[str], about: str, node: Node) -> Iterator[DrillStep]:
@@ -660,6 +773,8 @@ def _table_file(reader: _DrillReader, entry: str, about: str, node: Node) -> Ite
 _READ: dict[str, Callable[[_DrillReader, Any, str, Node], Iterator[DrillStep]]] = {
     "expect": _expect,
     "send": _send,
+    "wait": _wait,
+    "clear": _clear,
     "fail": _fail,
     "restore": _restore,
     "change": _change,

@@ -6,6 +6,7 @@ by itself, with whatever the devices remember of those before it; the journey of
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Callable
 from dataclasses import replace
 from enum import StrEnum
@@ -173,6 +174,12 @@ class Conversation:
         sent = [e for e in self.exchanges if e.journey is not None]
         chosen = next((e for e in sent if not e.ok), sent[-1] if sent else None)
         return chosen.journey if chosen is not None and chosen.journey is not None else self.first
+
+    def copied(self) -> Conversation:
+        """The same, which what follows does not change."""
+        made = copy.copy(self)
+        made.exchanges, made._closed, made._sent = list(self.exchanges), set(self._closed), dict(self._sent)
+        return made
 
     def next(self, then: Then) -> tuple[Exchange, ...]:
         """Let something happen. After a handshake the asker acknowledges the answer before anything else is sent.

@@ -7,16 +7,18 @@ argument: whoever wants to know how long a step took hands over a clock.
 from __future__ import annotations
 
 import contextlib
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import InputError, QuestionError
-from mossy_compass.lab.expect import Expectation, Outcome, every_flow, flows, flows_of, judge
+from mossy_compass.lab.conversation import Exchange, Then
+from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_of, judge, wrong_within
 from mossy_compass.lab.lab import Flow, Lab
-from mossy_compass.marks import NOWHERE, Mark
-from mossy_compass.model.network import Network
-from mossy_compass.plan.facts import Relation
+from mossy_compass.marks import NOWHERE, Mark, hint
+from mossy_compass.model.network import Kind, Network
+from mossy_compass.plan.facts import Ended, Relation
 from mossy_compass.plan.ids import list_id
 from mossy_compass.walk.evidence import counted
 from mossy_compass.walk.grid import Changes
@@ -48,7 +50,7 @@ class DrillStep:
     @property
     def expects(self) -> bool:
         """Whether it is one that can fail: an expectation, a count, a comparison."""
-        return isinstance(self, Expect | Count | Compare)
+        return isinstance(self, Expect | Count | Compare | Within | Living)
 
 
 @dataclass(frozen=True)
@@ -68,10 +70,51 @@ class Count(DrillStep):
 
 @dataclass(frozen=True)
 class Send(DrillStep):
-    """Packets are sent, and their sessions stay."""
+    """Packets are sent, and their sessions stay; what follows may be sent within it by the name that it is ``called``."""
 
     flow: Flow = field(kw_only=True)
     times: int = 1
+    called: str = ""
+
+
+@dataclass(frozen=True)
+class Say(DrillStep):
+    """Something follows in a conversation: ``name`` is that of the sending that began it."""
+
+    name: str = field(kw_only=True)
+    then: Then = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Within(DrillStep):
+    """What would follow in a conversation must fare as it is wanted; nothing of it stays."""
+
+    name: str = field(kw_only=True)
+    then: Then = field(kw_only=True)
+    wanted: Wanted = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Wait(DrillStep):
+    """So many milliseconds pass."""
+
+    passes: int = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Clear(DrillStep):
+    """The sessions of a device are cleared, and their mappings with them."""
+
+    device: str = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Living(DrillStep):
+    """So many sessions, or mappings, must live at a device by now; ``table`` is ``sessions`` or ``mappings``."""
+
+    device: str = field(kw_only=True)
+    table: str = field(kw_only=True)
+    count: int = field(kw_only=True)
 
 
 @dataclass(frozen=True)
@@ -176,6 +219,8 @@ def named(step: DrillStep, name: str) -> Iterator[str]:
         }
     elif isinstance(step, Send):
         held = {"from": (step.flow.source,), "to": (step.flow.target,), "service": (step.flow.service,)}
+    elif isinstance(step, Clear | Living):
+        held = {"clear" if isinstance(step, Clear) else step.table: (step.device,)}
     elif isinstance(step, Fail | Restore):
         held = {
             "fail" if isinstance(step, Fail) else "restore": (w for said in step.what for w in (*said.split(), *said.split("/")))
@@ -473,7 +518,10 @@ def _send(run: Run, step: Send) -> Result:
     """Send packets; what becomes of them is told, and is nobody's failure."""
     said: dict[str, int] = {}
     for _ in range(step.times):
-        words = _sent(run.lab.send(step.flow))
+        held = run.lab.converse(step.flow)
+        if step.called:
+            run.lab.talks[step.called] = held
+        words = _sent(held.first)
         said[words] = said.get(words, 0) + 1
     return Result(0, step, True, step.times, said="; ".join(f"{w} ({n} times)" if n > 1 else w for w, n in said.items()))
 
@@ -487,6 +535,61 @@ def _sent(journey: Journey) -> str:
         if r.relation is Relation.CONTINUING and r.session is not None and h.device != journey.there.hops[0].device
     ]
     return journey.symptom.value + (f", as a further packet of {' and '.join(known)}" if known else "")
+
+
+def _say(run: Run, step: Say) -> Result:
+    """Something follows in a conversation; what becomes of it is told, and is nobody's failure."""
+    made = run.lab.say(step.name, step.then)
+    return Result(0, step, True, said="; ".join(_said(e) for e in made))
+
+
+def _said(exchange: Exchange) -> str:
+    """What came of something that followed."""
+    if exchange.journey is None:
+        return exchange.words
+    return f"{exchange.words}: {'delivered' if exchange.ok else exchange.journey.cause}"
+
+
+def _within(run: Run, step: Within) -> Result:
+    """Try what would follow in a conversation."""
+    exchange = run.lab.try_next(step.name, step.then)
+    if exchange.journey is None:
+        raise QuestionError(f"'{step.then.words}' sends nothing, so nothing can be expected of it.")
+    first = run.lab.talk(step.name).first
+    flow = Flow(first.sender, first.target, first.what)
+    wrong = tuple(wrong_within(exchange.journey, step.wanted))
+    return Result(0, step, not wrong, 1, (Outcome(flow, exchange.journey, wrong),) if wrong else ())
+
+
+def _wait(run: Run, step: Wait) -> Result:
+    """Time passes."""
+    ended = run.lab.wait(step.passes)
+    return Result(0, step, True, said=_over(run, ended))
+
+
+def _clear(run: Run, step: Clear) -> Result:
+    """Clear the sessions of a device."""
+    return Result(0, step, True, said=_over(run, run.lab.clear(step.device)))
+
+
+def _over(run: Run, ended: Sequence[Ended]) -> str:
+    """How many sessions ended, and where; those of hosts are their own affair."""
+    devices = run.lab.network.devices
+    kinds = {n for n, d in devices.items() if d.kind in (Kind.HOST, Kind.INTERNET)}
+    by_device = Counter(e.session.device for e in ended if e.session.device not in kinds)
+    told = [f"{n} session{'s' * (n != 1)} of {d} ended" for d, n in sorted(by_device.items())]
+    return "; ".join(told) or "no session ended"
+
+
+def _living(run: Run, step: Living) -> Result:
+    """Count what lives at a device."""
+    if step.device not in run.lab.network.devices:
+        raise QuestionError(f"there is no device '{step.device}'. {hint(step.device, run.lab.network.devices, 'devices')}")
+    state = run.lab.state
+    found = len(state.sessions(step.device)) if step.table == "sessions" else len(state.mappings(step.device))
+    words = step.table if step.count != 1 else step.table.removesuffix("s")
+    said = "" if found == step.count else f"{step.count} {words} should live at {step.device}, and {found} do{'es' * (found == 1)}"
+    return Result(0, step, found == step.count, said=said)
 
 
 def _fail(run: Run, step: Fail) -> Result:
@@ -537,6 +640,11 @@ _DO: dict[type[DrillStep], Callable[[Run, Any], Result]] = {
     Expect: _expect,
     Count: _count,
     Send: _send,
+    Say: _say,
+    Within: _within,
+    Wait: _wait,
+    Clear: _clear,
+    Living: _living,
     Fail: _fail,
     Restore: _restore,
     ChangeStep: _change,

@@ -320,6 +320,27 @@ def judge(lab: Lab, expectation: Expectation, flow: Flow) -> Outcome:
     return first._replace(wrong=(left_out,)) if left_out else first
 
 
+def wrong_within(journey: Journey, wanted: Wanted) -> Iterator[str]:
+    """What of a later packet of a conversation is not as it was wanted.
+
+    Args:
+        journey: of the packet.
+        wanted: whether it reaches, its fate, its cause, what its sender sees.
+
+    """
+    leg = journey.later or journey.deciding
+    arrives = journey.answered
+    if wanted.reaches is not None and wanted.reaches is not arrives:
+        yield "it should arrive, and does not" if wanted.reaches else "it should not arrive, and does"
+    for name, value, found in (
+        ("fate", wanted.fate, leg.fate.value),
+        ("symptom", wanted.symptom, journey.symptom.value),
+        ("cause", wanted.cause, leg.cause),
+    ):
+        if value is not None and value != found:
+            yield f"{name} should be {value}, and is {found}"
+
+
 def _journeys(lab: Lab, flow: Flow, every: bool) -> tuple[list[Journey], str]:
     """The journey of a flow, or those of every combination of equal ways; and what is left out, where there are too many."""
     if not every:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
-from mossy_compass.lab.conversation import Conversation
+from mossy_compass.lab.conversation import Conversation, Exchange, Then
 from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
 from mossy_compass.marks import hint
@@ -53,6 +53,7 @@ class Kept(NamedTuple):
         moment: of the state.
         sent: packets sent so far.
         met: what was counted, passed and asked for until then.
+        talks: conversations, as far as they were.
         cells: what the flows of a comparison came to then; None where none were asked for.
         needs: what each of these depends on; empty where that cannot be told.
 
@@ -63,6 +64,7 @@ class Kept(NamedTuple):
     moment: int
     sent: int
     met: tuple[Counters, frozenset[str], frozenset[tuple[str, str]]]
+    talks: dict[str, Conversation]
     cells: dict[Flow, Cell] | None
     needs: dict[Flow, Touched]
 
@@ -104,6 +106,7 @@ class Lab:
         counters: of everything that was sent and tested.
         passed: devices that some packet passed.
         asked: hosts that a packet was sent to, or arrived at, with the service that it asked for.
+        talks: conversations that have a name.
 
     """
 
@@ -114,6 +117,7 @@ class Lab:
         self.counters = Counters()
         self.passed: set[str] = set()
         self.asked: set[tuple[str, str]] = set()
+        self.talks: dict[str, Conversation] = {}
         self._sent = 0
         self._kept: dict[str, Kept] = {}
         self._plans: dict[tuple[int, frozenset[Fault]], tuple[Network, Plan]] = {}
@@ -196,9 +200,57 @@ class Lab:
         self.saw(made.first)
         return made
 
+    def talk(self, name: str) -> Conversation:
+        """A conversation by its name.
+
+        Raises:
+            QuestionError: none has that name.
+
+        """
+        if name not in self.talks:
+            raise QuestionError(f"there is no conversation '{name}'. {hint(name, self.talks, 'conversations')}")
+        return self.talks[name]
+
+    def say(self, name: str, then: Then) -> tuple[Exchange, ...]:
+        """Something follows in a conversation that has a name.
+
+        Raises:
+            QuestionError: none has that name, or no host would send that now.
+
+        """
+        self._sent += 1
+        made = self.talk(name).next(then)
+        for exchange in made:
+            if exchange.journey is not None:
+                self.saw(exchange.journey)
+        return made
+
+    def try_next(self, name: str, then: Then) -> Exchange:
+        """What would become of something that follows in a conversation; nothing of it stays.
+
+        Raises:
+            QuestionError: none has that name, or no host would send that now.
+
+        """
+        with self.state.unchanged():
+            return self.talk(name).copied().next(then)[-1]
+
     def wait(self, milliseconds: int) -> list[Ended]:
         """Let time pass; gives what ended by it, the earliest first."""
+        self._sent += 1  # something happened since whatever was kept
         return self.state.advance(self.state.now + milliseconds)
+
+    def clear(self, device: str) -> list[Ended]:
+        """Clear the sessions of a device, and with them their mappings; gives what ended.
+
+        Raises:
+            QuestionError: there is no such device.
+
+        """
+        if device not in self.network.devices:
+            raise QuestionError(f"there is no device '{device}'. {hint(device, self.network.devices, 'devices')}")
+        self._sent += 1
+        return self.state.clear(device)
 
     def saw(self, journey: Journey) -> None:
         """Count what a journey met, and note where it came."""
@@ -286,8 +338,12 @@ class Lab:
                 cells[flow] = cell_of(journey, flow.source, flow.target, flow.label)
                 if sure:
                     needs[flow] = touching.of(journey)
-        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, self._met(), cells, needs)
+        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, self._met(), self._talks(), cells, needs)
         return self._kept[name]
+
+    def _talks(self) -> dict[str, Conversation]:
+        """The conversations as far as they are, apart from what is still to come."""
+        return {name: held.copied() for name, held in self.talks.items()}
 
     def _met(self) -> tuple[Counters, frozenset[str], frozenset[tuple[str, str]]]:
         """What was counted, passed and asked for so far, apart from what is still to come."""
@@ -303,6 +359,7 @@ class Lab:
         kept = self.kept(name)
         self.network, self.faults, self._sent = kept.network, kept.faults, kept.sent
         self.state.back_to(kept.moment)
+        self.talks = {name: held.copied() for name, held in kept.talks.items()}
         counters, passed, asked = kept.met
         self.counters, self.passed, self.asked = counters.copied(), set(passed), set(asked)
         # what was kept later is gone with what happened since
