@@ -8,9 +8,14 @@ import pytest
 from click.testing import CliRunner, Result
 
 import mossy_compass as mc
+from mossy_compass.cli.main import main
 from mossy_compass.errors import QuestionError
+from mossy_compass.files.drills import steps_of
 from mossy_compass.lab.conversation import Conversation, parse_then
+from mossy_compass.lab.drill import Drill, Run, run_drill
 from mossy_compass.report.conversationtext import conversation, conversation_dict
+from mossy_compass.report.remembered import of_memory
+from mossy_compass.report.tables import Rows
 from mossy_compass.report.text import as_text
 
 from .conftest import DATA
@@ -197,8 +202,6 @@ def test_what_was_not_answered_has_no_conversation() -> None:
 
 
 def test_the_command_stops_at_the_first_that_fails() -> None:
-    from mossy_compass.cli.main import main
-
     def run(*arguments: str) -> Result:
         return CliRunner().invoke(main, arguments)
 
@@ -209,3 +212,124 @@ def test_the_command_stops_at_the_first_that_fails() -> None:
     assert "[session.expired]" in done.stdout
     assert isinstance(run(*demo, "--then", "wait 3").exception, QuestionError)
     assert isinstance(run(*demo, "--every-path").exception, mc.InputError)
+
+
+# --- drills ------------------------------------------------------------------------------------------------------
+
+
+def drilled(lab: mc.Lab, *steps: str) -> list[tuple[bool, str]]:
+    """What came of the steps of a drill on the hall."""
+    text = "\n".join(["mossy-drill: 1", "network: hall.yaml", "steps:", *(f"  - {s}" for s in steps)])
+    run = Run(Drill("hall", lab.network, steps_of(text.encode(), "hall.drill.yaml", lab.network)))
+    return [(r.ok, r.said) for r in run.results()]
+
+
+SHOP = "send: {from: ann, to: ben, service: https, as: shop}"
+
+
+@pytest.mark.parametrize(
+    ("steps", "ok"),
+    [
+        (["expect: {within: shop}"], True),
+        (["expect: {within: shop, next: answer data}"], True),
+        (["expect: {within: shop, reaches: no}"], False),
+        (["expect: {within: shop, next: fin, cause: session.part}"], True),
+        (["expect: {within: shop, next: fin, cause: session.expired}"], False),
+        (["wait: 4 min", "expect: {within: shop, next: data, cause: session.expired}"], True),
+        (["send: {within: shop}", "wait: 4 min", "expect: {within: shop, next: data}"], True),
+        (["send: {within: shop, next: data, by: answerer}", "expect: {sessions: gate, is: 1}"], True),
+        (["expect: {sessions: gate, is: 2}"], False),
+        (["expect: {mappings: gate, is: 1}"], True),
+        (["clear: gate", "expect: {sessions: gate, is: 0}", "expect: {mappings: gate, is: 0}"], True),
+        (["clear: gate", "expect: {within: shop, fate: dropped, cause: session.ended}"], True),
+        # What is tried leaves nothing behind, and going back brings the conversation back as far as it was.
+        (["expect: {within: shop, next: fin}", "expect: {within: shop, next: data}"], True),
+        (["keep: then", "send: {within: shop, next: fin}", "back-to: then", "expect: {within: shop, next: data}"], True),
+        (
+            ["keep: then", "wait: 3 h", "back-to: then", "expect: {within: shop, next: data}", "expect: {sessions: gate, is: 1}"],
+            True,
+        ),
+    ],
+)
+def test_conversations_in_drills(steps: list[str], ok: bool) -> None:
+    results = drilled(hall(translate=HIDES), SHOP, *steps)
+    assert all(done for done, _ in results) is ok, results
+
+
+@pytest.mark.parametrize(
+    ("step", "says"),
+    [
+        ("send: {within: shap}", "no step before began a conversation 'shap'"),
+        ("expect: {within: shop, next: wait 3 s}", "sends nothing"),
+        ("expect: {within: shop, next: dance}", "nothing that can follow"),
+        ("expect: {within: shop, to: ben}", "whose ends are known"),
+        ("expect: {within: shop, passes: gate}", "can be expected"),
+        ("expect: {within: shop, cause: nonsense}", "there is no cause"),
+        ("expect: {next: data, from: ann, to: ben}", "say within"),
+        ("expect: {sessions: gate}", "go together"),
+        ("expect: {sessions: gatter, is: 1}", "no device 'gatter'"),
+        ("expect: {sessions: gate, from: ann, is: 1}", "tests no flow"),
+        ("send: {from: ann}", "says from and to"),
+        ("send: {within: shop, from: ann, to: ben}", "leave from"),
+        ("send: {from: ann, to: ben, as: x, count: 2}", "one flow"),
+        ("wait: 5", "no time"),
+        ("wait: 2 min 1 h", "no time"),
+        ("clear: gatter", "no device 'gatter'"),
+    ],
+)
+def test_steps_that_make_no_sense_are_refused_at_their_place(step: str, says: str) -> None:
+    lab = hall()
+    with pytest.raises(mc.NetworkFileError, match=says):
+        drilled(lab, SHOP, step)
+
+
+def test_what_follows_and_cannot_be_sent_is_a_broken_step() -> None:
+    lab = hall()
+    text = (
+        "mossy-drill: 1\nnetwork: hall.yaml\nsteps:\n  - "
+        + SHOP
+        + "\n  - send: {within: shop, next: fin}\n  - expect: {within: shop, reaches: no}\n"
+    )
+    report = run_drill(Drill("hall", lab.network, steps_of(text.encode(), "hall.drill.yaml", lab.network)))
+    assert report.broken
+    assert not report.ok
+    assert "has closed its half" in report.results[-1].said
+
+
+# --- tables ------------------------------------------------------------------------------------------------------
+
+
+def test_tables_show_what_lives_and_what_is_over() -> None:
+    lab = hall(translate=HIDES)
+    lab.send(mc.Flow("ann", "ben", "https"))
+    lab.send(mc.Flow("ann", "ben", "udp/53"))
+    lab.wait(250_000)
+    over, lives = (as_text_of(list(of_memory(lab.state, "gate", (part,)))) for part in ("sessions", "mappings"))
+    assert "1 session lives at gate" in over
+    assert "10.41.1.10:40001 > 198.51.100.9:53" in over
+    assert "as 198.51.100.2:40001 > 198.51.100.9:53" in over
+    assert "4 min 10 s old, 50 s left" in over
+    assert "out-list rule 10" in over
+    assert "1 session of gate is over" in over
+    assert "expired, 10 s ago" in over
+    assert "198.51.100.2:40001" in lives
+    data = [t.to_dict() for t in of_memory(lab.state, "gate", ("sessions", "mappings"))]
+    session = json.loads(json.dumps(data))[0]["rows"][0]
+    assert (session["phase"], session["rest-ms"], session["after"]["source"]) == ("replied", 50_000, "198.51.100.2")
+
+
+def as_text_of(found: list[Rows]) -> str:
+    return "\n".join("\n".join([t.about, *("\n".join(r) for r in t.rows)]) for t in found)
+
+
+def test_the_command_asks_for_something_to_remember() -> None:
+    file = str(DATA / "fernhollow.yaml")
+
+    def shown(*arguments: str) -> Result:
+        return CliRunner().invoke(main, ["tables", file, "gate", *arguments])
+
+    assert "nothing was sent" in str(shown("sessions").exception)
+    assert "is no flow" in str(shown("sessions", "--send", "kiosk-1").exception)
+    assert "tables that remember" in str(shown("routes", "--send", "a to b").exception)
+    done = shown("sessions", "--send", "kiosk-1 to almanac for https")
+    assert done.stdout.startswith("1 session lives at gate:")

@@ -512,7 +512,7 @@ FAULTY = [
     (HEAD + "  - expect: {from: ann, to: ben, fate: gone}", [":4", "is none of delivered, refused"]),
     (HEAD + "  - expect: {from: ann}", ["says from and to, or a sentence"]),
     (HEAD + "  - expect: {that: ann reaches ben, to: cat}", ["the sentence says from, to, service and reaches already"]),
-    (HEAD + "  - expect: {counter: door/out-list/10}", ["counter and is go together"]),
+    (HEAD + "  - expect: {counter: door/out-list/10}", ["what is counted and is go together"]),
     (HEAD + "  - expect: {from: ann, to: ben, family: 5}", ["a family of addresses is 4 or 6"]),
     (HEAD + "  - expect: ann reaches ann", ["the same host, so nothing would be tested"]),
     (HEAD + "  - expect: 10.99.0.0/16 reaches ben", ["nobody would be tested"]),

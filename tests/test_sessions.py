@@ -490,7 +490,7 @@ class Model(RuleBasedStateMachine):
         assert {m.outer_port for m in self.state.mappings("gate")} == {m["outer"] for m in self.model}
 
 
-class TestModel(Model.TestCase):  # type: ignore[name-defined,misc]
+class TestModel(Model.TestCase):  # type: ignore[misc,valid-type]
     settings = settings(max_examples=12, stateful_step_count=50, deadline=None, suppress_health_check=list(HealthCheck))
 
 

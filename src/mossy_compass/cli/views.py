@@ -8,6 +8,7 @@ wrong.
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -45,7 +46,8 @@ if TYPE_CHECKING:
     from mossy_compass.walk.journey import Journey
     from mossy_compass.walk.question import Options
 
-PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")
+REMEMBERED = ("sessions", "mappings")
+PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings", *REMEMBERED)
 
 
 @click.command(context_settings=CONTEXT, short_help="Show what a device knows: interfaces, routes, settings.")
@@ -64,6 +66,14 @@ PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")
     help="Only where NAME is used: a group, service, list, window, application, zone or host.",
 )
 @click.option("--drill", metavar="DRILL", help="With --uses: where this drill names it, too.")
+@click.option(
+    "--send",
+    "sent",
+    multiple=True,
+    metavar="FLOW",
+    help="For sessions and mappings: send this before, as 'HOST to HOST for SERVICE'. May be given several times.",
+)
+@click.option("--after", metavar="DRILL", help="For sessions and mappings: do the steps of this drill before.")
 @form_option("text", "json")
 def tables(
     file: str,
@@ -74,6 +84,8 @@ def tables(
     built_in: bool,
     uses: str | None,
     drill: str | None,
+    sent: tuple[str, ...],
+    after: str | None,
     form: str,
 ) -> None:
     """Show what DEVICE knows: interfaces, routes, neighbours, what filters where, translation and policy routes, and
@@ -86,6 +98,7 @@ def tables(
       mossy tables grounds.yaml north --to 10.40.30.20
       mossy tables fernhollow.yaml gate lists
       mossy tables fernhollow.yaml --uses kiosks
+      mossy tables fernhollow.yaml gate sessions mappings --send "kiosk-1 to almanac for https"
     """
     from rich.console import Group
 
@@ -96,6 +109,9 @@ def tables(
 
     plan = Plan(read_network(file))
     parts = (*part, *parts)
+    memory = tuple(p for p in parts if p in REMEMBERED)
+    if (sent or after) and not memory:
+        raise InputError(f"--send and --after fill tables that remember; name one after the device: {' or '.join(REMEMBERED)}.")
     if uses is not None:
         if device or parts or address:
             raise InputError("--uses is about the whole file; leave DEVICE and its parts out.")
@@ -108,6 +124,10 @@ def tables(
         found = [made.cables(plan)]
     elif device not in plan.network.devices:
         raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
+    elif memory:
+        found = _remembered(plan, device, memory, sent, after)
+        others = tuple(p for p in parts if p not in REMEMBERED)
+        found += made.of_device(plan, device, others, built_in) if others else []
     elif address is not None:
         found = [made.lookup(plan, device, parse_address(address))]
     elif form == "text" and not parts and not built_in:
@@ -118,6 +138,37 @@ def tables(
         say_json({"mossy-tables": 1, "device": device, "tables": [t.to_dict() for t in found]})
         return
     show(Group(*_blocks(found)[:-1]))
+
+
+def _remembered(plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str, ...], after: str | None) -> list[Rows]:
+    """What a device remembers after some packets, or a drill."""
+    from mossy_compass.lab.lab import Flow, Lab
+    from mossy_compass.report.remembered import of_memory
+    from mossy_compass.walk.question import members_of
+
+    if not sent and after is None:
+        raise InputError("nothing was sent, so nothing is remembered. Give --send 'HOST to HOST for SERVICE', or --after DRILL.")
+    lab = Lab(plan.network)
+    if after is not None:
+        from mossy_compass.files.drills import steps_of
+        from mossy_compass.files.load import plain_bytes
+        from mossy_compass.lab.drill import Drill, Run
+
+        run = Run(Drill(after, plan.network, steps_of(plain_bytes(after, "mossy-drill"), after, plan.network)))
+        broken = [r for r in run.results() if r.broken]
+        if broken:
+            raise QuestionError(f"{after}: step {broken[0].number} cannot be done: {broken[0].said}")
+        lab = run.lab
+    for words in sent:
+        found = _SENT.fullmatch(words.strip())
+        if found is None:
+            raise QuestionError(f"'{words}' is no flow. Write HOST to HOST for SERVICE, as in 'kiosk-1 to almanac for https'.")
+        for member in members_of(plan.network, found[3] or "ping"):
+            lab.send(Flow(found[1], found[2], member))
+    return list(of_memory(lab.state, device, parts))
+
+
+_SENT = re.compile(r"(\S+) to (\S+)(?: for (\S+))?")
 
 
 def _used(file: str, name: str, drill: str | None) -> Rows:

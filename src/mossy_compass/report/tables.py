@@ -37,6 +37,7 @@ class Rows(NamedTuple):
         about: a sentence that is the table's heading.
         headings: of the columns.
         rows: cells as text, line feeds within a cell.
+        data: the rows as plain data, where that is more than their cells.
 
     """
 
@@ -44,10 +45,12 @@ class Rows(NamedTuple):
     about: str
     headings: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
+    data: tuple[dict[str, object], ...] = ()
 
     def to_dict(self) -> dict[str, object]:
         """The table as plain data."""
-        return {"table": self.name, "about": self.about, "rows": [dict(zip(self.headings, r, strict=True)) for r in self.rows]}
+        rows = list(self.data) or [dict(zip(self.headings, r, strict=True)) for r in self.rows]
+        return {"table": self.name, "about": self.about, "rows": rows}
 
 
 def _count(number: int, word: str) -> str:

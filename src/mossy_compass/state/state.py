@@ -96,7 +96,7 @@ class State:
     def __getstate__(self) -> tuple[object, ...]:
         """What it remembers, whatever happened on the way there; the journal and what is due are left out."""
         books = {}
-        for name, book in self._books.items():
+        for name, book in sorted(self._books.items()):
             used = {pool: tuple(bytes(half) for half in ports.used) for pool, ports in book.ports.items() if ports.any}
             held = book.opened, book.mapped, book.half, book.live, book.history, list(book.gone.items()), book.names
             books[name] = (self._entries(name), sorted(book.mappings.values(), key=lambda m: m.number), used, held)
