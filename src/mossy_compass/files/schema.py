@@ -340,8 +340,31 @@ class GoesToIn(Part):
 
     short: ClassVar[str] = "address"
 
-    address: str = key(AN_ADDRESS, "A device, a name, or an address.")
-    port: Span | None = key(PORT, "Another port; the packet's own when left out.", None)
+    address: list[str] = key(
+        ADDRESSES,
+        "A device, a name, or an address; several share the packets by source address. self: the device itself; exempt: they stay.",
+    )
+    port: Span | None = key(PORT, "Another port, or as many as the service has; the packet's own when left out.", None)
+
+
+class BecomesIn(Part):
+    """What a source becomes."""
+
+    short: ClassVar[str] = "address"
+
+    address: str | None = key(
+        WORD, "interface: the leaving interface's address; exempt: it stays; or an address. With a port of its own.", None
+    )
+    pool: list[str] | None = key(ADDRESSES, "One of these addresses, always the same for a source; with a port of its own.", None)
+    pair: str | None = key(
+        WORD, "The partner of a fixed pair, both ways: an address, or a prefix as long as the source's. Ports stay.", None
+    )
+
+    def check(self) -> None:
+        """Refuse more than one of them, and none."""
+        said = [k for k in ("address", "pool", "pair") if getattr(self, k) is not None]
+        if len(said) != 1:
+            raise fault("a source becomes one thing: an address, pool, or pair." if said else "say address, pool or pair.")
 
 
 class TranslateIn(Part):
@@ -355,12 +378,14 @@ class TranslateIn(Part):
     leaving: list[str] | None = key(
         ARRIVALS, "Only packets that leave by these interfaces; must be given for becomes, and goes with that alone.", None
     )
-    becomes: str | None = key(
-        one_of("interface"),
-        "The new source: the leaving interface's address, with a port of its own. So when goes-to is left out.",
-        None,
+    hours: list[str] | None = key(some(A_WINDOW, 1), "Only while one of these windows under hours: is open.", None)
+    family: int | None = key(number(4, 6), "4 or 6; that of the addresses that it names when left out, or 4.", None)
+    becomes: BecomesIn | None = key(
+        of(BecomesIn), "The new source: interface, an address, a pool, a pair, or exempt; interface when goes-to is left out.", None
     )
-    goes_to: GoesToIn | None = key(of(GoesToIn), "The new destination: an address, or a mapping with a port.", None)
+    goes_to: GoesToIn | None = key(
+        of(GoesToIn), "The new destination: an address, several, self, exempt, or a mapping with a port.", None
+    )
     lists: list[str] | None = key(LISTS, "For goes-to: lists that its packets meet, with their new destination.", None)
     disabled: bool = key(YES_NO, "Keep the rule, but pass it over.", False)
     about: str = key(WORDS, "What it is for.", "")

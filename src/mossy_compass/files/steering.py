@@ -14,10 +14,11 @@ from mossy_compass.files.names import services, term, term_list
 from mossy_compass.files.rules import conditions
 from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
 from mossy_compass.files.zones import known_lists, port_words
+from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.network import Candidate, PolicyRoute, Translate
+from mossy_compass.model.network import Becomes, Candidate, PolicyRoute, Translate
 from mossy_compass.model.terms import Term
-from mossy_compass.packet.address import V6_BASE, Address, from_key
+from mossy_compass.packet.address import V6_BASE, Address, Spans, from_key
 from mossy_compass.packet.service import WITH_PORTS, Service
 
 
@@ -43,18 +44,31 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
         _kind_faults(ctx, entry, path)
         sources = term_list(ctx, entry.source, (*path, "source"))
         destinations = term_list(ctx, entry.to, (*path, "to"))
-        goal = _goal(ctx, entry, path)
+        goals = _goals(ctx, entry, path)
+        becomes, outer = _becomes(ctx, entry, sources, path)
         wanted = services(ctx, entry.service, (*path, "service")) if entry.service is not None else None
         port = entry.goes_to.port if entry.goes_to is not None else None
         if port is not None:
-            _port_faults(ctx, entry, _portless(wanted), path)
+            _port_faults(ctx, entry, _portless(wanted), wanted, path)
+        for index_of, word in enumerate(entry.hours or ()):
+            if word not in ctx.doc.hours:
+                spot = ctx.spot(*path, "hours", index_of)
+                ctx.fault("name.unknown", spot, f"there is no window '{word}' under hours.", hint(word, ctx.doc.hours, "windows"))
+        said = tuple(entry.goes_to.address) if entry.goes_to is not None else ()
         yield Translate(
             id=entry.id or str((index + 1) * 10),
             mark=ctx.spot(*path),
-            family=goal.family if goal else _family(sources, destinations),
-            becomes_interface=entry.goes_to is None,
-            goes_to=goal,
+            family=entry.family or (goals[0].family if goals else _family(sources, destinations, _as_terms(outer))),
+            of_source=entry.goes_to is None,
+            becomes=becomes,
+            outer=outer,
+            goes_to=goals[0] if goals else None,
+            servers=goals if len(goals) > 1 else (),
+            redirects=said == ("self",),
+            exempt=said == ("exempt",),
+            hours=tuple(entry.hours) if entry.hours is not None else None,
             to_port=port.first if port is not None else None,
+            to_range=port is not None and port.first != port.last,
             arriving=_ports(ctx, name, entry.arriving, (*path, "arriving"), known),
             leaving=_ports(ctx, name, entry.leaving, (*path, "leaving"), known),
             sources=sources,
@@ -69,9 +83,6 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
 
 def _kind_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:
     """A rule is about sources or about destinations, and each kind has conditions that it cannot do without."""
-    if entry.becomes is not None and entry.goes_to is not None:
-        words = "a translation rule has becomes or goes-to, not both."
-        ctx.fault("translate.kind", ctx.spot(*path), words, "Write two rules.")
     if entry.goes_to is None and entry.leaving is None:
         words = "'leaving' is missing from a rule about sources."
         ctx.fault("key.missing", ctx.spot(*path), words, "Add leaving: INTERFACE, or goes-to for a rule about destinations.")
@@ -82,18 +93,21 @@ def _kind_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:
     if entry.lists and entry.goes_to is None:
         words = "lists: filter what a destination rule sends on, and this rule is about sources."
         ctx.fault("translate.kind", ctx.spot(*path, "lists"), words, "Attach the lists to an interface or a crossing.")
-    if entry.goes_to is not None and entry.to is None:
+    if entry.goes_to is not None and entry.to is None and entry.goes_to.address != ["exempt"]:
         words = "'to' is missing from a rule about destinations: every packet would be sent elsewhere."
         ctx.fault("key.missing", ctx.spot(*path), words, "Add to: ADDRESS, self for the device's own addresses, or any.")
 
 
-def _port_faults(ctx: Context, entry: TranslateIn, portless: bool, path: Path) -> None:
+def _port_faults(ctx: Context, entry: TranslateIn, portless: bool, wanted: Sequence[Service] | None, path: Path) -> None:
     """Ports of a translation that its protocol cannot have, or that say nothing without another key."""
     assert entry.goes_to is not None
     port = entry.goes_to.port
     if port is not None and port.first != port.last:
         spot = ctx.spot(*path, "goes-to", "port")
-        ctx.fault("translate.port", spot, f"the packets go to one port, and {port.first}-{port.last} are several.", "Name one.")
+        lengths = {s.ports.last - s.ports.first for s in wanted or () if s.ports is not None}
+        if lengths != {port.last - port.first}:
+            words = f"the packets go to one port, or to as many as the service has, and {port.first}-{port.last} are {port.last - port.first + 1}."
+            ctx.fault("translate.port", spot, words, "Name one, or a range as long as the service's.")
     if port is not None and port.first == 0:
         spot = ctx.spot(*path, "goes-to", "port")
         ctx.fault(
@@ -107,17 +121,37 @@ def _port_faults(ctx: Context, entry: TranslateIn, portless: bool, path: Path) -
         ctx.fault("translate.port", ctx.spot(*path), words, "Add service: tcp/PORT, or leave the new port out.")
 
 
-def _goal(ctx: Context, entry: TranslateIn, path: Path) -> Address | None:
-    """The one address that packets go to."""
+def _goals(ctx: Context, entry: TranslateIn, path: Path) -> tuple[Address, ...]:
+    """The addresses that packets go to; none for the device itself, and where they stay."""
     if entry.goes_to is None:
-        return None
+        return ()
     spot = ctx.spot(*path, "goes-to")
-    address, colon, port = entry.goes_to.address.rpartition(":")
+    said = entry.goes_to.address
+    alone = [w for w in said if w in ("self", "exempt")]
+    if alone and len(said) > 1:
+        ctx.fault("translate.goal", spot, f"'{alone[0]}' stands alone.", "Remove it, or remove the addresses.")
+        return ()
+    if said == ["exempt"] and (entry.goes_to.port is not None or entry.becomes is not None or entry.lists):
+        ctx.fault("translate.goal", spot, "what is exempt stays as it is.", "Leave port, becomes and lists out.")
+    if alone:
+        return ()
+    found = [_goal(ctx, entry, word, spot, path) for word in said]
+    goals = tuple(a for a in found if a is not None)
+    families = {a.family for a in goals}
+    if len(families) > 1:
+        ctx.fault("translate.goal", spot, "the addresses are of both families.", "Write a rule for each.")
+        return goals[:1]
+    return goals
+
+
+def _goal(ctx: Context, entry: TranslateIn, word: str, spot: Mark, path: Path) -> Address | None:
+    """One address that packets go to."""
+    address, colon, port = word.rpartition(":")
     if colon and port.isdigit() and address and ":" not in address:
-        words = f"'{entry.goes_to.address}' is an address with a port, which are two values here."
+        words = f"'{word}' is an address with a port, which are two values here."
         ctx.fault("translate.goal", spot, words, f"Write goes-to: {{address: {address}, port: {port}}}.")
         return None
-    found = term(ctx, entry.goes_to.address, spot)
+    found = term(ctx, word, spot)
     if found is None:
         return None
     spans = found.spans or ()
@@ -125,10 +159,78 @@ def _goal(ctx: Context, entry: TranslateIn, path: Path) -> Address | None:
     family = _family(None, term_list(ctx, entry.to, (*path, "to"))) if entry.to else 4
     fitting = [a for a in hosts if a.family == family] or hosts
     if len(hosts) != len(spans) or len(fitting) != 1:
-        words = f"'{entry.goes_to.address}' is not one address: packets go to one host."
-        ctx.fault("translate.goal", spot, words, "Name a host, or its address.")
+        words = f"'{word}' is not one address: packets go to one host."
+        ctx.fault("translate.goal", spot, words, "Name a host, or its address; several as a list of addresses.")
         return None
     return fitting[0]
+
+
+MOST_POOLED = 1 << 20
+"""So many addresses a pool may have: a /12 of IPv4."""
+
+
+def _becomes(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | None, path: Path) -> tuple[Becomes | None, Spans]:
+    """What a source becomes, with the addresses of a pool or the partners."""
+    said = entry.becomes
+    if said is None:
+        return (Becomes.INTERFACE if entry.goes_to is None else None), ()
+    if said.address in ("interface", "exempt"):
+        if said.address == "exempt" and entry.goes_to is not None:
+            ctx.fault("translate.kind", ctx.spot(*path, "becomes"), "a source that stays needs no word here.", "Leave becomes out.")
+        return Becomes(said.address), ()
+    words = said.pool or [said.pair or said.address or ""]
+    found = term_list(ctx, words, (*path, "becomes", "pool") if said.pool else (*path, "becomes")) or ()
+    outer = merge(s for t in found for s in t.spans or ())
+    spot = ctx.spot(*path, "becomes")
+    size = sum(s.last - s.first + 1 for s in outer)
+    if not outer:
+        if len(found) == len(words):
+            ctx.fault("translate.pool", spot, "these words name no address.", "Name addresses, prefixes or ranges.")
+        return Becomes.POOL, ()
+    if len({s.first >= V6_BASE for s in outer}) > 1:
+        ctx.fault("translate.pool", spot, "the addresses are of both families.", "Write a rule for each.")
+    if said.pair is not None:
+        _pair_faults(ctx, entry, sources, outer, spot)
+        return Becomes.PAIR, outer
+    if said.address is not None and size != 1:
+        ctx.fault(
+            "translate.pool",
+            spot,
+            f"'{said.address}' is {size} addresses.",
+            "Write {pool: ...}, or {pair: ...} for fixed partners.",
+        )
+    if size > MOST_POOLED:
+        ctx.fault("translate.pool", spot, f"a pool of {size} addresses is more than {MOST_POOLED}.", "Name a shorter prefix of it.")
+    return Becomes.POOL, outer
+
+
+def _pair_faults(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | None, outer: Spans, spot: Mark) -> None:
+    """A fixed pair has one run of sources and one of partners, as long as each other."""
+    inner = merge(s for t in sources or () for s in t.spans or ())
+    if entry.goes_to is not None:
+        ctx.fault("translate.kind", spot, "a pair works both ways by itself.", "Leave goes-to out.")
+    elif len(inner) != 1 or len(outer) != 1:
+        ctx.fault(
+            "translate.pair",
+            spot,
+            "a pair has one run of sources and one of partners.",
+            "Say source: ADDRESS or PREFIX, and pair: one as long.",
+        )
+    elif inner[0].last - inner[0].first != outer[0].last - outer[0].first:
+        one, other = (s.last - s.first + 1 for s in (inner[0], outer[0]))
+        ctx.fault("translate.pair", spot, f"the source is {one} addresses, and its partners are {other}.", "Make both as long.")
+    elif (inner[0].first >= V6_BASE) is not (outer[0].first >= V6_BASE):
+        ctx.fault(
+            "translate.pair",
+            spot,
+            "the source and its partners are of two families.",
+            "Translation between families is not known here.",
+        )
+
+
+def _as_terms(spans: Spans) -> tuple[Term, ...] | None:
+    """Addresses as what a condition is made of."""
+    return (Term("outer", spans),) if spans else None
 
 
 def _family(*conditions: tuple[Term, ...] | None) -> int:

@@ -248,6 +248,15 @@ class StaticRoute(Shown):
     origin: str = "static"
 
 
+class Becomes(StrEnum):
+    """What a source becomes."""
+
+    INTERFACE = "interface"
+    POOL = "pool"
+    PAIR = "pair"
+    EXEMPT = "exempt"
+
+
 @dataclass(frozen=True, repr=False)
 class Translate(Shown):
     """A translation rule: of a source as packets leave, or of a destination as they arrive (RFC 2663, RFC 3022).
@@ -256,10 +265,18 @@ class Translate(Shown):
 
     Attributes:
         family: 4 or 6.
-        becomes_interface: the source becomes the leaving interface's address, with a port of its own (NAPT). False for
-            a rule that translates destinations.
-        goes_to: for a destination rule, the address that packets go to instead.
+        of_source: it is asked as packets leave, about their sources. False for a rule that is asked as they arrive, about
+            their destinations.
+        becomes: what a source becomes: the leaving interface's address or one of a pool, with a port of its own (NAPT); the
+            partner of a fixed pair, both ways; or it stays. None for a rule about destinations alone.
+        outer: the addresses of the pool, or the partners.
+        goes_to: for a destination rule, the address that packets go to instead; None for the device itself, or where it stays.
+        servers: several addresses that they go to instead, by source.
         to_port: for a destination rule, the port that they go to instead; None keeps it.
+        to_range: it is the first of a range, and the ports of the service move along with it.
+        redirects: they go to the device itself.
+        exempt: for a destination rule, they stay as they are.
+        hours: names of windows of time, one of which must be open; None for any.
         arriving, leaving: the interfaces that packets must come or leave by; None for any.
         sources, destinations, services: whose packets, to where, of which services; None for all.
         lists: for a destination rule, the access lists that its packets meet once they are translated.
@@ -270,9 +287,16 @@ class Translate(Shown):
     id: str
     mark: Mark = field(compare=False)
     family: int = 4
-    becomes_interface: bool = True
+    of_source: bool = True
+    becomes: Becomes | None = Becomes.INTERFACE
+    outer: Spans = ()
     goes_to: Address | None = None
+    servers: tuple[Address, ...] = ()
+    redirects: bool = False
+    exempt: bool = False
+    hours: tuple[str, ...] | None = None
     to_port: int | None = None
+    to_range: bool = False
     arriving: tuple[str, ...] | None = None
     leaving: tuple[str, ...] | None = None
     sources: tuple[Term, ...] | None = None

@@ -329,6 +329,14 @@ SETTINGS: dict[str, Setting] = {
             "number",
         ),
         Setting(
+            "answers-translated",
+            ("yes", "no"),
+            "yes",
+            "yes",
+            "yes",
+            "Whether the device answers, on an interface's own subnets, for the addresses that its translation rules send on or give to sources; else answers-for must name them.",
+        ),
+        Setting(
             "unmatched-translation",
             ("keep", "drop"),
             "keep",
@@ -471,6 +479,7 @@ class Settings:
         error_source: whose address an ICMP error has.
         rejects_with_reset: a rejected TCP packet gets a reset, instead of ICMP.
         session_errors_pass: an ICMP error belongs to the session of the packet that it quotes.
+        answers_translated: the device answers on its segments for addresses that it translates.
         drops_untranslated: what no translation rule matches does not leave.
         policy_for_own: policy routes see the device's own packets too.
         source_check: the reverse-path check.
@@ -505,6 +514,7 @@ class Settings:
     error_source: ErrorSource
     rejects_with_reset: bool
     session_errors_pass: bool
+    answers_translated: bool
     drops_untranslated: bool
     policy_for_own: bool
     source_check: SourceCheck
@@ -551,6 +561,7 @@ def settings_of(kind: str, written: Mapping[str, tuple[str, Mark]]) -> Settings:
         error_source=ErrorSource(value["error-source"]),
         rejects_with_reset=value["reject-answer"] == "reset",
         session_errors_pass=value["session-errors"] == "pass",
+        answers_translated=value["answers-translated"] == "yes",
         drops_untranslated=value["unmatched-translation"] == "drop",
         policy_for_own=value["own-policy-routes"] == "yes",
         source_check=SourceCheck(value["source-check"]),

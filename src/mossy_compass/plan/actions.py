@@ -12,7 +12,7 @@ from typing import Any, NamedTuple, Protocol
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import Candidate, Verdict
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Spans
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import NO_TABLE, TableId
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -164,12 +164,25 @@ class Rewrite(NamedTuple):
         half: which end.
         address: the new one, by a rule; None: as the session has it.
         port: the new port; None keeps it.
+        shift: by a rule with fixed partners, how far the new address lies from the old one.
+        port_shift: of a range of ports, how far the new port lies from the old one.
+        servers: by a rule, several addresses that share the packets by source address.
+        own: by a rule, the device's own address on the arriving interface.
 
     """
 
     half: Half
     address: Address | None = None
     port: int | None = None
+    shift: int = 0
+    port_shift: int = 0
+    servers: tuple[Address, ...] = ()
+    own: bool = False
+
+    @property
+    def by_rule(self) -> bool:
+        """Whether a rule says what it becomes, and not the packet's session."""
+        return self.address is not None or bool(self.shift or self.servers or self.own)
 
 
 class Allocate(NamedTuple):
@@ -177,10 +190,12 @@ class Allocate(NamedTuple):
 
     Attributes:
         keeps: the source's own address is kept, and only the port is chosen; else it becomes the leaving interface's.
+        pool: the addresses of which it becomes one, always the same for a source (RFC 4787 REQ-2); empty for none.
 
     """
 
     keeps: bool = False
+    pool: Spans = ()
 
 
 class OpenSession(NamedTuple):

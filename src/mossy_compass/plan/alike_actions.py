@@ -60,7 +60,9 @@ def _one_flow(here: DevicePlan, facts: Facts) -> Iterator[Term]:
 
 
 def _rewritten(here: DevicePlan, facts: Facts, action: Rewrite) -> Iterator[Term]:
-    """A new port makes one service of all, so of those that have ports only one is kept."""
+    """A new port makes one service of all, so of those that have ports only one is kept; which server it is follows from the source."""
+    if action.servers:
+        yield within("source", (Span(facts.packet.source.key, facts.packet.source.key),))
     if action.half is Half.DESTINATION and action.port is not None:
         key = service_key(facts.packet)
         yield within("service", (Span(key, key),))
@@ -68,6 +70,8 @@ def _rewritten(here: DevicePlan, facts: Facts, action: Rewrite) -> Iterator[Term
 
 def _allocated(here: DevicePlan, facts: Facts, action: Allocate) -> Iterator[Term]:
     """One family, since the outer address is of one; and whether there is a port to choose, which later fragments lack."""
+    if action.pool:  # which of its addresses a source gets follows from the source
+        yield within("source", (Span(facts.packet.source.key, facts.packet.source.key),))
     yield _family("source", facts.packet.source.family)
     yield known_as("fragment", facts.packet.fragment)
     with_ports = merge(service_span(Service(p)) for p in (*WITH_PORTS, ICMP, ICMP6))

@@ -140,8 +140,8 @@ def _written_for(device: Device) -> dict[Stage, list[Mark]]:
         Stage.CROSSING: [c.mark for c in device.gates.crossings if c.into != "self"],
         Stage.TO_SELF_LIST: [device.gates.to_self_mark] if device.gates.to_self else [o.mark for o in device.gates.offers],
         Stage.FRONT_LIST: [t.mark for t in device.translate if t.lists],
-        Stage.TRANSLATE_SOURCE: [t.mark for t in device.translate if t.becomes_interface],
-        Stage.TRANSLATE_DESTINATION: [t.mark for t in device.translate if not t.becomes_interface],
+        Stage.TRANSLATE_SOURCE: [t.mark for t in device.translate if t.of_source],
+        Stage.TRANSLATE_DESTINATION: [t.mark for t in device.translate if not t.of_source],
         Stage.POLICY_ROUTE: [e.mark for e in device.policy_routes],
     }
 
@@ -203,7 +203,7 @@ def _standing(network: Network, device: Device) -> Iterator[CheckedList]:
             if name in network.lists:
                 yield from _of_list(stage, network.lists[name], f" ({place_words(device.name, where, way)})")
     for entry in device.translate:
-        stage = Stage.TRANSLATE_SOURCE if entry.becomes_interface else Stage.TRANSLATE_DESTINATION
+        stage = Stage.TRANSLATE_SOURCE if entry.of_source else Stage.TRANSLATE_DESTINATION
         yield CheckedList(stage, as_rule(entry), f"translation rule {entry.id}", own=True)
     for policy in device.policy_routes:
         yield CheckedList(Stage.POLICY_ROUTE, policy.rule, f"policy route {policy.id}", own=True)

@@ -251,7 +251,7 @@ class DevicePlan:
     def _reserved(self, protocol: int, address: Address) -> Iterator[int]:
         """The same, one by one; a rule that forwards every port reserves none, for answers are known before it is asked."""
         listens = [s.service for s in self.serves(None)] if address in self.own else []
-        rules = (t for t in self.device.translate if not t.becomes_interface and not t.disabled)
+        rules = (t for t in self.device.translate if not t.of_source and not t.disabled)
         forwarded = (s for t in rules if _names(t.destinations, address) for s in t.services or ())
         for service in (*listens, *forwarded):
             if service.protocol == protocol and service.ports is not None:

@@ -83,6 +83,7 @@ REASONS: dict[str, Shape] = {
     "session.gone": _shape("session", "number device why ago name value"),
     "mapping": _shape("translation", "number device outer port inner value"),
     "translation": _shape("translation", "row device"),
+    "translation.hairpin": _shape("translation", "row device"),
     "translation.undo": _shape("translation", "number device"),
     "policy": _shape("rule", "row device"),
     "route": _shape("route", "origin prefix"),

@@ -509,7 +509,7 @@ def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: C
     port = candidate.leaving or next(
         (i.name for i in here.device.interfaces.values() if hop and any(a.prefix.holds(hop) for a in i.addresses)), ""
     )
-    rules = [t for t in here.device.translate if t.becomes_interface and not t.disabled]
+    rules = [t for t in here.device.translate if t.of_source and not t.disabled]
     if port not in here.device.interfaces or not rules:
         return
     held = [a.address for a in here.device.interfaces[port].addresses]

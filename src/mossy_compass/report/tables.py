@@ -10,9 +10,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from mossy_compass.model.network import Device, Interface, PolicyRoute, Rule, Segment, Translate
+from mossy_compass.model.network import Becomes, Device, Interface, PolicyRoute, Rule, Segment, Translate
 from mossy_compass.model.settings import SETTINGS
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Spans, from_key
 from mossy_compass.packet.service import protocol_name
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.device import DevicePlan
@@ -280,9 +280,26 @@ def rules(plan: Plan, name: str) -> list[Rows]:
 def _becomes(entry: Translate) -> str:
     """What a translation rule makes of an address."""
     off = "disabled: " if entry.disabled else ""
-    if entry.becomes_interface:
-        return f"{off}source becomes the leaving interface's address"
-    return f"{off}destination becomes {entry.goes_to}" + (f", port {entry.to_port}" if entry.to_port is not None else "")
+    source = {
+        Becomes.INTERFACE: "source becomes the leaving interface's address",
+        Becomes.POOL: f"source becomes {_spans(entry.outer)}, with a port of its own",
+        Becomes.PAIR: f"source becomes {_spans(entry.outer)}, and back: a fixed pair",
+        Becomes.EXEMPT: "source stays as it is",
+    }
+    if entry.of_source:
+        return off + source[entry.becomes or Becomes.INTERFACE]
+    if entry.exempt:
+        return f"{off}destination stays as it is"
+    goal = "the device itself" if entry.redirects else " or ".join(map(str, entry.servers or (entry.goes_to,)))
+    port = f", port {entry.to_port}{' and on' if entry.to_range else ''}" if entry.to_port is not None else ""
+    also = f"; {source[entry.becomes]}" if entry.becomes is not None else ""
+    return f"{off}destination becomes {goal}{port}{also}"
+
+
+def _spans(spans: Spans) -> str:
+    """Addresses in words: one, or the first and last of each run."""
+    ends = [(from_key(s.first), from_key(s.last)) for s in spans]
+    return ", ".join(str(a) if a == b else f"one of {a} to {b}" for a, b in ends)
 
 
 def _entry_words(entry: PolicyRoute) -> str:

@@ -418,6 +418,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "session.gone": _gone,
     "mapping": "mapping {number} of {device} ({outer}:{port} for {inner}), filtering: {value}",
     "translation": "translation rule {row} of {device}",
+    "translation.hairpin": "translation rule {row} of {device}, since its outer address was asked from inside",
     "translation.undo": "undo of translation {number} of {device}",
     "policy": "policy route {row} of {device}",
     "policy.discard": "policy route {row} of {device} says discard",

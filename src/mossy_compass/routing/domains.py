@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, intersect, merge
-from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment, Translate, link_locals
+from mossy_compass.model.network import Becomes, Device, Interface, Kind, Network, PortState, Segment, Translate, link_locals
 from mossy_compass.packet.address import FAMILIES, Address, Span, Spans, in_spans
 
 Port = tuple[str, str]
@@ -142,14 +142,7 @@ class Domains:
         device = self.network.devices[name]
         interface = device.interfaces[port]
         subnets = merge(a.prefix.span for a in interface.addresses)
-        rules = [r for r in device.translate if _claims(r) and _arrives(device, interface, r)]
-        sent_on = merge(
-            s
-            for r in rules
-            for t in r.destinations or ()
-            if t.words != "any" and t.spans is not None
-            for s in intersect(t.spans, (FAMILIES[r.family],))
-        )
+        sent_on = merge(s for r in device.translate if _faces(device, interface, r) for s in _claimed(r))
         return merge((*interface.answers_for, *intersect(sent_on, subnets)))
 
     def _translates(self, name: str, port: str, address: Address) -> bool:
@@ -161,7 +154,7 @@ class Domains:
         interface = device.interfaces[port]
         if not any(a.prefix.holds(address) for a in interface.addresses):
             return False
-        return any(_sends_on(rule, address) and _arrives(device, interface, rule) for rule in device.translate)
+        return any(_faces(device, interface, rule) and in_spans(address.key, _claimed(rule)) for rule in device.translate)
 
     def link(self, device: str, interface: str) -> LinkState:
         """Whether an interface is up: its own port, its cable, and what is at the other end."""
@@ -278,7 +271,7 @@ class Domains:
             own = dict.fromkeys([*(a.address for a in interface.addresses), *link_locals(name, interface)])
             for address in own:
                 owners[address] = (*owners.get(address, ()), Answer(name, port, "interface"))
-            if interface.answers_for or any(not t.becomes_interface for t in device.translate):
+            if interface.answers_for or any(_claimed(t) for t in device.translate):
                 proxies.append((name, port))
         return Domain(_domain_name(lots, segments, switches), members, segments, switches, owners, tuple(proxies))
 
@@ -293,20 +286,28 @@ def _domain_name(lots: list[_Lot], segments: tuple[str, ...], switches: tuple[st
     return segments[0] if untagged or not tags else f"{segments[0]} vlan {tags[0]}"
 
 
-def _claims(rule: Translate) -> bool:
-    """True for a rule in force that sends destinations elsewhere."""
-    return not rule.becomes_interface and not rule.disabled
+def _claimed(rule: Translate) -> Spans:
+    """The addresses that a rule in force makes its device answer for; ``any`` claims nothing.
+
+    They are those that it sends on, and those that sources become: answers to these must get back to the device.
+    """
+    if rule.disabled or rule.exempt or rule.becomes is Becomes.EXEMPT:
+        return ()
+    sent_on = (s for t in rule.destinations or () if t.words != "any" for s in t.spans or ()) if not rule.of_source else ()
+    return intersect(merge((*rule.outer, *sent_on)), (FAMILIES[rule.family],))
 
 
-def _sends_on(rule: Translate, address: Address) -> bool:
-    """True for a rule in force that sends what goes to an address elsewhere; ``any`` claims nothing."""
-    if not _claims(rule) or rule.family != address.family:
+def _faces(device: Device, interface: Interface, rule: Translate) -> bool:
+    """True when what a rule makes its device answer for is asked for by an interface."""
+    if not device.settings.answers_translated:
         return False
-    return any(t.words != "any" and t.holds(address) for t in rule.destinations or ())
+    if not rule.of_source:
+        return _arrives(device, interface, rule.arriving)
+    return bool(rule.outer) and _arrives(device, interface, rule.leaving)
 
 
-def _arrives(device: Device, interface: Interface, rule: Translate) -> bool:
-    """True when a rule is about what arrives by an interface: it names it, its zone, a group of uplinks, or nothing."""
-    if rule.arriving is None or {interface.name, interface.zone} & set(rule.arriving):
+def _arrives(device: Device, interface: Interface, named: tuple[str, ...] | None) -> bool:
+    """True when an interface is meant: by its name, its zone, a group of uplinks, or by nothing."""
+    if named is None or {interface.name, interface.zone} & set(named):
         return True
-    return any(interface.name in device.uplinks.get(name, ()) for name in rule.arriving)
+    return any(interface.name in device.uplinks.get(name, ()) for name in named)

@@ -16,7 +16,7 @@ from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import intersect
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.goals import NEIGHBOURS, RESOLVERS, Goal, Sort, code, goals
-from mossy_compass.model.network import Device, Interface, Kind, Network, RouteAction, Translate
+from mossy_compass.model.network import Becomes, Device, Interface, Kind, Network, RouteAction, Translate
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import BITS, Address, InterfaceAddress, Prefix, Span, in_spans
 from mossy_compass.packet.service import UDP, WITH_PORTS, Service
@@ -526,7 +526,7 @@ def _back_inside(
     if route is not None and leaving not in {h.interface for h in route.hops}:
         return  # a default route that leads inside is a route back
     device = routing.network.devices[name]
-    mark = next((t.mark for t in device.translate if t.becomes_interface), device.mark)
+    mark = next((t.mark for t in device.translate if t.of_source), device.mark)
     words = f"{name} translates {subnet} as it leaves by {leaving}, and has no route to {subnet} but what leads out again: answers do not get home."
     remedy = f"Add a route to {subnet} at {name}."
     problems.add("firewall.no-route-back", mark, words, remedy, WARN, also=((where, "the subnet"),))
@@ -570,7 +570,8 @@ def _lacking(routing: Routing, onward: dict[str, set[tuple[str, str]]], start: s
 def _translated(device: Device, interface: str, subnet: Prefix) -> bool:
     """True when a rule hides a whole subnet behind the device as it leaves by an interface, wherever it goes."""
     return any(
-        rule.becomes_interface
+        rule.of_source
+        and rule.becomes is not Becomes.EXEMPT
         and not rule.disabled
         and rule.family == subnet.family
         and rule.destinations is None

@@ -112,8 +112,10 @@ def _before_translation(plan: Plan, leg: Leg) -> Iterator[Because]:
     row = here.translations[Half.DESTINATION].first(facts_of(last)) if here.device.translate else None
     action = row.actions[0] if row is not None and row.actions else None
     if row is not None and isinstance(action, Rewrite):
-        port = last.saw.to_port if action.port is None else action.port
-        yield Because("told.before-translation", (row.id, here.name, action.address, port, last.saw.protocol), row.mark)
+        port = last.saw.to_port + action.port_shift if action.port is None else action.port
+        goal = action.address or (action.servers[0] if action.servers else None)
+        if goal is not None:
+            yield Because("told.before-translation", (row.id, here.name, goal, port, last.saw.protocol), row.mark)
 
 
 def _asked_on_link(plan: Plan, leg: Leg) -> Iterator[Because]:
@@ -246,7 +248,7 @@ def _asked_before(plan: Plan, leg: Leg, last: Ruling) -> tuple[Table, ...]:
 def _near_translation(plan: Plan, device: str, last: Ruling) -> tuple[Because, ...]:
     """For a packet that a device took for itself: the destination rules that nearly sent it elsewhere."""
     here = plan.device(device)
-    if not any(not t.becomes_interface for t in here.device.translate):
+    if not any(not t.of_source for t in here.device.translate):
         return ()
     found = here.translations[Half.DESTINATION].near(facts_of(last), 2)
     wanted = [n for n in found if len(n.misses) == 1]

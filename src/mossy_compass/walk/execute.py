@@ -11,6 +11,8 @@ from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.network import RouteAction
+from mossy_compass.model.settings import Sharing
+from mossy_compass.packet.address import Address, Spans, from_key
 from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import TCP
@@ -36,7 +38,7 @@ from mossy_compass.plan.actions import (
     Stop,
     Touch,
 )
-from mossy_compass.plan.balance import Choose, choice
+from mossy_compass.plan.balance import Choose, choice, share
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation, Session
 from mossy_compass.plan.keeping import HALF_OPEN
@@ -226,20 +228,54 @@ def _countdown(stay: Stay, stage: str, decision: Decision, action: Countdown) ->
     stay.facts.packet = stay.facts.packet.passed_on()
 
 
-def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> None:
+def _rewrite(stay: Stay, stage: str, decision: Decision, action: Rewrite) -> StayEnd | None:
     """Another address, by a rule or by the packet's session, and the packet quoted in an error with it."""
     facts = stay.facts
     saw = facts.packet
-    if action.address is not None:
-        port = saw.to_port if action.port is None else action.port
-        facts.packet = with_destination(saw, action.address, port)
-        facts.front = decision.row
+    if action.by_rule:
+        address = _new_address(stay, action)
+        if address is None:
+            remark = Because("note.no-address", (facts.arriving or "", saw.destination.family))
+            _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "source.none"))
+            return StayEnd(Fate.DROPPED, "source.none", decision.because, remark, Reply.NOTHING)
+        if action.half is Half.SOURCE:
+            facts.packet = with_source(saw, address, saw.from_port)
+        else:
+            port = saw.to_port + action.port_shift if action.port is None else action.port
+            facts.packet = with_destination(saw, address, port)
+            facts.front = decision.row
     elif facts.session is None and facts.mapping is not None:
         facts.packet = with_destination(saw, facts.mapping.inner, facts.mapping.inner_port, identifier=True)
         facts.front = MAPPED
     elif facts.session is not None:
         facts.packet = rewrite(saw, facts.session, facts.direction, (action.half,))
-    _rewritten(stay, stage, decision, saw, action.half, False, action.address is not None)
+    _rewritten(stay, stage, decision, saw, action.half, False, action.by_rule)
+    return None
+
+
+def _new_address(stay: Stay, action: Rewrite) -> Address | None:
+    """The address that a rule gives a packet; None where the device has none to give."""
+    packet = stay.facts.packet
+    if action.address is not None:
+        return action.address
+    if action.servers:  # by source address alone, so that a client always meets the same server
+        return action.servers[share(packet, Sharing.SOURCE, len(action.servers), stay.here.salt)]
+    if action.own:
+        assert stay.facts.arriving is not None  # destinations are translated as packets arrive
+        return stay.here.source_for(stay.facts.arriving, packet.destination.family)
+    old = packet.source if action.half is Half.SOURCE else packet.destination
+    return Address(old.family, old.value + action.shift)
+
+
+def _of_pool(pool: Spans, source: Address) -> Address:
+    """The address of a pool that a source always gets (RFC 4787 REQ-2, paired): the pool is gone through by its own number."""
+    number = source.value % sum(s.last - s.first + 1 for s in pool)
+    for span in pool:
+        size = span.last - span.first + 1
+        if number < size:
+            return from_key(span.first + number)
+        number -= size
+    raise AssertionError("a number below the pool's size lies in it")
 
 
 def _rewritten(stay: Stay, stage: str, decision: Decision, saw: Packet, half: Half, allocated: bool, by_rule: bool) -> None:
@@ -255,7 +291,10 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> S
     saw = facts.packet
     assert facts.leaving is not None
     family = facts.packet.source.family
-    address = facts.packet.source if action.keeps else stay.here.source_for(facts.leaving, family)
+    if action.pool:
+        address: Address | None = _of_pool(action.pool, saw.source)
+    else:
+        address = saw.source if action.keeps else stay.here.source_for(facts.leaving, family)
     if address is None:
         remark = Because("note.no-address", (facts.leaving, family))
         return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "source.none"))

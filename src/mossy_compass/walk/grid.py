@@ -278,7 +278,7 @@ def fronts_of(network: Network) -> dict[str, list[str]]:
     out: dict[str, list[str]] = {}
     for device in network.devices.values():
         for rule in device.translate:
-            if not rule.becomes_interface and not rule.disabled:
+            if not rule.of_source and not rule.disabled:
                 words = [str(first_port(s)) for s in rule.services or ()] or ["ping"]
                 for address in _sent_on(device, rule):
                     held = out.setdefault(str(address), [])

@@ -7,9 +7,11 @@ Rules are for packets that may open a session: what answers nothing that the dev
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
-from mossy_compass.model.network import Rule, Translate, Verdict
-from mossy_compass.packet.address import FAMILIES
+from mossy_compass.headers.spans import intersect, merge
+from mossy_compass.model.network import Becomes, Rule, Translate, Verdict
+from mossy_compass.packet.address import FAMILIES, Span, from_key
 from mossy_compass.plan.actions import PASS, Action, Allocate, Half, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
@@ -34,25 +36,86 @@ def as_rule(entry: Translate) -> Rule:
         service_words=entry.service_words,
         arriving=entry.arriving,
         leaving=entry.leaving,
+        hours=entry.hours,
         disabled=entry.disabled,
         about=entry.about,
     )
 
 
 def rules_table(here: DevicePlan, half: Half) -> Table:
-    """The device's rules about sources, or about destinations."""
+    """The device's rules about sources, or about destinations, in their order; a fixed pair is a rule of both."""
     rows = []
     for entry in here.device.translate:
-        if entry.becomes_interface is not (half is Half.SOURCE):
+        found = _of_source(here, entry) if half is Half.SOURCE else _of_destination(here, entry)
+        if found is None:
             continue
+        rule, actions = found
         family = Condition("family", (("destination", (FAMILIES[entry.family],)),), (str(entry.family),))
-        new: Action = Allocate() if half is Half.SOURCE else Rewrite(half, entry.goes_to, entry.to_port)
         because = Because("translation", (entry.id, here.name), entry.mark, entry.about)
-        conditions = (family, *conditions_of(as_rule(entry), here.reader))
+        conditions = (family, *rule)
         rows.append(
-            StageRow(entry.id, conditions, entry.mark, actions=(new,), disabled=entry.disabled, about=entry.about, because=because)
+            StageRow(entry.id, conditions, entry.mark, actions=actions, disabled=entry.disabled, about=entry.about, because=because)
         )
     return Table(TableId(TableKind.TRANSLATE, half.value), rows, here.device.mark, f"translate of {here.name}")
+
+
+Found = tuple[tuple[Condition, ...], tuple[Action, ...]]
+
+
+def _of_source(here: DevicePlan, entry: Translate) -> Found | None:
+    """What an entry asks of packets that leave, and what it comes to; None where it is about destinations alone."""
+    if not entry.of_source:
+        if entry.becomes is None:
+            return None
+        # It was asked where destinations are translated; its second half follows because that row matched.
+        return (one_of("front", entry.id),), _allocated(entry)
+    conditions = conditions_of(as_rule(entry), here.reader)
+    return conditions, _allocated(entry)
+
+
+def _allocated(entry: Translate) -> tuple[Action, ...]:
+    """What becomes of a source."""
+    if entry.becomes is Becomes.EXEMPT:
+        return PASS
+    if entry.becomes is Becomes.PAIR:
+        return (Rewrite(Half.SOURCE, shift=_shift(entry)),)
+    return (Allocate(pool=entry.outer),)
+
+
+def _shift(entry: Translate) -> int:
+    """How far the partners of a fixed pair lie from their sources."""
+    inner = merge(s for t in entry.sources or () for s in t.spans or ())
+    return entry.outer[0].first - inner[0].first if inner and entry.outer else 0
+
+
+def _of_destination(here: DevicePlan, entry: Translate) -> Found | None:
+    """What an entry asks of packets that arrive, and what it comes to; None where it is about sources alone."""
+    if entry.of_source:
+        if entry.becomes is not Becomes.PAIR:
+            return None
+        back = (Condition("to", (("destination", entry.outer),), tuple(f"{from_key(s.first)}" for s in entry.outer)),)
+        ports = [p for name in entry.leaving or () for p in here.reader.ports.get(name, (name,))]
+        by = (one_of("arriving", *ports),) if ports else ()
+        return (*back, *by), (Rewrite(Half.DESTINATION, shift=-_shift(entry)),)
+    conditions = conditions_of(as_rule(entry), here.reader)
+    if entry.exempt:
+        return conditions, PASS
+    moved = _moved_by(entry)
+    port = None if moved else entry.to_port
+    if entry.redirects:
+        return conditions, (Rewrite(Half.DESTINATION, None, port, port_shift=moved, own=True),)
+    if entry.servers:
+        return conditions, (Rewrite(Half.DESTINATION, None, port, port_shift=moved, servers=entry.servers),)
+    return conditions, (Rewrite(Half.DESTINATION, entry.goes_to, port, port_shift=moved),)
+
+
+def _moved_by(entry: Translate) -> int:
+    """How far each port of a range is moved; 0 where all go to one port, or none is moved."""
+    firsts = {s.ports.first for s in entry.services or () if s.ports is not None}
+    ranged = any(s.ports is not None and s.ports.last > s.ports.first for s in entry.services or ())
+    if entry.to_port is None or not entry.to_range or not ranged or len(firsts) != 1:
+        return 0
+    return entry.to_port - firsts.pop()
 
 
 def _known(here: DevicePlan, half: Half) -> Table:
@@ -118,7 +181,52 @@ def _source_tables(here: DevicePlan, own_packet: bool) -> tuple[Table, ...]:
     """What is asked of sources, in order: the session, for a packet of the device itself whether it is its own, the rules."""
     own = [StageRow("own", (Condition("from", (("source", here.own_spans),)),), actions=PASS)] if own_packet else []
     table = here.translations[Half.SOURCE]
-    return (_known(here, Half.SOURCE), *([Table(stage_table("own"), own)] if own else []), table, _untranslated(here, table))
+    first = (_known(here, Half.SOURCE), *([Table(stage_table("own"), own)] if own else []), table)
+    hairpin = list(_hairpin(here))
+    return (*first, *([Table(stage_table("hairpin"), hairpin)] if hairpin else []), _untranslated(here, table))
+
+
+def _hairpin(here: DevicePlan) -> Iterator[StageRow]:
+    """What asked for an outer address from inside, and was sent on to somebody inside (RFC 4787 REQ-9a, RFC 5382 REQ-8).
+
+    The source rule of the interface whose address was asked applies, and gives that address: else the answer would go to the asker
+    directly, who asked somebody else.
+    """
+    ports = [p for p in here.device.interfaces.values() if not p.loopback]
+    for entry in here.device.translate:
+        if not entry.of_source or entry.becomes not in (Becomes.INTERFACE, Becomes.POOL):
+            continue
+        leaves = {port for name in entry.leaving or () for port in here.reader.ports.get(name, (name,))}
+        inside = [p.name for p in ports if p.name not in leaves]
+        fronts = [*(t.id for t in here.device.translate if _asks_for(here, t, entry, leaves)), MAPPED]
+        if not inside or not leaves:
+            continue
+        outer = entry.outer or tuple(Span(a.address.key, a.address.key) for p in ports if p.name in leaves for a in p.addresses)
+        asked = one_of("front", *fronts), one_of("leaving", *inside), one_of("arriving", *inside)
+        about = conditions_of(replace(as_rule(entry), destinations=None, arriving=None, leaving=None), here.reader)
+        family = Condition("family", (("source", (FAMILIES[entry.family],)),), (str(entry.family),))
+        pool = intersect(merge(outer), (FAMILIES[entry.family],))
+        if not pool:
+            continue
+        because = Because("translation.hairpin", (entry.id, here.name), entry.mark, entry.about)
+        actions: tuple[Action, ...] = (Allocate(pool=pool),)
+        cites = (TableId(TableKind.TRANSLATE, Half.SOURCE.value), entry.id)
+        conditions = (family, *asked, *about)
+        yield StageRow(f"hairpin {entry.id}", conditions, actions=actions, because=because, cites=cites, disabled=entry.disabled)
+
+
+def _asks_for(here: DevicePlan, front: Translate, entry: Translate, leaves: set[str]) -> bool:
+    """Whether a destination rule is about an outer address of a source rule: one that the rule gives, or of an interface of it."""
+    if front.of_source or front.exempt:
+        return False
+    own = merge(
+        Span(a.address.key, a.address.key)
+        for p in leaves
+        if p in here.device.interfaces
+        for a in here.device.interfaces[p].addresses
+    )
+    wanted = merge(s for t in front.destinations or () for s in (here.own_spans if t.spans is None else t.spans))
+    return bool(intersect(wanted, merge((*own, *entry.outer))))
 
 
 def _untranslated(here: DevicePlan, table: Table) -> Table:
@@ -152,7 +260,7 @@ def _leaving_families(rules: Sequence[Translate], here: DevicePlan) -> set[tuple
     """The interfaces whose source rules a packet of a family may be expected to match."""
     out: set[tuple[str | None, int]] = set()
     for entry in rules:
-        if entry.becomes_interface and not entry.disabled:
+        if entry.of_source and not entry.disabled:
             names = entry.leaving or tuple(here.device.interfaces)
             out |= {(port, entry.family) for name in names for port in here.reader.ports.get(name, (name,))}
     return out
