@@ -28,7 +28,7 @@ from mossy_compass.walk.execute import PERFORM, Stay, StayEnd
 
 OF_THE_PACKET = {
     *("service", "source", "destination", "from-port", "identifier", "source-bits", "destination-bits", "ttl", "size"),
-    *("fragment", "reset", "opens", "relation", "conversation"),
+    *("fragment", "reset", "shows", "opens", "relation", "conversation"),
 }
 """The fields that differ between the packets of a set; everything else is one value for all of them."""
 _TWIN = {"opener": "source", "opener-bits": "source-bits"}
@@ -40,7 +40,7 @@ _ENDS = {
 
 def room() -> Space:
     """A space that has every field of a packet."""
-    wanted = ("fragment", "reset", "opens", "relation")
+    wanted = ("fragment", "reset", "opens", "relation", "shows")
     asked = [Condition(n, ((n, frozenset(FIELDS[n].values or ())),)) for n in wanted]
     asked += [Condition(n, ((n, (Span(0, 255),)),)) for n in ("ttl", "size", "identifier")]
     return Space([Row("all", tuple(asked))], room=16)
@@ -223,6 +223,7 @@ def drawn(space: Space, held: Set, chance: random.Random) -> Facts | None:
         "six",
         "fragment",
         "reset",
+        "shows",
         "opens",
         "relation",
         "source",
@@ -254,7 +255,7 @@ def holding(space: Space, held: Set, packet: Packet, relation: Relation) -> bool
     ):
         value = FIELDS[name].read(facts)
         held = held & space.of_condition(Condition(name, ((name, (Span(value, value),)),)))
-    for name in ("fragment", "reset", "opens", "relation"):
+    for name in ("fragment", "reset", "opens", "relation", "shows"):
         held = held & space.of_condition(Condition(name, ((name, frozenset((FIELDS[name].read(facts),))),)))
     return bool(held.satisfiable())
 

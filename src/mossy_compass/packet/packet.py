@@ -19,6 +19,8 @@ DEFAULT_SIZE = 64
 _ECHO = {ICMP: (8, 0), ICMP6: (128, 0)}
 # Types that ask for an answer: echo and timestamp of ICMP (RFC 792), echo of ICMPv6 (RFC 4443). A type means
 # something within its own protocol alone: 128 is nothing in ICMP.
+TCP_FLAGS = ("SYN", "SYN-ACK", "ACK", "FIN", "RST")
+"""What a TCP packet shows (RFC 9293 section 3.1): it asks, answers, goes on, ends its half, or resets."""
 REPLY_TYPES = {(ICMP, 8): 0, (ICMP, 13): 14, (ICMP6, 128): 129}
 """The type of ICMP that answers a request, by protocol and the request's type."""
 
@@ -34,7 +36,7 @@ class Packet(NamedTuple):
             other than the first, which carries neither (RFC 791 section 3.2, RFC 8200 section 4.5).
         to_port: destination port; 0 where the protocol has none.
         icmp: ``type * 256 + code`` of an ICMP packet, else -1.
-        flags: for TCP ``SYN``, ``SYN-ACK`` or ``RST``; else empty.
+        flags: for TCP one of ``TCP_FLAGS``; else empty.
         ttl: time to live, in hops.
         size: length of the whole packet in bytes.
         quoted: for an ICMP error, the packet that it is about (RFC 792, RFC 4443).

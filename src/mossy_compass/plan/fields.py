@@ -12,8 +12,8 @@ from typing import Any, NamedTuple
 
 from mossy_compass.packet.address import V6_BASE, Span
 from mossy_compass.packet.flow import flow_of
-from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import WITH_PORTS, Service
+from mossy_compass.packet.packet import TCP_FLAGS, Packet
+from mossy_compass.packet.service import TCP, WITH_PORTS, Service
 from mossy_compass.plan.facts import NOBODY, WHY_ENDED, Direction, Facts, Relation
 
 ABSENT = -1
@@ -124,6 +124,11 @@ def _as_reset(packet: Packet, value: bool) -> Packet:
     return packet._replace(flags="RST") if value else packet
 
 
+def _showing(packet: Packet, value: str) -> Packet:
+    """A packet of TCP with other flags; any other packet as it is."""
+    return packet._replace(flags=value) if packet.protocol == TCP and not packet.fragment else packet
+
+
 def _identified(packet: Packet, value: int) -> Packet:
     """A query with another identifier; any other packet as it is."""
     return packet._replace(from_port=value) if packet.icmp >= 0 and value != ABSENT else packet
@@ -177,6 +182,15 @@ FIELDS: dict[str, Field] = {
         Field("last-resort", _ONE, "", lambda f: f.moment.last_resort, "whether the uplink of last resort is in use", _NO_YES),
         Field("error", _ONE, "", lambda f: f.packet.quoted is not None, "whether it is an ICMP error", _NO_YES),
         Field("reset", _ONE, "", lambda f: f.packet.flags == "RST", "whether it is a TCP reset", _NO_YES, write=_as_reset),
+        Field(
+            "shows",
+            _ONE,
+            "",
+            lambda f: f.packet.flags,
+            "the flags of a TCP packet, as a session's phases tell them apart",
+            ("", *TCP_FLAGS),
+            write=_showing,
+        ),
         Field("conversation", _ONE, "", _conversation, "protocol of the packet, or of the one that an ICMP error quotes"),
         Field("arriving", _ONE, "", lambda f: f.arriving, "the interface that it came by; absent for the device's own packets"),
         Field(

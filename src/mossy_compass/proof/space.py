@@ -295,6 +295,14 @@ class Space:
             # A later fragment shows no ports, so it is found in no session; an error is judged by what it quotes, or by nothing.
             belongs = relation[Relation.CONTINUING] | relation[Relation.ANSWERING]
             found = found & ~(belongs & (piece | self._error_kinds()))
+        if "shows" in self._one:
+            shows = {flags: universe.between("shows", n, n) for n, flags in enumerate(self._one["shows"])}
+            found = found & ((tcp & slot) | shows[""])
+            if "reset" in self._one:
+                reset = universe.between("reset", 1, 1)
+                found = found & ((reset & shows["RST"]) | (~reset & ~shows["RST"]))
+            if "opens" in self._one:
+                found = found & (~tcp | ~universe.between("opens", 1, 1) | shows["SYN"])
         if "opens" in self._one:
             opens = universe.between("opens", 1, 1)
             found = found & ~(opens & never)
@@ -405,7 +413,7 @@ class Space:
             packet = Packet(protocol, source, destination, 0, 0, slot if divided else -1)
         # A bare SYN opens something, so what answers, or belongs to nothing, is none.
         part = named.get("relation") in (Relation.ANSWERING, Relation.NONE)
-        acknowledges = protocol == TCP and (named.get("opens") is False or part)
+        acknowledges = protocol == TCP and not packet.fragment and (named.get("opens") is False or part)
         return packet._replace(flags="ACK") if acknowledges else packet
 
     def _address(self, found: Mapping[str, int], side: str) -> Address:

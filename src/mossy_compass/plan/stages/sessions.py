@@ -185,6 +185,8 @@ def alike_to_memory(here: DevicePlan, facts: Facts) -> Iterator[Term]:
     if session is not None and facts.came.quoted is None:
         flow = session.inner if facts.direction is Direction.FORTH else session.outer.reverse()
         yield Met(of_flow(flow, facts.came))
+        if facts.came.protocol == TCP:  # its phase is left, and met, by what a packet shows
+            yield known_as("shows", facts.came.flags)
     elif facts.memory is not None and facts.memory.loose_ends(here.name):
         # Sessions that are over, and outer ends, are known by a key too: one flow, narrow and right.
         yield Met(of_flow(flow_of(facts.came), facts.came))
