@@ -65,7 +65,9 @@ devices:
     offers: {a: {pages: [few, desk], ping: any}}
     profiles: {guests: {for: [few], arriving: [a, right-zone], lists: in}}
     translate:
-      - {id: away, source: [few], service: pages, leaving: ways}
+      - {id: press, source: press, leaving: c, becomes: {pair: goal}, hours: [night]}
+      - {id: some, source: [desk], leaving: c, becomes: {pool: [few]}}
+      - {id: away, source: [few], service: pages, leaving: ways, becomes: interface}
       - {id: front, to: self, service: tcp/80, arriving: c, goes-to: {address: goal, port: 8080}, lists: [own]}
     policy-routes:
       - {list: classes, arriving: a, from: desk, candidates: [{leaving: b, next-hop: 10.40.2.9}, {table: side}]}

@@ -124,7 +124,7 @@ ELSEWHERE = dict.fromkeys(
 ELSEWHERE |= dict.fromkeys(
     (*TIME_OUTS, "session-phase", "after-reset", "session-limit", "half-open-limit", "history"), "test_sessions"
 )
-ELSEWHERE |= dict.fromkeys(("mapping", "filtering"), "test_sessions")
+ELSEWHERE |= dict.fromkeys(("mapping", "filtering", "answers-translated"), "test_translation")
 ELSEWHERE |= {"sharing": "test_topology", "interface-route": "test_topology", "leased-default-route": "test_topology"}
 
 

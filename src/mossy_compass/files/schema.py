@@ -353,11 +353,11 @@ class BecomesIn(Part):
     short: ClassVar[str] = "address"
 
     address: str | None = key(
-        WORD, "interface: the leaving interface's address; exempt: it stays; or an address. With a port of its own.", None
+        AN_ADDRESS, "interface: the leaving interface's address; exempt: it stays; or an address. With a port of its own.", None
     )
     pool: list[str] | None = key(ADDRESSES, "One of these addresses, always the same for a source; with a port of its own.", None)
     pair: str | None = key(
-        WORD, "The partner of a fixed pair, both ways: an address, or a prefix as long as the source's. Ports stay.", None
+        AN_ADDRESS, "The partner of a fixed pair, both ways: an address, or a prefix as long as the source's. Ports stay.", None
     )
 
     def check(self) -> None:

@@ -14,11 +14,11 @@ from mossy_compass.files.names import services, term, term_list
 from mossy_compass.files.rules import conditions
 from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
 from mossy_compass.files.zones import known_lists, port_words
-from mossy_compass.headers.spans import merge
+from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Becomes, Candidate, PolicyRoute, Translate
 from mossy_compass.model.terms import Term
-from mossy_compass.packet.address import V6_BASE, Address, Spans, from_key
+from mossy_compass.packet.address import FAMILIES, V6_BASE, Address, Spans, from_key
 from mossy_compass.packet.service import WITH_PORTS, Service
 
 
@@ -206,7 +206,8 @@ def _becomes(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | None,
 
 def _pair_faults(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | None, outer: Spans, spot: Mark) -> None:
     """A fixed pair has one run of sources and one of partners, as long as each other."""
-    inner = merge(s for t in sources or () for s in t.spans or ())
+    family = FAMILIES[6 if outer[0].first >= V6_BASE else 4]  # a host may have addresses of both
+    inner = intersect(merge(s for t in sources or () for s in t.spans or ()), (family,))
     if entry.goes_to is not None:
         ctx.fault("translate.kind", spot, "a pair works both ways by itself.", "Leave goes-to out.")
     elif len(inner) != 1 or len(outer) != 1:
@@ -219,13 +220,6 @@ def _pair_faults(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | N
     elif inner[0].last - inner[0].first != outer[0].last - outer[0].first:
         one, other = (s.last - s.first + 1 for s in (inner[0], outer[0]))
         ctx.fault("translate.pair", spot, f"the source is {one} addresses, and its partners are {other}.", "Make both as long.")
-    elif (inner[0].first >= V6_BASE) is not (outer[0].first >= V6_BASE):
-        ctx.fault(
-            "translate.pair",
-            spot,
-            "the source and its partners are of two families.",
-            "Translation between families is not known here.",
-        )
 
 
 def _as_terms(spans: Spans) -> tuple[Term, ...] | None:

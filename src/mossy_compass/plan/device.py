@@ -252,7 +252,7 @@ class DevicePlan:
         """The same, one by one; a rule that forwards every port reserves none, for answers are known before it is asked."""
         listens = [s.service for s in self.serves(None)] if address in self.own else []
         rules = (t for t in self.device.translate if not t.of_source and not t.disabled)
-        forwarded = (s for t in rules if _names(t.destinations, address) for s in t.services or ())
+        forwarded = (s for t in rules if _names(t.destinations, address, self.own_spans) for s in t.services or ())
         for service in (*listens, *forwarded):
             if service.protocol == protocol and service.ports is not None:
                 yield from range(service.ports.first, service.ports.last + 1)
@@ -300,9 +300,9 @@ class DevicePlan:
         return None
 
 
-def _names(terms: tuple[Term, ...] | None, address: Address) -> bool:
-    """Whether a condition on destinations means an address."""
-    return terms is not None and any(in_spans(address.key, t.spans or ()) for t in terms)
+def _names(terms: tuple[Term, ...] | None, address: Address, own: Spans) -> bool:
+    """Whether a condition on destinations means an address; ``self`` stands for a device's own ones."""
+    return terms is not None and any(in_spans(address.key, own if t.spans is None else t.spans) for t in terms)
 
 
 def port_names(device: Device) -> dict[str, tuple[str, ...]]:

@@ -142,7 +142,7 @@ class Domains:
         device = self.network.devices[name]
         interface = device.interfaces[port]
         subnets = merge(a.prefix.span for a in interface.addresses)
-        sent_on = merge(s for r in device.translate if _faces(device, interface, r) for s in _claimed(r))
+        sent_on = merge(s for r in device.translate for s in _claimed(r, device, interface))
         return merge((*interface.answers_for, *intersect(sent_on, subnets)))
 
     def _translates(self, name: str, port: str, address: Address) -> bool:
@@ -154,7 +154,7 @@ class Domains:
         interface = device.interfaces[port]
         if not any(a.prefix.holds(address) for a in interface.addresses):
             return False
-        return any(_faces(device, interface, rule) and in_spans(address.key, _claimed(rule)) for rule in device.translate)
+        return any(in_spans(address.key, _claimed(rule, device, interface)) for rule in device.translate)
 
     def link(self, device: str, interface: str) -> LinkState:
         """Whether an interface is up: its own port, its cable, and what is at the other end."""
@@ -271,7 +271,7 @@ class Domains:
             own = dict.fromkeys([*(a.address for a in interface.addresses), *link_locals(name, interface)])
             for address in own:
                 owners[address] = (*owners.get(address, ()), Answer(name, port, "interface"))
-            if interface.answers_for or any(_claimed(t) for t in device.translate):
+            if interface.answers_for or any(_claimed(t, device, interface) for t in device.translate):
                 proxies.append((name, port))
         return Domain(_domain_name(lots, segments, switches), members, segments, switches, owners, tuple(proxies))
 
@@ -286,24 +286,19 @@ def _domain_name(lots: list[_Lot], segments: tuple[str, ...], switches: tuple[st
     return segments[0] if untagged or not tags else f"{segments[0]} vlan {tags[0]}"
 
 
-def _claimed(rule: Translate) -> Spans:
-    """The addresses that a rule in force makes its device answer for; ``any`` claims nothing.
+def _claimed(rule: Translate, device: Device, interface: Interface) -> Spans:
+    """The addresses that a rule in force makes its device answer for on an interface; ``any`` claims nothing.
 
     They are those that it sends on, and those that sources become: answers to these must get back to the device.
     """
-    if rule.disabled or rule.exempt or rule.becomes is Becomes.EXEMPT:
+    if rule.disabled or rule.exempt or rule.becomes is Becomes.EXEMPT or not device.settings.answers_translated:
         return ()
-    sent_on = (s for t in rule.destinations or () if t.words != "any" for s in t.spans or ()) if not rule.of_source else ()
-    return intersect(merge((*rule.outer, *sent_on)), (FAMILIES[rule.family],))
-
-
-def _faces(device: Device, interface: Interface, rule: Translate) -> bool:
-    """True when what a rule makes its device answer for is asked for by an interface."""
-    if not device.settings.answers_translated:
-        return False
-    if not rule.of_source:
-        return _arrives(device, interface, rule.arriving)
-    return bool(rule.outer) and _arrives(device, interface, rule.leaving)
+    found: list[Span] = []
+    if not rule.of_source and _arrives(device, interface, rule.arriving):
+        found += (s for t in rule.destinations or () if t.words != "any" for s in t.spans or ())
+    if not rule.of_source or _arrives(device, interface, rule.leaving):
+        found += rule.outer
+    return intersect(merge(found), (FAMILIES[rule.family],)) if found else ()
 
 
 def _arrives(device: Device, interface: Interface, named: tuple[str, ...] | None) -> bool:

@@ -84,7 +84,7 @@ def _allocated(entry: Translate) -> tuple[Action, ...]:
 
 def _shift(entry: Translate) -> int:
     """How far the partners of a fixed pair lie from their sources."""
-    inner = merge(s for t in entry.sources or () for s in t.spans or ())
+    inner = intersect(merge(s for t in entry.sources or () for s in t.spans or ()), (FAMILIES[entry.family],))
     return entry.outer[0].first - inner[0].first if inner and entry.outer else 0
 
 
