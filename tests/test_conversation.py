@@ -333,3 +333,63 @@ def test_the_command_asks_for_something_to_remember() -> None:
     assert "tables that remember" in str(shown("routes", "--send", "a to b").exception)
     done = shown("sessions", "--send", "kiosk-1 to almanac for https")
     assert done.stdout.startswith("1 session lives at gate:")
+
+
+# --- a change, and what exists -----------------------------------------------------------------------------------
+
+
+def changed(lab: mc.Lab, old: str, new: str, settings: str) -> None:
+    text = HALL.replace("#SETTINGS", settings).replace("#TRANSLATE", HIDES)
+    assert old in text
+    found = mc.read_bytes(text.replace(old, new, 1).encode(), "hall.yaml")
+    assert found.network is not None, found.problems
+    lab.change(found.network)
+
+
+DENIES = ("out-list: [{permit: any}]", "out-list: [{deny: tcp, service: https}, {permit: any}]")
+ELSEWHERE_NOW = ("translate: [{leaving: out}]", "translate: [{leaving: out, becomes: 198.51.100.3}]")
+NOTHING = ("{permit: any}", "{permit: any, about: the same}")
+MORE = ("in-list: [{deny", "in-list: [{permit: udp}, {deny")
+
+
+@pytest.mark.parametrize(
+    ("setting", "change", "cause"),
+    [
+        ("after-rule-change: keep", DENIES, "session.part"),
+        ("after-rule-change: judge", DENIES, "session.recalled"),
+        ("after-rule-change: clear", DENIES, "session.ended"),
+        ("after-rule-change: judge", MORE, "session.part"),
+        ("after-rule-change: clear", MORE, "session.ended"),
+        ("after-rule-change: judge", ELSEWHERE_NOW, "session.part"),
+        ("after-translation-change: keep", ELSEWHERE_NOW, "session.part"),
+        ("after-translation-change: judge", ELSEWHERE_NOW, "session.recalled"),
+        ("after-translation-change: clear", ELSEWHERE_NOW, "session.ended"),
+        ("after-translation-change: judge", DENIES, "session.part"),
+        ("after-route-change: clear", DENIES, "session.part"),
+    ],
+    ids=lambda v: v if isinstance(v, str) else v[1][:40],
+)
+def test_what_a_change_does_to_what_exists(setting: str, change: tuple[str, str], cause: str) -> None:
+    lab = hall(setting, HIDES)
+    held = talk(lab, "https", "data")
+    changed(lab, *change, setting)
+    (exchange,) = held.next(parse_then("data", lab.network))
+    assert exchange.journey is not None
+    assert exchange.journey.later is not None
+    assert exchange.journey.later.cause == cause
+    if cause == "session.recalled":
+        assert "judged again after a change of its" in str(exchange.journey)
+    if cause == "session.part" and "judge" in setting:  # it was judged, and is in doubt no longer
+        assert not lab.state.sessions("gate")[0].doubts
+
+
+def test_judging_waits_for_the_next_packet_and_is_undone_with_it() -> None:
+    setting = "after-rule-change: judge"
+    lab = hall(setting, HIDES)
+    lab.talks["shop"] = talk(lab, "https", "data")
+    changed(lab, *DENIES, setting)
+    assert [sorted(s.doubts) for s in lab.state.sessions("gate")] == [["rules"]]
+    assert not lab.try_next("shop", parse_then("data", lab.network)).ok
+    assert [sorted(s.doubts) for s in lab.state.sessions("gate")] == [["rules"]]  # it was only tried
+    changed(lab, *MORE, setting)
+    assert lab.try_next("shop", parse_then("data", lab.network)).ok  # by the rules of now, not by those in between

@@ -6,7 +6,7 @@ what was there before. Its state has a journal: a moment is kept and gone back t
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
@@ -16,7 +16,9 @@ from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Ended
+from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
@@ -43,6 +45,29 @@ _SAID = {
     "now": "at {}",
 }
 """How what was said of a packet beside its family is told, by the attribute of ``Options``."""
+
+
+AFTER = {"rules": "after-rule-change", "routes": "after-route-change", "translation": "after-translation-change"}
+"""The settings that say what a change of something does to sessions that exist."""
+
+
+def _differs(before: Plan, after: Plan, name: str) -> Iterator[str]:
+    """What of a device that concerns its sessions is another than before: its rules, its routes, its translation."""
+    old, new = before.device(name), after.device(name)
+    if _filters(old) != _filters(new):
+        yield "rules"
+    if list(old.table) != list(new.table) or old.device.policy_routes != new.device.policy_routes:
+        yield "routes"
+    if old.device.translate != new.device.translate or old.own_spans != new.own_spans:
+        yield "translation"
+
+
+def _filters(here: DevicePlan) -> tuple[object, ...]:
+    """Everything that says what passes at a device: lists, where they stand, what it offers, what is so when nothing is said."""
+    tables = [(t.id, t.rows) for t in here.tables().values() if t.id.kind not in (TableKind.TRANSLATE, TableKind.POLICY_ROUTES)]
+    places = [(i.name, i.arriving_lists, i.leaving_lists, i.outside) for i in here.device.interfaces.values()]
+    values = {n: v for n, v in here.settings.values.items() if n not in AFTER.values()}
+    return tables, places, here.device.gates, here.device.stateful, values
 
 
 class Kept(NamedTuple):
@@ -306,18 +331,35 @@ class Lab:
     def change(self, network: Network, renamed: Iterable[tuple[str, str]] = ()) -> None:
         """Another version of the network, read and checked elsewhere; what had failed stays so, where it is still there.
 
-        Sessions survive, as they do on most devices; a plan is compiled for the new version when it is asked.
+        What becomes of sessions that exist is for each device's ``after-...-change`` to say; a plan is compiled for the new version
+        when it is asked.
 
         Args:
             network: the new version.
             renamed: what got another name, as (where it stood in the file, its new name), in order; it stays failed.
 
         """
+        before, earlier = self.network, self.plan
         self.network = network
         for what, name in renamed:
             self.faults = frozenset(called(f, what, name) for f in self.faults)
         known = {kind: set(names(network)) for kind, names in KNOWN.items()}
         self.faults = frozenset(f for f in self.faults if f.name in known[f.kind])
+        for name in self.state.devices():
+            self._changed(name, before, earlier)
+
+    def _changed(self, name: str, before: Network, earlier: Plan) -> None:
+        """Let a device do with its sessions what it does after a change of what concerns them."""
+        old, new = before.devices.get(name), self.network.devices.get(name)
+        if new is None or old is None:
+            self.state.clear(name)  # whoever it was, it is not there any more
+            return
+        if {new.settings.text(s) for s in AFTER.values()} == {"keep"}:
+            return
+        wanted = {what: new.settings.text(AFTER[what]) for what in _differs(earlier, self.plan, name)}
+        if "clear" in wanted.values():
+            self.state.clear(name)
+        self.state.doubt(name, [what for what, does in wanted.items() if does == "judge"])
 
     # moments
 

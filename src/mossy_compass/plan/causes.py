@@ -122,8 +122,8 @@ CAUSES: dict[str, Cause] = {
         ),
         Cause(
             "session.recalled",
-            "The flow's application became known, a rule forbids it, and the session ends.",
-            ("permit the application above that rule", "expect a start that works and then stops: the first packets had to pass"),
+            "The session was judged again, by its application or after a change, and what is so now forbids it.",
+            ("permit it above the rule that is named", "expect a start that works and then stops: the first packets had to pass"),
         ),
         Cause(
             "self.not-offered",

@@ -114,6 +114,7 @@ class Session(NamedTuple):
         began, ends: instants on the state's clock, in milliseconds; ``ends`` is None for what never ends by itself.
         mapping: number of the mapping that its source half has; 0 for none.
         packets, size: that passed, in packets and bytes, both ways.
+        doubts: what has changed since it was judged, of ``rules``, ``routes``, ``translation``.
 
     """
 
@@ -131,6 +132,7 @@ class Session(NamedTuple):
     mapping: int = 0
     packets: int = 0
     size: int = 0
+    doubts: frozenset[str] = frozenset()
 
     @property
     def inner(self) -> FiveTuple:

@@ -46,6 +46,7 @@ class Mapping:
         return Mapped(self.number, inner.protocol, *ends, far, port, self.row, self.began, self.ends, self.sessions)
 
 
+NO_DOUBTS: frozenset[str] = frozenset()
 Life = tuple[Phase, int | None, int, int, int]
 
 
@@ -63,6 +64,7 @@ class Entry:
         mapping: that its source half has.
         outward: the direction whose packets refresh its mapping (RFC 4787 REQ-6).
         over: it lies in no table any more.
+        doubts: what has changed since it was judged, of ``rules``, ``routes``, ``translation``.
 
     """
 
@@ -70,6 +72,7 @@ class Entry:
         "arriving",
         "back",
         "began",
+        "doubts",
         "due",
         "ends",
         "forth",
@@ -106,6 +109,7 @@ class Entry:
         self.mapping: Mapping | None = None
         self.outward = Direction.FORTH
         self.over = False
+        self.doubts: frozenset[str] = NO_DOUBTS
 
     def seen(self, device: str) -> Session:
         """What others see of it."""
@@ -128,6 +132,7 @@ class Entry:
                 0 if mapping is None else mapping.number,
                 self.packets,
                 self.size,
+                self.doubts,
             ),
         )
 

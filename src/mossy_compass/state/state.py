@@ -33,7 +33,7 @@ from mossy_compass.plan.facts import (
 )
 from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.keeping import HALF_OPEN, Keeping, lives
-from mossy_compass.state.entry import FIRST_FREE_PORT, LAST_PORT, USUAL, Entry, Life, Mapping, Pool, Ports
+from mossy_compass.state.entry import FIRST_FREE_PORT, LAST_PORT, NO_DOUBTS, USUAL, Entry, Life, Mapping, Pool, Ports
 from mossy_compass.state.phases import first_phase, next_step
 
 FORTH, BACK = Direction.FORTH, Direction.BACK
@@ -420,6 +420,30 @@ class State:
 
         """
         return [self._end(device, e, why) for e in self._entries(device) if which(e.seen(device))]
+
+    def doubt(self, device: str, what: Iterable[str]) -> None:
+        """Something changed: every session of a device is to be judged again at its next packet.
+
+        Args:
+            device: whose.
+            what: of ``rules``, ``routes``, ``translation``.
+
+        """
+        for entry in self._entries(device):
+            self._doubt(entry, entry.doubts | frozenset(what))
+
+    def judged(self, device: str, session: Session) -> None:
+        """A session was judged by what is so now, and lives on."""
+        book = self._books.get(device)
+        entry = book.entries.get(session.forth) if book is not None else None
+        if entry is not None and entry.number == session.number:
+            self._doubt(entry, NO_DOUBTS)
+
+    def _doubt(self, entry: Entry, doubts: frozenset[str]) -> None:
+        """Note what a session is to be judged by."""
+        if self._watched:
+            self._journal.append(partial(setattr, entry, "doubts", entry.doubts))
+        entry.doubts = doubts
 
     def _refresh(self, device: str, entry: Entry, direction: Direction, keeping: Keeping, packet: Packet) -> None:
         """Set how long a session lives from now on, and its mapping with it.

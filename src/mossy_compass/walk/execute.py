@@ -14,7 +14,7 @@ from mossy_compass.model.network import RouteAction
 from mossy_compass.model.settings import Sharing
 from mossy_compass.packet.address import Address, Spans, from_key
 from mossy_compass.packet.flow import flow_of
-from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import (
     Action,
@@ -201,14 +201,63 @@ def _stop(stay: Stay, stage: str, decision: Decision, action: Stop) -> StayEnd:
     return StayEnd(action.fate, action.cause, decision.because, decision.note, action.reply, action.ttl_ended, action.answer)
 
 
-def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> None:
-    """What the device's own sessions know of the packet, as it came."""
+def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> StayEnd | None:
+    """What the device's own sessions know of the packet, as it came; one that is in doubt is judged first."""
     facts = stay.facts
     name = stay.here.name
     facts.recalled(stay.state.recall(name, facts.came, facts.number))
     if facts.mapping is not None:
         wanted = stay.here.keeping.filtering
         facts.welcome = not wanted or (wanted == 1 and stay.state.talks_to(name, facts.mapping.number, facts.came.source))
+    if facts.session is not None and facts.session.doubts:
+        return _judge(stay, stage, facts.session)
+    return None
+
+
+def _judge(stay: Stay, stage: str, session: Session) -> StayEnd | None:
+    """Judge a session by what is so now: its opening packet comes again, to a device that remembers nothing."""
+    here = stay.here
+    arriving = session.arriving
+    gone = arriving is not None and arriving not in here.device.interfaces
+    found = None if gone else _fared(stay, session, arriving)
+    why = "rules" if gone else "" if found is None else _fails(session, *found)
+    if not why:
+        stay.state.judged(here.name, session)
+        return None
+    stay.state.close(here.name, session, "recalled")
+    because = Because("session.judged", (session.number, here.name, why), here.settings.mark(_AFTER[why]))
+    met = found[1].because if found is not None and found[1] is not None and why == "rules" else None
+    remark = Because("note.judged", (met,)) if met is not None else None
+    return _stop(stay, stage, Decision(Did.DROPPED, because, (), remark), Stop(Fate.DROPPED, "session.recalled"))
+
+
+_AFTER = {"rules": "after-rule-change", "routes": "after-route-change", "translation": "after-translation-change"}
+
+
+def _fared(stay: Stay, session: Session, arriving: str | None) -> tuple[Stay, StayEnd | None]:
+    """How the opening packet of a session would fare now."""
+    flow = session.inner
+    flags = "SYN" if flow.protocol == TCP else ""
+    icmp = next((k << 8 for p, k in REPLY_TYPES if p == flow.protocol), -1)
+    port = 0 if icmp >= 0 else flow.to_port
+    packet = Packet(flow.protocol, flow.source, flow.destination, flow.from_port, port, icmp, flags)
+    again = Stay(stay.here, packet, arriving, State(), stay.choose, stay.facts.moment, stay.facts.number)
+    return again, again.run()
+
+
+def _fails(session: Session, again: Stay, end: StayEnd | None) -> str:
+    """What a session in doubt fails by, now that its opening packet came again; empty where it lives on."""
+    if "rules" in session.doubts and end is not None and end.cause.startswith(("filter.", "self.", "session.recalled")):
+        return "rules"
+    outer, now = session.outer, flow_of(again.facts.packet)
+    ends = (now.source, now.destination) == (outer.source, outer.destination)
+    # Which port it would get depends on what others have; where it would go, and as whom, does not.
+    same = ends and (now.to_port == outer.to_port or again.facts.packet.icmp >= 0)
+    if "translation" in session.doubts and (end is None or end.fate is Fate.DELIVERED) and not same:
+        return "translation"
+    if "routes" in session.doubts and session.leaving is not None and again.facts.leaving != session.leaving:
+        return "routes"
+    return ""
 
 
 def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
