@@ -29,6 +29,7 @@ HOMES = {
     "tables": "views",
     "trace": "packets",
     "grid": "views",
+    "seen": "views",
     "change": "change",
     "drill": "drill",
     "compare": "lab",

@@ -434,3 +434,30 @@ def _earlier(path: Path) -> Grid | None:
         raise InputError(f"{path}: is no saved grid ({words}). Name another file, or remove it to begin anew.") from None
     except InputError as fault:
         raise InputError(f"{path}: {fault} Name another file, or remove it to begin anew.") from None
+
+
+@click.command(context_settings=CONTEXT, short_help="Show under which address each host is seen outside, by uplink.")
+@click.argument("file")
+@click.option("--family", type=click.Choice(["4", "6"]), default="4", show_default=True, help="IPv4 or IPv6 addresses.")
+@form_option("text", "json")
+def seen(file: str, family: str, form: str) -> None:
+    """Show under which address each host in FILE is seen outside: by the uplink that it leaves by now, and by the others of the same
+    device as if it left there. What an uplink lacks stands in the first line.
+
+    \b
+    Example:
+      mossy seen fernhollow.yaml
+
+    \b
+    Exit codes: 0 everybody who gets out can be answered, 1 not, 2 wrong input.
+    """
+    from mossy_compass.lab.seen import seen as look
+    from mossy_compass.plan.plan import Plan
+    from mossy_compass.report import seentext
+
+    found = look(Plan(read_network(file)), int(family))
+    if form == "json":
+        say_json(seentext.seen_dict(found))
+    else:
+        show(seentext.seen(found))
+    raise SystemExit(EXIT_NOT if any(s.lacking and s.uplink for s in found) else 0)

@@ -316,7 +316,7 @@ def _new_address(stay: Stay, action: Rewrite) -> Address | None:
     return Address(old.family, old.value + action.shift)
 
 
-def _of_pool(pool: Spans, source: Address) -> Address:
+def address_of_pool(pool: Spans, source: Address) -> Address:
     """The address of a pool that a source always gets (RFC 4787 REQ-2, paired): the pool is gone through by its own number."""
     number = source.value % sum(s.last - s.first + 1 for s in pool)
     for span in pool:
@@ -341,7 +341,7 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> S
     assert facts.leaving is not None
     family = facts.packet.source.family
     if action.pool:
-        address: Address | None = _of_pool(action.pool, saw.source)
+        address: Address | None = address_of_pool(action.pool, saw.source)
     else:
         address = saw.source if action.keeps else stay.here.source_for(facts.leaving, family)
     if address is None:
