@@ -87,6 +87,7 @@ OUTPUTS = {
     "grid --log": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--log", "{out}"],
     "grid --baseline": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--baseline", "{out}", "--renew"],
     "grid --as-drill": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--as-drill", "{out}"],
+    "trace --capture": ["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--capture", "{out}"],
     "trace --log": ["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--log", "{out}"],
     "drill --junit": ["drill", "fern.drill.yaml", "--junit", "{out}"],
     "change --undo": ["change", "fern.yaml", "step.yaml", "--undo", "{out}"],
@@ -126,12 +127,16 @@ def _asked(command: str, out: str) -> list[str]:
 def test_no_output_takes_the_place_of_an_input(inputs: Path, command: str) -> None:
     """By its name, a symbolic link or a hard link; nor of a file that somebody made by hand; and never under an empty name."""
     mine = "picture.png" if "picture" in command or command == "draw" else "notes.txt"
-    names = {"link": "soft.png", "hard": "hard.png", "mine": mine, "empty": "", "folder": "dir.png", "loop": "loop.png"}
-    (inputs / "soft.png").symlink_to("fern.yaml")
-    os.link(inputs / "fern.yaml", inputs / "hard.png")
+    end = "png"
+    if "capture" in command:
+        mine, end = "notes.pcapng", "pcapng"
+    names = {"link": "soft", "hard": "hard", "folder": "dir", "loop": "loop"}
+    names = {kind: f"{name}.{end}" for kind, name in names.items()} | {"mine": mine, "empty": ""}
+    (inputs / names["link"]).symlink_to("fern.yaml")
+    os.link(inputs / "fern.yaml", inputs / names["hard"])
     (inputs / mine).write_text("what I wrote\n")
-    (inputs / "dir.png").mkdir()
-    (inputs / "loop.png").symlink_to("loop.png")
+    (inputs / names["folder"]).mkdir()
+    (inputs / names["loop"]).symlink_to(names["loop"])
     before = {p.name: p.read_bytes() for p in inputs.iterdir() if p.is_file()}
     for name in names.values():
         done = mossy(inputs, *_asked(command, name))

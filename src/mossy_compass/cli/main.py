@@ -30,6 +30,7 @@ HOMES = {
     "trace": "packets",
     "grid": "views",
     "seen": "views",
+    "flows": "observed",
     "change": "change",
     "drill": "drill",
     "compare": "lab",

@@ -7,6 +7,8 @@ same packet, so they are options of ``trace`` and no commands of their own.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -84,6 +86,9 @@ if TYPE_CHECKING:
     metavar="WHAT",
     help="What follows: data, fin, reset, again or late, each also after the word answer; 'wait 5 min'; 'clear DEVICE'. May be given several times.",
 )
+@click.option(
+    "--capture", "captured", metavar="CAPTURE", type=OUTPUT, help="Write every packet at every interface to CAPTURE (.pcapng)."
+)
 @log_options
 @form_option("text", "json")
 def trace(
@@ -104,6 +109,7 @@ def trace(
     every_path: bool,
     flows: int | None,
     followed: tuple[str, ...],
+    captured: str | None,
     log: str | None,
     log_from: str | None,
     log_to: str | None,
@@ -141,13 +147,18 @@ def trace(
         raise InputError("--every-path and --count answer different questions; give one of them.")
     if followed and (every_path or flows is not None or log):
         raise InputError("--then is about one conversation; give it without --every-path, --count and --log.")
+    if captured is not None:
+        _check_capture(captured, every_path or flows is not None)
     if followed:
-        raise SystemExit(0 if _converse(plan, (sender, target, service), Options(**options), followed, details, form) else EXIT_NOT)
+        asked = sender, target, service
+        raise SystemExit(0 if _converse(plan, asked, Options(**options), followed, (details, form, captured)) else EXIT_NOT)
     if every_path or flows is not None:
         raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
     journeys = trace_each(plan, sender, target, service, Options(**options))
     if log:
         write_log(plan, journeys, log, (log_from, log_to), moment, form)
+    if captured is not None:
+        _write_capture(captured, journeys, form)
     _print_journeys(journeys, details, form)
     raise SystemExit(0 if all(j.answered for j in journeys) else EXIT_NOT)
 
@@ -172,7 +183,7 @@ def _print_journeys(journeys: list[Journey], details: bool, form: str) -> None:
 
 
 def _converse(
-    plan: Plan, question: tuple[str, str, str], options: Options, followed: tuple[str, ...], details: bool, form: str
+    plan: Plan, question: tuple[str, str, str], options: Options, followed: tuple[str, ...], shown: tuple[bool, str, str | None]
 ) -> bool:
     """A conversation: the first packet, and what follows until something fails; True when nothing did."""
     from mossy_compass.lab.conversation import parse_then
@@ -180,7 +191,7 @@ def _converse(
     from mossy_compass.report import conversationtext
     from mossy_compass.walk.question import members_of
 
-    sender, target, service = question
+    (sender, target, service), (details, form, captured) = question, shown
     members = members_of(plan.network, service)
     if len(members) > 1:
         raise QuestionError(
@@ -193,11 +204,33 @@ def _converse(
     while unsent and held.failed is None:
         held.next(unsent.pop(0))
     left = [t.words for t in unsent]
+    if captured is not None:
+        later = [e.journey for e in held.exchanges if e.journey is not None]
+        alone = [replace(j, legs=(j.later,), later=None) if j.later is not None else j for j in later]
+        _write_capture(captured, [held.first, *alone], form)
     if form == "json":
         say_json(conversationtext.conversation_dict(held, left, details))
     else:
         show(conversationtext.conversation(held, left, details))
     return held.failed is None
+
+
+def _check_capture(captured: str, many: bool) -> None:
+    """Refuse a capture that cannot be written, before anything is asked."""
+    if many:
+        raise InputError("--capture is of one journey; give it without --every-path and --count.")
+    if not captured.lower().endswith(".pcapng"):
+        raise InputError(f"'{captured}': a capture is written as .pcapng. Name it so.")
+
+
+def _write_capture(captured: str, journeys: Sequence[Journey], form: str) -> None:
+    """Write journeys as a capture, and say so where text is shown."""
+    from mossy_compass.exchange.captures import capture
+
+    now = journeys[0].moment.now
+    write_whole(Path(captured), capture(journeys, float(now or 0)), FileKind.CAPTURE)
+    if form == "text":
+        say(f"{captured}: written; one interface of it for each that a packet passed.\n")
 
 
 def _many(plan: Plan, question: tuple[str, str, str], options: dict[str, Any], count: int | None, form: str) -> bool:
