@@ -11,12 +11,14 @@ import mossy_compass as mc
 from mossy_compass.cli.main import main
 from mossy_compass.errors import QuestionError
 from mossy_compass.files.drills import steps_of
+from mossy_compass.files.hours import parse_moment
 from mossy_compass.lab.conversation import Conversation, parse_then
 from mossy_compass.lab.drill import Drill, Run, run_drill
 from mossy_compass.report.conversationtext import conversation, conversation_dict
 from mossy_compass.report.remembered import of_memory
 from mossy_compass.report.tables import Rows
 from mossy_compass.report.text import as_text
+from mossy_compass.walk.question import Options
 
 from .conftest import DATA
 
@@ -393,3 +395,20 @@ def test_judging_waits_for_the_next_packet_and_is_undone_with_it() -> None:
     assert [sorted(s.doubts) for s in lab.state.sessions("gate")] == [["rules"]]  # it was only tried
     changed(lab, *MORE, setting)
     assert lab.try_next("shop", parse_then("data", lab.network)).ok  # by the rules of now, not by those in between
+
+
+def test_windows_of_time_open_and_close_while_a_conversation_goes_on() -> None:
+    """What opens anew after a while is judged by the rules of that hour; a session that lives on is not judged again."""
+    text = HALL.replace("#SETTINGS", "").replace("#TRANSLATE", "").replace("{permit: any}]", "{permit: any, hours: [day]}]", 1)
+    text += 'hours: {day: {from: "08:00", until: "18:00", zone: UTC}}\n'
+    found = mc.read_bytes(text.encode(), "hall.yaml")
+    assert found.network is not None, found.problems
+    at = parse_moment("2026-05-04T17:55Z")
+    for waits, cause in (("4 min", "service.open"), ("10 min", "filter.end")):
+        lab = mc.Lab(found.network)
+        held = lab.converse(mc.Flow("ann", "ben", "udp/53", Options(at=at)))
+        held.next(parse_then(f"wait {waits}", lab.network))
+        (exchange,) = held.next(parse_then("data", lab.network))
+        assert exchange.journey is not None
+        assert exchange.journey.later is not None
+        assert exchange.journey.later.cause == cause

@@ -23,7 +23,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey, Leg, Symptom, Way
-from mossy_compass.walk.question import Options
+from mossy_compass.walk.question import Options, Question, later_moment
 from mossy_compass.walk.trace import trace_question, trace_whole
 from mossy_compass.walk.verdict import blame, journey_of
 from mossy_compass.walk.walk import Emission, follow
@@ -239,8 +239,8 @@ class Conversation:
 
     def _say(self, then: Then, what: Utterance) -> Exchange:
         """A side sends a packet."""
-        question, plan, state = self.question, self._plan(), self._state
-        assert question is not None
+        plan, state = self._plan(), self._state
+        question = self._question(plan)
         asks = then.by is Side.ASKER
         there = self.first.there
         packet = there.packet if asks else self._answer
@@ -268,10 +268,15 @@ class Conversation:
         gone = [e for d in state.devices() for e in state.ended(d) if (d, e.session.number) in before and not self._lives(e)]
         return Exchange(words, at, journey, self._belongs(leg), self._told(gone))
 
+    def _question(self, plan: Plan) -> Question:
+        """The first question at the time that it is by now: other windows of time may be open."""
+        assert self.question is not None
+        moment = later_moment(plan.network, self.question.moment, (self._state.now - self._begun) // 1000)
+        return self.question._replace(moment=moment)
+
     def _walked(self, plan: Plan, emission: Emission, by: Side) -> tuple[Leg, Symptom | None]:
         """A packet, and what is sent home about it where it is lost: that is how its sender learns of it."""
-        question = self.question
-        assert question is not None
+        question = self._question(plan)
         leg, reply = follow(plan, self._state, emission, None, question.moment)
         if by is Side.ANSWERER:
             leg = blame(plan, question, self.first.there, leg)

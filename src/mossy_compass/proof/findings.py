@@ -32,7 +32,7 @@ from mossy_compass.plan.sides import port_towards, written, wrong_side
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import DENIED, Around, Exact, Overlap, Shadow, examine, plainly_shadowed, shadows
 from mossy_compass.proof.likely import Sides, anywhere
-from mossy_compass.proof.sight import one_way
+from mossy_compass.proof.sight import OneWay, one_way
 from mossy_compass.proof.space import Vocabulary
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.findings import findings as routing_findings
@@ -554,15 +554,24 @@ def _one_way(plan: Plan, problems: Problems) -> None:
         if found.always:
             words = (
                 f"{name} keeps sessions of tcp, and of {asker} and {answerer} it sees one direction alone: packets of {answerer} to {asker} "
-                f"cross it{instead}. Connections that {asker} opens to {answerer} are lost at {name}, which knows no session for the answers.{more}"
+                f"cross it{instead}. {_one_way_words(found)}{more}"
             )
         else:
             words = (
                 f"{name} keeps sessions of tcp, and is on some of the equally good ways between {asker} and {answerer} and not on all: "
-                f"it may see the answers of a connection alone, and lose them.{more}"
+                f"it may see one direction of a connection alone, and lose it.{more}"
             )
-        remedy = f"Lead both directions through {name}, or set unknown-session: pass there."
+        wants = [w for w, so in (("unknown-session: pass", found.lost), ("session-phase: loose", found.strict)) if so]
+        remedy = f"Lead both directions through {name}, or set {' and '.join(wants)} there."
         problems.add("session.one-way", here.mark, words, remedy, WARN)
+
+
+def _one_way_words(found: OneWay) -> str:
+    """What a device loses that sees one direction of a pair alone."""
+    name, asker, answerer = found.device, found.asker, found.answerer
+    lost = f"Connections that {asker} opens to {answerer} are lost at {name}, which knows no session for the answers."
+    strict = f"Of those that {answerer} opens to {asker} only the first packet passes {name}, since it sees no answer."
+    return " ".join([lost] * found.lost + [strict] * found.strict)
 
 
 # --- answers, and what a list cuts that its author needs -------------------------------------------------------------

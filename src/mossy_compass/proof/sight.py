@@ -29,6 +29,7 @@ class OneWay(NamedTuple):
         device: which; it keeps sessions of TCP.
         asker, answerer: hosts: it sees what the answerer sends to the asker.
         other: a device that the packets of the asker cross instead.
+        lost: what belongs to no session is lost there; and ``strict``, what its session does not expect.
         always: it never sees what the asker sends; else equally good ways share, and it may see one direction alone.
         more: further pairs of subnets for which that is so.
 
@@ -40,6 +41,8 @@ class OneWay(NamedTuple):
     other: str
     always: bool
     more: int = 0
+    lost: bool = True
+    strict: bool = True
 
 
 def one_way(plan: Plan) -> tuple[OneWay, ...]:
@@ -63,6 +66,8 @@ def one_way(plan: Plan) -> tuple[OneWay, ...]:
             held = _split(name, (asker, answerer), forth, back)
             if held is not None:
                 key = (name, held.always)
+                device = plan.network.devices[name]
+                held = held._replace(lost=_loses(device), strict=_strict(device))
                 found[key] = found[key]._replace(more=found[key].more + 1) if key in found else held
     # Who never sees one direction is told; that others' pairs are shared by chance too is the lesser news of the same device.
     return tuple(f for f in found.values() if f.always or (f.device, True) not in found)
@@ -123,9 +128,18 @@ def _split(name: str, ends: tuple[_End, _End], forth: _Ways, back: _Ways) -> One
 
 
 def _inspects(device: Device) -> bool:
-    """Whether an answer of TCP without a session is lost at a device."""
-    lost = (UnknownSession.BY_PROTOCOL, UnknownSession.DROP)  # filtered ones pass where a list permits them
-    return device.layer3 and TCP in device.stateful and device.settings.unknown_session in lost
+    """Whether a device loses packets of TCP of which it sees one direction alone."""
+    return device.layer3 and TCP in device.stateful and (_loses(device) or _strict(device))
+
+
+def _loses(device: Device) -> bool:
+    """Whether what belongs to no session is lost; filtered ones pass where a list permits them."""
+    return device.settings.unknown_session in (UnknownSession.BY_PROTOCOL, UnknownSession.DROP)
+
+
+def _strict(device: Device) -> bool:
+    """Whether data of a session whose answer was not seen is lost."""
+    return device.settings.text("session-phase") == "strict"
 
 
 def _ends(plan: Plan) -> Iterator[_End]:

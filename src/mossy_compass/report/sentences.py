@@ -69,7 +69,9 @@ def outcome(journey: Journey) -> str:
     """What happened, and by what, without the two ends."""
     because = journey.because.cited()
     if journey.within and journey.later is not None and journey.answered:
-        return f"answered, and {journey.within} is DELIVERED to {journey.later.end}"
+        known = [f"session {r.session} of {h.device}" for h in journey.later.hops for r in h.rulings if r.did is Did.KNOWN]
+        part = f", as part of {' and '.join(dict.fromkeys(known))}" if known else ""
+        return f"answered, and {journey.within} is DELIVERED to {journey.later.end}{part}"
     if journey.answered:
         return f"DELIVERED and answered: {because}{_let_through(journey)}"
     if journey.lookup is not None and journey.lost == "lookup":

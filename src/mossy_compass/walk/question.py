@@ -424,6 +424,21 @@ def _moment(network: Network, packet: Packet, wishes: Options) -> Moment:
     return Moment(now, is_open, found.names, found.known_from, wishes.last_resort)
 
 
+def later_moment(network: Network, moment: Moment, seconds: int) -> Moment:
+    """A moment after some time: other windows may be open by then. Without a time there is none later.
+
+    Args:
+        network: whose windows they are.
+        moment: of the first packet.
+        seconds: that have passed.
+
+    """
+    if moment.now is None or not seconds:
+        return moment
+    now = moment.now + seconds
+    return moment._replace(now=now, open=frozenset(h.name for h in network.hours.values() if h.open_at(now)))
+
+
 def _application(network: Network, packet: Packet, name: str | None) -> Application | None:
     """The application of a flow: as the test says, else the first of the file that the opening packet is of.
 
