@@ -157,6 +157,7 @@ class Conversation:
         self._sent = {Side.ASKER: 1, Side.ANSWERER: 1}
         back = self.first.back
         self._answer = back.packet if back is not None and back.way is Way.BACK else None
+        self._called = {Side.ASKER: self.first.sender, Side.ANSWERER: self.first.target_owner or self.first.there.end}
         self._names = {Side.ASKER: self.first.there.hops[0].device, Side.ANSWERER: self.first.there.end}
 
     @property
@@ -219,7 +220,7 @@ class Conversation:
         if self.question is None:
             raise QuestionError(f"'{then.words}': no packet was sent, so nothing follows it.")
         tcp = self.first.there.packet.protocol == TCP
-        name = self._names[then.by]
+        name = self._called[then.by]
         if what in (Utterance.FIN, Utterance.RESET) and not tcp:
             raise QuestionError(f"'{then.words}': only tcp has that; {self.first.what} has neither opening nor end.")
         if then.by is Side.ANSWERER and what is Utterance.AGAIN:
@@ -248,7 +249,7 @@ class Conversation:
         packet = packet._replace(flags=self._flags(what, packet), ttl=there.packet.ttl)
         before = {(s.device, s.number) for d in state.devices() for s in state.sessions(d)}
         name = self._names[then.by]
-        words = f"{_SAYS[what]} of {name}"
+        words = f"{_SAYS[what]} of {self._called[then.by]}"
         at = state.now - self._begun
         within = f"{words} ({duration_words(at)} after the first packet)" if at else words
         if what is Utterance.AGAIN:

@@ -43,7 +43,7 @@ def _came_to(journey: Journey) -> str:
     ):
         return "delivered and answered" if journey.answered else f"its answer is lost at {journey.deciding.end} [{journey.cause}]"
     if journey.answered:
-        return f"delivered to {journey.homeward[-1].end}"
+        return f"delivered to {sentences.whom(journey)}"
     return f"{sentences.WORDS[journey.fate]} at {journey.deciding.end} [{journey.cause}]"
 
 

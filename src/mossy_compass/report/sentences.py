@@ -71,7 +71,7 @@ def outcome(journey: Journey) -> str:
     if journey.within and journey.later is not None and journey.answered:
         known = [f"session {r.session} of {h.device}" for h in journey.later.hops for r in h.rulings if r.did is Did.KNOWN]
         part = f", as part of {' and '.join(dict.fromkeys(known))}" if known else ""
-        return f"answered, and {journey.within} is DELIVERED to {journey.later.end}{part}"
+        return f"answered, and {journey.within} is DELIVERED to {whom(journey)}{part}"
     if journey.answered:
         return f"DELIVERED and answered: {because}{_let_through(journey)}"
     if journey.lookup is not None and journey.lost == "lookup":
@@ -90,6 +90,14 @@ def outcome(journey: Journey) -> str:
         end = f"packet {number}, which shows the application, is {WORDS[journey.fate]} at {leg.end}"
         return f"answered at first, but {end}{' by ' if _by(journey) else ': '}{because}"
     return f"{_on_the_way_there(journey)}{because}"
+
+
+def whom(journey: Journey) -> str:
+    """Who got the later packet of a conversation: one of its two ends, by the name that it was asked by."""
+    end = journey.homeward[-1].end
+    if end == journey.there.hops[0].device:
+        return journey.sender
+    return journey.target_owner or end if end == journey.there.end else end
 
 
 def _on_the_way_there(journey: Journey) -> str:
