@@ -220,7 +220,7 @@ def test_every_port_taken_is_a_cause_of_its_own(monkeypatch: pytest.MonkeyPatch)
 
     monkeypatch.setattr(State, "allocate", lambda *_: None)
     journey = mc.trace(network(TRANSLATE="[{leaving: b}]"), "left", "right", "https")
-    assert (journey.cause, journey.symptom) == ("nat.exhausted", "silence")
+    assert (journey.cause, journey.symptom) == ("nat.exhausted", "unreachable")  # RFC 5508 REQ-8
     assert journey.note == "all ports of 10.40.2.1 are taken"
 
 

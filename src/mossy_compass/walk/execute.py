@@ -351,7 +351,9 @@ def _allocate(stay: Stay, stage: str, decision: Decision, action: Allocate) -> S
     found = stay.state.allocate(here.name, saw, address, here.keeping, here.reserved(saw.protocol, address), decision.row)
     if found is None:
         remark = Because("note.ports-taken", (address,))
-        return _stop(stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "nat.exhausted"))
+        return _stop(
+            stay, stage, decision._replace(did=Did.DROPPED, note=remark), Stop(Fate.DROPPED, "nat.exhausted", Reply.PROHIBITED)
+        )
     facts.allocated = found
     facts.packet = with_source(saw, address, found.port if has_ports(saw) else saw.from_port)
     _rewritten(stay, stage, decision, saw, Half.SOURCE, True, not action.keeps)
