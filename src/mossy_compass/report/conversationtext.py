@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 from rich.console import Group, RenderableType
 from rich.padding import Padding
@@ -33,7 +34,12 @@ def conversation(held: Conversation, unsent: Sequence[str] = (), details: bool =
     widths = [min(40, max(len(r[n]) for r in rows)) for n in (0, 1)]
     table = text.rows_of([("", *r) for r in rows], ("", "dim", "", ""), (1, *widths, None))
     title = Padding(Text("what happened, by time after the first packet", style="bold"), (0, 0, 0, 2))
-    return Group(text.head(held.journey), title, table, *text.ways(held.journey, details))
+    shown = held.journey
+    if shown.later is not None and not details:  # the first packet's ways are told by a trace without what follows
+        ways = text.ways(replace(shown, legs=(shown.later,), back=None, later=None, lost="there", lookup=None))
+    else:
+        ways = text.ways(shown, details)
+    return Group(text.head(shown), title, table, *ways)
 
 
 def _came_to(journey: Journey) -> str:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from mossy_compass.packet.address import Address
-from mossy_compass.packet.flow import flow_from, reversed_key
+from mossy_compass.packet.flow import FiveTuple, flow_from, reversed_key
 from mossy_compass.plan.facts import Direction, Judged, Mapped, Phase, Session
 from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.keeping import Keeping
@@ -21,8 +21,8 @@ class Mapping:
     Attributes:
         number: counted from 1 for each device.
         key: by which it is shared.
-        forth: the flow of the packet that it was made for, before and after, whose sources are its ends.
-        left: the same as it left.
+        forth, back: the flows of the session that it was made for: the source of one is its inner end, the destination of the
+            other its outer one. They are that session's own numbers, for a copy of each would take as much as all the rest.
         row: id of the translation rule.
         far: whether it is for the far end's address (1), for its port too (2), or for any (0).
         began, ends: instants; ``ends`` is as far as refreshing packets have set it, None for never.
@@ -30,17 +30,22 @@ class Mapping:
 
     """
 
-    __slots__ = ("began", "ends", "far", "forth", "key", "left", "number", "row", "sessions")
+    __slots__ = ("back", "began", "ends", "far", "forth", "key", "number", "row", "sessions")
 
-    def __init__(self, number: int, key: int, forth: int, left: int, row: str, far: int, began: int) -> None:
-        self.number, self.key, self.forth, self.left, self.row, self.far = number, key, forth, left, row, far
+    def __init__(self, number: int, key: int, forth: int, back: int, row: str, far: int, began: int) -> None:
+        self.number, self.key, self.forth, self.back, self.row, self.far = number, key, forth, back, row, far
         self.began = began
         self.ends: int | None = began
         self.sessions = 0
 
+    @property
+    def left(self) -> FiveTuple:
+        """The flow of the packet that it was made for, as it left."""
+        return flow_from(reversed_key(self.back))
+
     def seen(self) -> Mapped:
         """What others see of it."""
-        inner, outer = flow_from(self.forth), flow_from(self.left)
+        inner, outer = flow_from(self.forth), self.left
         far, port = outer.destination if self.far else None, outer.to_port if self.far > 1 else 0
         ends = inner.source, inner.from_port, outer.source, outer.from_port
         return Mapped(self.number, inner.protocol, *ends, far, port, self.row, self.began, self.ends, self.sessions)

@@ -99,7 +99,7 @@ class State:
         for name, book in sorted(self._books.items()):
             used = {pool: tuple(bytes(half) for half in ports.used) for pool, ports in book.ports.items() if ports.any}
             held = book.opened, book.mapped, book.half, book.live, book.history, list(book.gone.items()), book.names
-            books[name] = (self._entries(name), sorted(book.mappings.values(), key=lambda m: m.number), used, held)
+            books[name] = (self._entries(name), _mappings(book), used, held)
         return self.now, self.epoch, books
 
     # the clock
@@ -252,7 +252,7 @@ class State:
     def mappings(self, device: str) -> list[Mapped]:
         """A device's mappings, oldest first."""
         book = self._books.get(device)
-        return [m.seen() for m in sorted(book.mappings.values(), key=lambda m: m.number)] if book else []
+        return [m.seen() for m in _mappings(book)] if book else []
 
     def ended(self, device: str) -> list[Ended]:
         """The sessions of a device that are over, as far as its history goes back; the oldest first."""
@@ -300,7 +300,7 @@ class State:
         book = self._books.get(device) or _EMPTY
         held = book.mappings.get(key)
         if held is not None:
-            port = flow_from(held.left).from_port
+            port = held.left.from_port
             if not self.taken(device, _from(flow, packet, address, port)):
                 return Allocated(port, address, key, True, *about)
         pool = book.ports.get(Pool(flow.protocol, address)) or _UNUSED
@@ -485,9 +485,13 @@ class State:
         if found is None:
             book.mapped += 1
             far = 0 if allocated.far is None else 2 if allocated.far_port else 1
-            found = made = Mapping(book.mapped, allocated.key, key_of(came), key_of(left), allocated.row, far, self.now)
+            key = (
+                allocated.key if far < 2 or not has_ports(left) else 0
+            )  # one that is for a flow alone is shared by nobody, and is not looked for
+            found = made = Mapping(book.mapped, key, entry.forth, entry.back, allocated.row, far, self.now)
             # Where the shared one was of no use to this flow, its key stays with the one that has it.
-            book.mappings.setdefault(allocated.key, made)
+            if key:
+                book.mappings.setdefault(key, made)
             if has_ports(left):
                 pool = Pool(left.protocol, left.source)
                 book.ports.setdefault(pool, Ports()).take(left.from_port)
@@ -498,7 +502,7 @@ class State:
 
     def _unmap(self, book: Book, mapping: Mapping) -> None:
         """A mapping that no session has any more is gone, and its port is free."""
-        left = flow_from(mapping.left)
+        left = mapping.left
         if book.mappings.get(mapping.key) is mapping:
             del book.mappings[mapping.key]
         key = _outer_key(left.protocol, left.source, left.from_port)
@@ -508,8 +512,9 @@ class State:
 
     def _remap(self, book: Book, mapping: Mapping) -> None:
         """A mapping is there again."""
-        left = flow_from(mapping.left)
-        book.mappings.setdefault(mapping.key, mapping)
+        left = mapping.left
+        if mapping.key:
+            book.mappings.setdefault(mapping.key, mapping)
         if left.protocol in WITH_PORTS or left.protocol in (ICMP, ICMP6):
             book.outer[_outer_key(left.protocol, left.source, left.from_port)] = mapping
             book.ports[Pool(left.protocol, left.source)].take(left.from_port)
@@ -647,6 +652,12 @@ class State:
 
 
 _EMPTY, _UNUSED = Book(), Ports()
+
+
+def _mappings(book: Book) -> list[Mapping]:
+    """The mappings of a device, oldest first."""
+    found = {m.number: m for m in (*book.mappings.values(), *book.outer.values())}
+    return [found[n] for n in sorted(found)]
 
 
 def _related(book: Book | None, device: str, quoted: Packet) -> Recalled:
