@@ -99,3 +99,65 @@ def test_the_command_ends_with_one_where_something_is_lacking() -> None:
     assert CliRunner().invoke(main, ["seen", str(DATA / "starter.yaml")]).exit_code == 0
     made = seen_dict(seen(hall()))
     assert made["mossy-seen"] == 1
+
+
+def codes(text: str) -> list[str]:
+    found = mc.read_bytes(text.encode(), "hall.yaml")
+    assert found.network is not None, found.problems
+    wanted = ("translate.one-uplink", "translate.led-nowhere", "session.not-inspected")
+    return sorted({p.code for p in mc.findings(mc.Plan(found.network)) if p.code in wanted})
+
+
+def hall_text(fibre: str = "", radio: str = "", more: tuple[str, str] = ("", "")) -> str:
+    text = HALL.replace("#FIBRE", fibre and f", {fibre}").replace("#RADIO", radio and f"      - {radio}")
+    assert more[0] in text
+    return text.replace(*more, 1) if more[0] else text
+
+
+BOTH = "{leaving: radio}"
+PINGS = ("    kind: firewall\n", "    kind: firewall\n    stateful: [tcp, udp, icmp]\n")
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        (hall_text(more=PINGS), ["translate.one-uplink"]),
+        (hall_text(radio=BOTH, more=PINGS), []),
+        (hall_text(radio=BOTH), ["session.not-inspected"]),
+        (hall_text(radio=BOTH, more=("    kind: firewall\n", "    kind: firewall\n    stateful: none\n")), []),
+        (hall_text("becomes: 198.51.100.7", BOTH, PINGS), []),
+        (hall_text("becomes: 203.0.113.9", BOTH, PINGS), ["translate.led-nowhere"]),
+        (hall_text("becomes: {pool: [198.51.100.7, 203.0.113.9]}", BOTH, PINGS), ["translate.led-nowhere"]),
+        (hall_text("source: ann, becomes: {pair: 203.0.113.9}", BOTH, PINGS), ["translate.led-nowhere"]),
+        (
+            hall_text("becomes: 203.0.113.9", BOTH, PINGS)
+            .replace("  one: {kind: router,", "  one: {kind: router, #R")
+            .replace(
+                "routes: [{prefix: default, next-hop: 198.51.100.17}]}",
+                "routes: [{prefix: default, next-hop: 198.51.100.17}, {prefix: 203.0.113.9/32, next-hop: 198.51.100.2}]}",
+                1,
+            )
+            .replace(" #R", ""),
+            [],
+        ),
+    ],
+)
+def test_findings_about_translation_as_a_whole(text: str, told: list[str]) -> None:
+    assert codes(text) == told
+
+
+def test_what_is_said_to_be_led_nowhere_is_lost_and_what_is_not_is_answered() -> None:
+    for outer in ("203.0.113.9", "198.51.100.7"):
+        text = hall_text(f"becomes: {outer}", BOTH, PINGS)
+        found = mc.read_bytes(text.encode(), "hall.yaml")
+        assert found.network is not None
+        answered = mc.trace(mc.Plan(found.network), "ann", "almanac", "https").answered
+        assert answered is ("translate.led-nowhere" not in codes(text))
+
+
+def test_where_pings_are_said_to_get_no_answer_they_get_none() -> None:
+    for more in (("", ""), PINGS):
+        found = mc.read_bytes(hall_text(radio=BOTH, more=more).encode(), "hall.yaml")
+        assert found.network is not None
+        answered = mc.trace(mc.Plan(found.network), "ann", "almanac", "ping").answered
+        assert answered is ("session.not-inspected" not in codes(hall_text(radio=BOTH, more=more)))

@@ -182,6 +182,7 @@ def test_sarif_from_the_command_line(folder: Path) -> None:
         "idle.unattached",
         "subnet.no-way-back",
         "subnet.no-way-back",
+        "session.not-inspected",
     ]
 
 

@@ -31,6 +31,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.sides import port_towards, written, wrong_side
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import DENIED, Around, Exact, Overlap, Shadow, examine, plainly_shadowed, shadows
+from mossy_compass.proof.hidden import ECHO_REPLY, hidden, not_inspected
 from mossy_compass.proof.likely import Sides, anywhere
 from mossy_compass.proof.sight import OneWay, one_way
 from mossy_compass.proof.space import Vocabulary
@@ -107,6 +108,7 @@ def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> t
     for device in plan.network.devices.values():
         if device.layer3:
             _steering(plan, plan.device(device.name), nowhere, problems)
+            _hidden(plan, plan.device(device.name), [s for s in standings if s.here.name == device.name], problems)
     for standing in standings:
         _sources(plan, standing, nowhere, problems)
         _side(standing, problems)
@@ -572,6 +574,18 @@ def _one_way_words(found: OneWay) -> str:
     lost = f"Connections that {asker} opens to {answerer} are lost at {name}, which knows no session for the answers."
     strict = f"Of those that {answerer} opens to {asker} only the first packet passes {name}, since it sees no answer."
     return " ".join([lost] * found.lost + [strict] * found.strict)
+
+
+def _hidden(plan: Plan, here: DevicePlan, standings: Sequence[Standing], problems: Problems) -> None:
+    """What is to be said of a device's translation as a whole, and of answers that nothing lets back in."""
+    for found in hidden(plan, here):
+        problems.add(found.code, found.mark, found.words, found.remedy, WARN)
+    for port in sorted(here.outside):
+        tables = [s.table for s in standings if s.port == port and s.way == "arriving"]
+        lets = any(_lets(t, ECHO_REPLY) for t in tables) if tables else here.settings.inbound
+        note = not_inspected(here, port, lets)
+        if note is not None:
+            problems.add(note.code, note.mark, note.words, note.remedy, NOTE)
 
 
 # --- answers, and what a list cuts that its author needs -------------------------------------------------------------
