@@ -412,3 +412,35 @@ def test_windows_of_time_open_and_close_while_a_conversation_goes_on() -> None:
         assert exchange.journey is not None
         assert exchange.journey.later is not None
         assert exchange.journey.later.cause == cause
+
+
+TWO_DOORS = """\
+mossy-network: 1
+devices:
+  gate:
+    kind: firewall
+    stateful: tcp
+    settings: {inbound: permit, session-interfaces: #WHICH}
+    interfaces:
+      in: {address: 10.41.1.1/24, outside: no}
+      left: {address: 10.41.2.1/24, outside: yes}
+      right: {address: 10.41.3.1/24, outside: yes}
+    routes: [{prefix: 10.41.9.0/24, next-hop: 10.41.2.2}]
+  far: {kind: router, interfaces: {l: 10.41.2.2/24, r: 10.41.3.2/24, h: 10.41.9.1/24}, routes: [{prefix: 10.41.1.0/24, next-hop: #BACK}]}
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  ben: {kind: host, address: 10.41.9.10/24, gateway: 10.41.9.1, serves: [https]}
+segments: {x: [gate/in, ann], l: [gate/left, far/l], r: [gate/right, far/r], h: [far/h, ben]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("which", "back", "cause"),
+    [("any", "10.41.3.1", "service.open"), ("same", "10.41.3.1", "session.interface"), ("same", "10.41.2.1", "service.open")],
+)
+def test_whether_a_session_is_bound_to_its_interfaces(which: str, back: str, cause: str) -> None:
+    found = mc.read_bytes(TWO_DOORS.replace("#WHICH", which).replace("#BACK", back).encode(), "doors.yaml")
+    assert found.network is not None, found.problems
+    journey = mc.trace(mc.Plan(found.network), "ann", "ben", "https")
+    assert journey.cause == cause
+    if cause == "session.interface":
+        assert journey.note == "session 1 of gate has its packets by left, and this one came by right"

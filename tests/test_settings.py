@@ -122,7 +122,8 @@ ELSEWHERE = dict.fromkeys(
     ("inbound", "outbound", "through", "translation-opens", "log-defaults", "name-rules", "offers-hold"), "test_gates"
 )
 ELSEWHERE |= dict.fromkeys(
-    (*TIME_OUTS, "session-phase", "after-reset", "session-limit", "half-open-limit", "history"), "test_sessions"
+    (*TIME_OUTS, "session-phase", "after-reset", "session-limit", "half-open-limit", "history", "session-interfaces"),
+    "test_sessions",
 )
 ELSEWHERE |= dict.fromkeys(("mapping", "filtering", "answers-translated"), "test_translation")
 ELSEWHERE |= dict.fromkeys(("after-rule-change", "after-route-change", "after-translation-change"), "test_conversation")

@@ -171,6 +171,11 @@ def test_both_ends_at_once() -> None:
     assert journey.answered
     assert (left(journey)[0], came(journey)[0]) == ("10.41.2.99", "10.41.2.20")
     assert left(mc.trace(hall(rule), "ann", "shop", "https"))[0] == "10.41.1.10"
+    # What matched as it arrived has decided, whatever other rules say of the source, above it or below.
+    other = "{leaving: dmz, source: ann, becomes: 10.41.2.98}"
+    for rules in ((rule, other), (other, rule)):
+        assert left(mc.trace(hall(*rules), "ann", "198.51.100.5", "https"))[0] == "10.41.2.99"
+        assert left(mc.trace(hall(*rules), "ann", "shop", "https"))[0] == "10.41.2.98"
 
 
 @pytest.mark.parametrize(("asker", "server"), [("ann", "shop"), ("shop", "till")])

@@ -417,7 +417,7 @@ def _in_time(reader: _DrillReader, steps: Sequence[DrillStep]) -> None:
                 told.add(step.mark)
                 reader.fault(
                     step.mark,
-                    f"its time lies before that of '{latest[1]}', which was sent already.",
+                    f"its time lies before that of '{latest[1]}', which was done already.",
                     "Give it a later time, or go back to a moment that was kept before.",
                 )
             if isinstance(step, Send) and (latest is None or now > latest[0]):

@@ -12,7 +12,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from mossy_compass.files.context import Context, Path
 from mossy_compass.files.names import services, term, term_list
 from mossy_compass.files.rules import conditions
-from mossy_compass.files.schema import CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
+from mossy_compass.files.schema import BecomesIn, CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
 from mossy_compass.files.zones import known_lists, port_words
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import Mark, hint
@@ -178,30 +178,36 @@ def _becomes(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | None,
         if said.address == "exempt" and entry.goes_to is not None:
             ctx.fault("translate.kind", ctx.spot(*path, "becomes"), "a source that stays needs no word here.", "Leave becomes out.")
         return Becomes(said.address), ()
+    spot = ctx.spot(*path, "becomes")
+    outer = _outer(ctx, said, path)
+    if outer and said.pair is not None:
+        _pair_faults(ctx, entry, sources, outer, spot)
+    elif outer:
+        _pool_faults(ctx, said, outer, spot)
+    return Becomes.POOL if said.pair is None else Becomes.PAIR, outer
+
+
+def _outer(ctx: Context, said: BecomesIn, path: Path) -> Spans:
+    """The addresses of a pool, or the partners; none where they are faulty, and that is noted."""
     words = said.pool or [said.pair or said.address or ""]
     found = term_list(ctx, words, (*path, "becomes", "pool") if said.pool else (*path, "becomes")) or ()
     outer = merge(s for t in found for s in t.spans or ())
     spot = ctx.spot(*path, "becomes")
-    size = sum(s.last - s.first + 1 for s in outer)
-    if not outer:
-        if len(found) == len(words):
-            ctx.fault("translate.pool", spot, "these words name no address.", "Name addresses, prefixes or ranges.")
-        return Becomes.POOL, ()
+    if not outer and len(found) == len(words):
+        ctx.fault("translate.pool", spot, "these words name no address.", "Name addresses, prefixes or ranges.")
     if len({s.first >= V6_BASE for s in outer}) > 1:
         ctx.fault("translate.pool", spot, "the addresses are of both families.", "Write a rule for each.")
-    if said.pair is not None:
-        _pair_faults(ctx, entry, sources, outer, spot)
-        return Becomes.PAIR, outer
+    return outer
+
+
+def _pool_faults(ctx: Context, said: BecomesIn, outer: Spans, spot: Mark) -> None:
+    """A pool has a size that can be used, and one address is one."""
+    size = sum(s.last - s.first + 1 for s in outer)
     if said.address is not None and size != 1:
-        ctx.fault(
-            "translate.pool",
-            spot,
-            f"'{said.address}' is {size} addresses.",
-            "Write {pool: ...}, or {pair: ...} for fixed partners.",
-        )
+        remedy = "Write {pool: ...}, or {pair: ...} for fixed partners."
+        ctx.fault("translate.pool", spot, f"'{said.address}' is {size} addresses.", remedy)
     if size > MOST_POOLED:
         ctx.fault("translate.pool", spot, f"a pool of {size} addresses is more than {MOST_POOLED}.", "Name a shorter prefix of it.")
-    return Becomes.POOL, outer
 
 
 def _pair_faults(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | None, outer: Spans, spot: Mark) -> None:
@@ -210,6 +216,8 @@ def _pair_faults(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | N
     inner = intersect(merge(s for t in sources or () for s in t.spans or ()), (family,))
     if entry.goes_to is not None:
         ctx.fault("translate.kind", spot, "a pair works both ways by itself.", "Leave goes-to out.")
+    elif len(sources or ()) < len(entry.source or ()):
+        return  # a source is faulty, and that is told already
     elif len(inner) != 1 or len(outer) != 1:
         ctx.fault(
             "translate.pair",

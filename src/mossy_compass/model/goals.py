@@ -86,9 +86,10 @@ def goals(device: Device) -> Iterator[Goal]:
     for address in device.resolvers:
         yield Goal(Sort.RESOLVER, device, address, device.resolvers_mark or device.mark, f"resolver {address}", every)
     for rule in device.translate:
-        if rule.goes_to is not None and not rule.disabled:
-            words = f"{rule.goes_to}, to which translation rule {rule.id} sends,"
-            yield Goal(Sort.GOES_TO, device, rule.goes_to, rule.mark, words, every, rule=rule)
+        for address in rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ()):
+            if not rule.disabled:
+                words = f"{address}, to which translation rule {rule.id} sends,"
+                yield Goal(Sort.GOES_TO, device, address, rule.mark, words, every, rule=rule)
 
 
 class Check(NamedTuple):

@@ -263,6 +263,14 @@ SETTINGS: dict[str, Setting] = {
             "Whether a TCP packet of a known session must be one that its phase expects; strict drops data before the answer was seen, as where answers take another way.",
         ),
         Setting(
+            "session-interfaces",
+            ("any", "same"),
+            "any",
+            "any",
+            "any",
+            "Whether packets of a known session may come by any interface, or must come by the one by which that direction came or went at first.",
+        ),
+        Setting(
             "after-reset",
             ("revive", "end"),
             "revive",

@@ -226,6 +226,11 @@ CAUSES: dict[str, Cause] = {
             ("let there and back pass the same device", "setting session-phase: loose"),
         ),
         Cause(
+            "session.interface",
+            "The packet belongs to a session, and comes by another interface than that.",
+            ("lead both directions over the same interfaces", "setting session-interfaces: any"),
+        ),
+        Cause(
             "session.full",
             "As many sessions live there as session-limit allows, so no further one begins.",
             ("find who holds them", "raise session-limit, or shorten the time-outs"),

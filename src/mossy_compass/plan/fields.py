@@ -107,6 +107,14 @@ def _opener(facts: Facts) -> int:
     return value if family == 4 else value + V6_BASE
 
 
+def _elsewhere(facts: Facts) -> bool:
+    """Whether it comes by another interface than its session's direction came, or went, at first."""
+    session = facts.session
+    if session is None:
+        return False
+    return facts.arriving != (session.arriving if facts.direction is Direction.FORTH else session.leaving)
+
+
 def _waiting(facts: Facts) -> bool:
     """Whether its session was let in before its application was known, and that is known by now."""
     return facts.session is not None and bool(facts.session.pending) and bool(facts.application)
@@ -202,6 +210,9 @@ FIELDS: dict[str, Field] = {
         Field("opener-bits", _MASK, "recall", _opener, "address of who opened the flow, for wildcard masks"),
         Field(
             "fits", _ONE, "recall", lambda f: f.fits, "whether its flags are such as its session expects at that moment", _NO_YES
+        ),
+        Field(
+            "elsewhere", _ONE, "recall", _elsewhere, "whether it comes by another interface than its session's direction", _NO_YES
         ),
         Field(
             "gone",

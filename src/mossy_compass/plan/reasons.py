@@ -137,6 +137,7 @@ REASONS: dict[str, Shape] = {
     "note.session": _shape("note", "relation protocol"),
     "note.no-session": _shape("note", "flags device"),
     "note.judged": _shape("note", "reason"),
+    "note.interface": _shape("note", "number device port wanted"),
     "note.phase": _shape("note", "number device phase flags direction"),
     "note.holders": _shape("note", "holders number"),
     "note.closed-port": _shape("note", "value"),

@@ -473,6 +473,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.no-session": _no_session,
     "note.judged": lambda v: f"its opening packet would meet {because(v['reason'])} now",
     "note.phase": _phase,
+    "note.interface": "session {number} of {device} has its packets by {wanted}, and this one came by {port}",
     "note.holders": _holders,
     "note.closed-port": "closed-port: {value}",
     "note.rewrite": _rewrite,

@@ -440,7 +440,9 @@ def _unserved(network: Network, goal: Goal, owners: Mapping[Address, tuple[str, 
     rule = goal.rule
     wanted = [s for s in (rule.services if rule else None) or () if s.protocol in WITH_PORTS and s.ports is not None]
     for service in wanted:
-        ports = Span(rule.to_port, rule.to_port) if rule and rule.to_port is not None else service.ports
+        ports = service.ports
+        if rule and rule.to_port is not None and ports is not None:
+            ports = Span(rule.to_port, rule.to_port + (ports.last - ports.first if rule.to_range else 0))
         if ports and not any(_overlap(s, service.protocol, ports) for s in served):
             asked = Service(service.protocol, ports)
             return f"{goal.device.name}: {goal.words} is {holder.name}, and nothing listens there for {asked}."

@@ -65,6 +65,10 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table,
         unfit = (one_of("fits", False), one_of("relation", Relation.CONTINUING, Relation.ANSWERING), inspected)
         stop = Stop(Fate.DROPPED, "session.phase")
         rows.append(StageRow("phase", unfit, actions=(stop,), tell=_of_phase(here), cites=(DEFAULTS, "session-phase")))
+    if here.keeping.same_interfaces and not own_packet:
+        moved = (one_of("elsewhere", True), one_of("relation", Relation.CONTINUING, Relation.ANSWERING), inspected)
+        stop = Stop(Fate.DROPPED, "session.interface")
+        rows.append(StageRow("interface", moved, actions=(stop,), tell=_of_interface(here), cites=(DEFAULTS, "session-interfaces")))
     known_session = StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)
     rows.append(known_session)
     tables = JudgedAgain(here, known_session), Table(stage_table("inspection"), rows)
@@ -74,6 +78,20 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table,
 
 
 Tell = Callable[[Facts], tuple[Because, Because | None]]
+
+
+def _of_interface(here: DevicePlan) -> Tell:
+    """By which interface the session's direction came or went, and by which this packet came."""
+
+    def tell(facts: Facts) -> tuple[Because, Because | None]:
+        """The setting, and both."""
+        session = facts.session
+        assert session is not None
+        wanted = session.arriving if facts.direction is Direction.FORTH else session.leaving
+        note = Because("note.interface", (session.number, here.name, facts.arriving or "", wanted or ""))
+        return setting(here.settings, "session-interfaces"), note
+
+    return tell
 
 
 def _of_phase(here: DevicePlan) -> Tell:

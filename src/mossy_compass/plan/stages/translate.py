@@ -45,7 +45,10 @@ def as_rule(entry: Translate) -> Rule:
 def rules_table(here: DevicePlan, half: Half) -> Table:
     """The device's rules about sources, or about destinations, in their order; a fixed pair is a rule of both."""
     rows = []
-    for entry in here.device.translate:
+    entries = here.device.translate
+    if half is Half.SOURCE:  # what has matched where destinations are translated has decided about the source too
+        entries = (*(t for t in entries if not t.of_source), *(t for t in entries if t.of_source))
+    for entry in entries:
         found = _of_source(here, entry) if half is Half.SOURCE else _of_destination(here, entry)
         if found is None:
             continue
