@@ -742,7 +742,7 @@ def test_flows_that_differ_in_any_wish_are_told_apart() -> None:
 def test_the_shipped_drill_holds_and_its_schema_knows_it() -> None:
     report = run_drill(read_drill(DATA / "fernhollow.drill.yaml"))
     assert report.ok, as_text(whole(report))
-    assert len(report.expectations) == 15
+    assert len(report.expectations) == 18
     schema = json.loads((DATA / "drill.schema.json").read_text())
     check = jsonschema.Draft202012Validator(schema)
     check.check_schema(schema)
