@@ -122,18 +122,19 @@ def tables(
         if parts or address:
             raise InputError("--part and --to are about one device; name it after the file.")
         found = [made.cables(plan)]
-    elif device not in plan.network.devices:
-        raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
-    elif memory:
-        found = _remembered(plan, device, memory, sent, after)
-        others = tuple(p for p in parts if p not in REMEMBERED)
-        found += made.of_device(plan, device, others, built_in) if others else []
-    elif address is not None:
-        found = [made.lookup(plan, device, parse_address(address))]
-    elif form == "text" and not parts and not built_in:
-        found = made.overview(plan, device, file)
     else:
-        found = made.of_device(plan, device, parts or made.PARTS, built_in)
+        if device not in plan.network.devices:
+            raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
+        if memory and address is not None:
+            raise InputError("--to asks for one route alone; leave sessions and mappings out.")
+        found = _remembered(plan, device, memory, sent, after) if memory else []
+        others = tuple(p for p in parts if p not in REMEMBERED)
+        if address is not None:
+            found = [made.lookup(plan, device, parse_address(address))]
+        elif form == "text" and not parts and not built_in:
+            found = made.overview(plan, device, file)
+        elif others or not memory:
+            found += made.of_device(plan, device, others or made.PARTS, built_in)
     if form == "json":
         say_json({"mossy-tables": 1, "device": device, "tables": [t.to_dict() for t in found]})
         return

@@ -136,7 +136,9 @@ def packed(packet: Packet) -> bytes:
         return bytes(_six(packet, inner, source, destination))
     made = dpkt.ip.IP(src=source, dst=destination, p=packet.protocol, ttl=packet.ttl, data=inner)
     if packet.fragment:
-        made.id, made.off = 1, _OFFSET
+        made.id, made.offset = 1, _OFFSET * 8
+    else:
+        made.df = 1  # packets are sent undivided (RFC 1191)
     made.len = 20 + len(bytes(inner))
     return bytes(made)
 
