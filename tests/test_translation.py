@@ -267,6 +267,8 @@ WRONG = [
     ("{arriving: out, to: self, goes-to: [shop, 2001:db8::9]}", "both families"),
     ("{arriving: out, to: self, service: tcp/80-82, goes-to: {address: shop, port: 90-91}}", "as many as the service has"),
     ("{arriving: out, to: self, leaving: out, goes-to: shop}", "not known yet"),
+    ("{leaving: out, becomes: 198.51.100.7, family: both}", "a rule for each family"),
+    ("{leaving: out, family: 5}", "none of 4, 6, both"),
     ("{leaving: out, hours: never-said}", "no window 'never-said'"),
     ("{arriving: out, to: self, goes-to: shop, becomes: exempt}", "needs no word"),
 ]
@@ -278,6 +280,25 @@ def test_rules_that_cannot_be_meant_are_refused_at_their_place(rule: str, says: 
     found = mc.read_bytes(text.encode(), "hall.yaml")
     assert found.network is None
     assert any(says in f"{p.message} {p.remedy}" for p in found.problems), found.problems
+
+
+@pytest.mark.parametrize(
+    ("family", "four", "six"),
+    [("", True, False), (", family: 4", True, False), (", family: 6", False, True), (", family: both", True, True)],
+)
+def test_a_rule_is_about_the_families_that_it_says(family: str, four: bool, six: bool) -> None:
+    text = HALL.replace("#RULES", f"      - {{leaving: out{family}}}").replace("#SETTINGS", "")
+    text = text.replace("in: {address: 10.41.1.1/24", 'in: {address: [10.41.1.1/24, "2001:db8:1::1/64"]')
+    text = text.replace("gateway: [10.41.1.1]", 'gateway: [10.41.1.1, "2001:db8:1::1"]')
+    text = text.replace(
+        "ben: {kind: host, address: 198.51.100.9/24, gateway: 198.51.100.2,",
+        'ben: {kind: host, address: [198.51.100.9/24, "2001:db8:9::9/64"], gateway: [198.51.100.2, "2001:db8:9::2"],',
+    )
+    found = mc.read_bytes(text.encode(), "hall.yaml")
+    assert found.network is not None, found.problems
+    plan = mc.Plan(found.network)
+    assert (left(mc.trace(plan, "ann", "ben", "https", family=4))[0] == "198.51.100.2") is four
+    assert (left(mc.trace(plan, "ann", "ben", "https", family=6))[0] == "2001:db8:9::2") is six
 
 
 def test_hours_say_when_a_rule_translates(tmp_path: Path) -> None:

@@ -379,7 +379,11 @@ class TranslateIn(Part):
         ARRIVALS, "Only packets that leave by these interfaces; must be given for becomes, and goes with that alone.", None
     )
     hours: list[str] | None = key(some(A_WINDOW, 1), "Only while one of these windows under hours: is open.", None)
-    family: int | None = key(number(4, 6), "4 or 6; that of the addresses that it names when left out, or 4.", None)
+    family: str | None = key(
+        one_of("4", "6", "both", json={"enum": [4, 6, "4", "6", "both"]}),
+        "4, 6, or both; that of the addresses that it names when left out, or 4.",
+        None,
+    )
     becomes: BecomesIn | None = key(
         of(BecomesIn), "The new source: interface, an address, a pool, a pair, or exempt; interface when goes-to is left out.", None
     )

@@ -8,6 +8,7 @@ can be used is for ``plan/order.py`` to say.
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from dataclasses import replace
 
 from mossy_compass.files.context import Context, Path
 from mossy_compass.files.names import services, term, term_list
@@ -55,10 +56,15 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
                 spot = ctx.spot(*path, "hours", index_of)
                 ctx.fault("name.unknown", spot, f"there is no window '{word}' under hours.", hint(word, ctx.doc.hours, "windows"))
         said = tuple(entry.goes_to.address) if entry.goes_to is not None else ()
-        yield Translate(
+        said_family = "4" if entry.family == "both" else entry.family
+        made = Translate(
             id=entry.id or str((index + 1) * 10),
             mark=ctx.spot(*path),
-            family=entry.family or (goals[0].family if goals else _family(sources, destinations, _as_terms(outer))),
+            family=int(said_family)
+            if said_family
+            else goals[0].family
+            if goals
+            else _family(sources, destinations, _as_terms(outer)),
             of_source=entry.goes_to is None,
             becomes=becomes,
             outer=outer,
@@ -79,6 +85,12 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
             disabled=entry.disabled,
             about=entry.about,
         )
+        yield made
+        if entry.family == "both":  # one rule in the file, and a row for each family
+            if outer or goals:
+                words = "addresses are of one family each, and this rule names some."
+                ctx.fault("translate.family", ctx.spot(*path, "family"), words, "Write a rule for each family.")
+            yield replace(made, family=6)
 
 
 def _kind_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:

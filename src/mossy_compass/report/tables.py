@@ -267,7 +267,10 @@ def rules(plan: Plan, name: str) -> list[Rows]:
     device = plan.network.devices[name]
     out = []
     if device.translate:
-        rows = [(t.id, _condition_words(as_rule(t)), _becomes(t), str(t.mark)) for t in device.translate]
+        rows = [
+            (t.id, _condition_words(as_rule(t)) + (" (IPv6)" if t.family == 6 else ""), _becomes(t), str(t.mark))
+            for t in device.translate
+        ]
         about = f"{_count(len(rows), 'translation rule')} of {name}, of each kind the first match decides"
         out.append(Rows("translate", about, ("id", "packets", "what they get", "from"), tuple(rows)))
     if device.policy_routes:
