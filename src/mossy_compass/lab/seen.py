@@ -17,6 +17,7 @@ from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
+from mossy_compass.proof.hidden import comes_back
 from mossy_compass.walk.execute import address_of_pool
 from mossy_compass.walk.journey import Hop, Journey
 from mossy_compass.walk.question import Options
@@ -87,6 +88,9 @@ def _of_host(plan: Plan, host: str, address: Address, far: Address, journey: Jou
     ]
     if journey.answered:  # whatever the address is, the world knows a way back to it
         found[0] = found[0]._replace(lacking=False)
+    elif journey.lost == "back":
+        words = f"the answer is lost at {journey.deciding.end}: {journey.cause}"
+        found[0] = found[0]._replace(lacking=True, note=f"rule {found[0].rule}, and {words}" if found[0].rule else words)
     return found
 
 
@@ -107,7 +111,8 @@ def _by(
     outer = _outer(here, row, source, uplink)
     foreign = [a.address for a in here.device.interfaces[uplink].addresses if a.address.family == source.family]
     public = bool(foreign) and not any(in_spans(a.key, plan.network.local) for a in foreign)
-    lacking = outer is None or (public and outer.is_private)
+    led = outer is None or outer in here.own or outer == source or comes_back(plan, here, uplink, outer)
+    lacking = outer is None or (public and outer.is_private) or not led
     note = f"{uplink} has no address to give" if outer is None else ""
     return SeenAs(host, source, here.name, uplink, outer, row.id if row is not None else "", now, lacking, note)
 

@@ -72,7 +72,7 @@ def _led_nowhere(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[Hidd
     """Outer addresses that neither lie on the segment where packets leave, nor are led back there by who is next."""
     ports = sorted({p for name in rule.leaving or () for p in here.reader.ports.get(name, (name,))})
     samples = [a for span in rule.outer for a in dict.fromkeys((from_key(span.first), from_key(span.last)))]
-    lost = [a for a in samples if not any(_comes_back(plan, here, port, a) for port in ports)]
+    lost = [a for a in samples if not any(comes_back(plan, here, port, a) for port in ports)]
     if lost and ports:
         words = (
             f"translation rule {rule.id} of {here.name} gives sources {lost[0]}, which lies on no segment of {', '.join(ports)}, and nobody "
@@ -82,7 +82,7 @@ def _led_nowhere(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[Hidd
         yield Hidden("translate.led-nowhere", rule.mark, words, remedy)
 
 
-def _comes_back(plan: Plan, here: DevicePlan, port: str, address: Address) -> bool:
+def comes_back(plan: Plan, here: DevicePlan, port: str, address: Address) -> bool:
     """Whether packets for an outer address come to an interface: it is on the segment, or a neighbour there leads it here."""
     interface = here.device.interfaces.get(port)
     if interface is None:

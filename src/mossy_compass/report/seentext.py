@@ -23,8 +23,8 @@ def about(found: Sequence[SeenAs]) -> str:
     words = f"{len(hosts)} host{'s' * (len(hosts) != 1)}"
     if not lacking:
         return f"{words}: by every uplink whoever gets out is seen under an address that can be answered"
-    parts = [f"{where} shows private addresses of {_some(names)}" for where, names in lacking.items()]
-    return f"{words}: {'; '.join(parts)}: no answer gets back there"
+    parts = [f"{where} shows {_some(names)} under addresses that nobody can answer to" for where, names in lacking.items()]
+    return f"{words}: {'; '.join(parts)}"
 
 
 def _some(names: Sequence[str]) -> str:
