@@ -444,3 +444,18 @@ def test_whether_a_session_is_bound_to_its_interfaces(which: str, back: str, cau
     assert journey.cause == cause
     if cause == "session.interface":
         assert journey.note == "session 1 of gate has its packets by left, and this one came by right"
+
+
+def test_who_opens_anew_behind_a_translation_may_be_somebody_else() -> None:
+    """A datagram after its mapping is gone gets another outer port where its own was given away: the far end sees a stranger."""
+    lab = hall(translate=HIDES)
+    held = lab.converse(mc.Flow("ann", "ben", "udp/53"), apart=False)
+    lab.wait(5 * 60_000)
+    assert lab.send(mc.Flow("gate", "ben", "udp/53", Options(source_port=49152, source="198.51.100.2"))).answered
+    (exchange,) = held.next(parse_then("data", lab.network))
+    assert exchange.ok
+    assert exchange.seen_as == "198.51.100.2:1024"
+    assert "seen as 198.51.100.2:1024 by now, as somebody else" in as_text(conversation(held))
+    other = hall(translate=HIDES)
+    same = other.converse(mc.Flow("ann", "ben", "udp/53"), apart=False)
+    assert same.next(parse_then("data", other.network))[0].seen_as == ""

@@ -17,7 +17,7 @@ from mossy_compass.marks import hint
 from mossy_compass.model.durations import duration_words, parse_duration
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.packet.packet import Packet, answer_to
-from mossy_compass.packet.service import TCP
+from mossy_compass.packet.service import TCP, WITH_PORTS
 from mossy_compass.plan.facts import Ended, Session
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
@@ -75,6 +75,8 @@ class Exchange(NamedTuple):
         journey: of the packet; None where none was sent.
         sessions: that the packet belongs to after it passed, at devices that are no hosts.
         ended: sessions that ended by it, at devices that are no hosts.
+        seen_as: as whom the far end sees the asker by now, where that is another end than the first packet had: to the far end it is
+            somebody else. Empty where it is the same.
 
     """
 
@@ -83,6 +85,7 @@ class Exchange(NamedTuple):
     journey: Journey | None
     sessions: tuple[Session, ...] = ()
     ended: tuple[Ended, ...] = ()
+    seen_as: str = ""
 
     @property
     def ok(self) -> bool:
@@ -267,7 +270,15 @@ class Conversation:
                 journey = replace(journey, symptom=home)
             self._note(then.by, what, leg)
         gone = [e for d in state.devices() for e in state.ended(d) if (d, e.session.number) in before and not self._lives(e)]
-        return Exchange(words, at, journey, self._belongs(leg), self._told(gone))
+        return Exchange(words, at, journey, self._belongs(leg), self._told(gone), self._another_end(leg) if asks else "")
+
+    def _another_end(self, leg: Leg) -> str:
+        """As whom the far end sees the asker by now, where that is another end than the first packet had."""
+        before, now = self.first.there.arrived, leg.arrived
+        if leg.fate is not Fate.DELIVERED or (before.source, before.from_port) == (now.source, now.from_port):
+            return ""
+        address = f"[{now.source}]" if now.source.family == 6 else str(now.source)
+        return f"{address}:{now.from_port}" if now.protocol in WITH_PORTS else str(now.source)
 
     def _question(self, plan: Plan) -> Question:
         """The first question at the time that it is by now: other windows of time may be open."""

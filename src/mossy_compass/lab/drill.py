@@ -547,7 +547,8 @@ def _said(exchange: Exchange) -> str:
     """What came of something that followed."""
     if exchange.journey is None:
         return exchange.words
-    return f"{exchange.words}: {'delivered' if exchange.ok else exchange.journey.cause}"
+    other = f", seen as {exchange.seen_as} by now" if exchange.seen_as else ""
+    return f"{exchange.words}: {'delivered' if exchange.ok else exchange.journey.cause}{other}"
 
 
 def _within(run: Run, step: Within) -> Result:

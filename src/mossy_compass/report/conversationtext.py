@@ -57,6 +57,8 @@ def _of(exchange: Exchange) -> Iterator[str]:
     """What came of something, and which sessions it belongs to or ended."""
     if exchange.journey is not None:
         yield _came_to(exchange.journey)
+    if exchange.seen_as:
+        yield f"seen as {exchange.seen_as} by now, as somebody else"
     for session in exchange.sessions:
         yield session_words(session)
     yield from (ended_words(e) for e in exchange.ended)
@@ -87,7 +89,9 @@ def conversation_dict(held: Conversation, unsent: Sequence[str] = (), details: b
     out = journey_dict(held.journey, details)
     out["exchanges"] = [_exchange_dict("the first packet", Exchange("the first packet", 0, held.first))]
     out["exchanges"] += [_exchange_dict(e.words, e) for e in held.exchanges]
-    out["exchanges"] += [{"words": w, "at-ms": None, "fate": None, "cause": None, "sessions": [], "ended": []} for w in unsent]
+    out["exchanges"] += [
+        {"words": w, "at-ms": None, "fate": None, "cause": None, "seen-as": "", "sessions": [], "ended": []} for w in unsent
+    ]
     return out
 
 
@@ -99,6 +103,7 @@ def _exchange_dict(words: str, exchange: Exchange) -> ExchangeDict:
         "at-ms": exchange.at,
         "fate": None if journey is None else journey.fate.value,
         "cause": None if journey is None else journey.cause,
+        "seen-as": exchange.seen_as,
         "sessions": [
             {"device": s.device, "session": s.number, "phase": s.phase.value, "ends-ms": s.ends} for s in exchange.sessions
         ],

@@ -123,6 +123,7 @@ ExchangeDict = TypedDict(
         "at-ms": int | None,
         "fate": str | None,
         "cause": str | None,
+        "seen-as": str,
         "sessions": list[HeldDict],
         "ended": list[OverDict],
     },
