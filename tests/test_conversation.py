@@ -10,7 +10,7 @@ from click.testing import CliRunner, Result
 import mossy_compass as mc
 from mossy_compass.cli.main import main
 from mossy_compass.errors import QuestionError
-from mossy_compass.files.drills import steps_of
+from mossy_compass.files.drills import Source, steps_of
 from mossy_compass.files.hours import parse_moment
 from mossy_compass.lab.conversation import Conversation, parse_then
 from mossy_compass.lab.drill import Drill, Run, run_drill
@@ -222,7 +222,8 @@ def test_the_command_stops_at_the_first_that_fails() -> None:
 def drilled(lab: mc.Lab, *steps: str) -> list[tuple[bool, str]]:
     """What came of the steps of a drill on the hall."""
     text = "\n".join(["mossy-drill: 1", "network: hall.yaml", "steps:", *(f"  - {s}" for s in steps)])
-    run = Run(Drill("hall", lab.network, steps_of(text.encode(), "hall.drill.yaml", lab.network)))
+    source = Source(HALL.replace("#SETTINGS", "").replace("#TRANSLATE", HIDES), "hall.yaml")
+    run = Run(Drill("hall", lab.network, steps_of(text.encode(), "hall.drill.yaml", lab.network), source))
     return [(r.ok, r.said) for r in run.results()]
 
 
@@ -246,6 +247,8 @@ SHOP = "send: {from: ann, to: ben, service: https, as: shop}"
         (["clear: gate", "expect: {within: shop, fate: dropped, cause: session.ended}"], True),
         # What is tried leaves nothing behind, and going back brings the conversation back as far as it was.
         (["expect: {within: shop, next: fin}", "expect: {within: shop, next: data}"], True),
+        (["change: [{rename: {what: devices/ann, to: anna}}]", "expect: {within: shop, next: answer data}"], True),
+        (["change: [{rename: {what: devices/gate, to: door}}]", "expect: {sessions: door, is: 1}", "expect: {within: shop}"], True),
         (["keep: then", "send: {within: shop, next: fin}", "back-to: then", "expect: {within: shop, next: data}"], True),
         (
             ["keep: then", "wait: 3 h", "back-to: then", "expect: {within: shop, next: data}", "expect: {sessions: gate, is: 1}"],
@@ -459,3 +462,19 @@ def test_who_opens_anew_behind_a_translation_may_be_somebody_else() -> None:
     other = hall(translate=HIDES)
     same = other.converse(mc.Flow("ann", "ben", "udp/53"), apart=False)
     assert same.next(parse_then("data", other.network))[0].seen_as == ""
+
+
+def test_a_device_that_is_renamed_remembers_what_it_remembered() -> None:
+    lab = hall(translate=HIDES)
+    held = talk(lab, "https", "data")
+    text = HALL.replace("#SETTINGS", "").replace("#TRANSLATE", HIDES).replace("gate:", "door:").replace("gate/", "door/")
+    found = mc.read_bytes(text.encode(), "hall.yaml")
+    assert found.network is not None
+    kept = lab.state.keep()
+    lab.change(found.network, [("devices/gate", "door")])
+    assert [s.number for s in lab.state.sessions("door")] == [1]
+    assert held.next(parse_then("data", lab.network))[0].ok
+    assert [e.session.device for e in lab.wait(124 * 60_000)] == ["door"]
+    lab.state.back_to(kept)
+    assert [s.number for s in lab.state.sessions("gate")] == [1]
+    assert lab.state.sessions("door") == []

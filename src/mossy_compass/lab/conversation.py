@@ -7,7 +7,7 @@ by itself, with whatever the devices remember of those before it; the journey of
 from __future__ import annotations
 
 import copy
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from enum import StrEnum
 from typing import NamedTuple
@@ -184,6 +184,18 @@ class Conversation:
         made = copy.copy(self)
         made.exchanges, made._closed, made._sent = list(self.exchanges), set(self._closed), dict(self._sent)
         return made
+
+    def renamed(self, names: Mapping[str, str]) -> None:
+        """The hosts of it have other names from now on.
+
+        Args:
+            names: new names by old ones.
+
+        """
+        self._names = {side: names.get(name, name) for side, name in self._names.items()}
+        self._called = {side: names.get(name, name) for side, name in self._called.items()}
+        if self.question is not None:
+            self.question = self.question._replace(device=names.get(self.question.device, self.question.device))
 
     def next(self, then: Then) -> tuple[Exchange, ...]:
         """Let something happen. After a handshake the asker acknowledges the answer before anything else is sent.

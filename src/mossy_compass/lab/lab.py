@@ -51,9 +51,9 @@ AFTER = {"rules": "after-rule-change", "routes": "after-route-change", "translat
 """The settings that say what a change of something does to sessions that exist."""
 
 
-def _differs(before: Plan, after: Plan, name: str) -> Iterator[str]:
+def _differs(before: Plan, after: Plan, was: str, name: str) -> Iterator[str]:
     """What of a device that concerns its sessions is another than before: its rules, its routes, its translation."""
-    old, new = before.device(name), after.device(name)
+    old, new = before.device(was), after.device(name)
     if _filters(old) != _filters(new):
         yield "rules"
     if list(old.table) != list(new.table) or old.device.policy_routes != new.device.policy_routes:
@@ -339,24 +339,36 @@ class Lab:
             renamed: what got another name, as (where it stood in the file, its new name), in order; it stays failed.
 
         """
-        before, earlier = self.network, self.plan
+        remembering = self.state.devices()
+        before, earlier = self.network, self.plan if remembering else None  # a plan costs more than a change
         self.network = network
+        renamed = tuple(renamed)
         for what, name in renamed:
             self.faults = frozenset(called(f, what, name) for f in self.faults)
         known = {kind: set(names(network)) for kind, names in KNOWN.items()}
         self.faults = frozenset(f for f in self.faults if f.name in known[f.kind])
-        for name in self.state.devices():
-            self._changed(name, before, earlier)
+        if earlier is None:
+            return
+        called_now = {
+            what.removeprefix("devices/"): name for what, name in renamed if what.startswith("devices/") and what.count("/") == 1
+        }
+        for held in self.talks.values():
+            held.renamed(called_now)
+        for name in remembering:
+            now = called_now.get(name, name)
+            if now != name:
+                self.state.rename(name, now)
+            self._changed(name, now, before, earlier)
 
-    def _changed(self, name: str, before: Network, earlier: Plan) -> None:
-        """Let a device do with its sessions what it does after a change of what concerns them."""
-        old, new = before.devices.get(name), self.network.devices.get(name)
+    def _changed(self, was: str, name: str, before: Network, earlier: Plan) -> None:
+        """Let a device, which may have had another name, do with its sessions what it does after a change of what concerns them."""
+        old, new = before.devices.get(was), self.network.devices.get(name)
         if new is None or old is None:
             self.state.clear(name)  # whoever it was, it is not there any more
             return
         if {new.settings.text(s) for s in AFTER.values()} == {"keep"}:
             return
-        wanted = {what: new.settings.text(AFTER[what]) for what in _differs(earlier, self.plan, name)}
+        wanted = {what: new.settings.text(AFTER[what]) for what in _differs(earlier, self.plan, was, name)}
         if "clear" in wanted.values():
             self.state.clear(name)
         self.state.doubt(name, [what for what, does in wanted.items() if does == "judge"])

@@ -421,6 +421,20 @@ class State:
         """
         return [self._end(device, e, why) for e in self._entries(device) if which(e.seen(device))]
 
+    def rename(self, device: str, name: str) -> None:
+        """A device has another name, and remembers what it remembered.
+
+        Args:
+            device: its name so far.
+            name: its name from now on; nobody may have it.
+
+        """
+        self._books[name] = self._books.pop(device)
+        self._clock = [(due, name if d == device else d, n, turn, entry) for due, d, n, turn, entry in self._clock]
+        heapq.heapify(self._clock)
+        if self._watched:
+            self._journal.append(partial(self.rename, name, device))
+
     def doubt(self, device: str, what: Iterable[str]) -> None:
         """Something changed: every session of a device is to be judged again at its next packet.
 
