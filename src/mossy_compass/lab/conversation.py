@@ -196,6 +196,9 @@ class Conversation:
         self._called = {side: names.get(name, name) for side, name in self._called.items()}
         if self.question is not None:
             self.question = self.question._replace(device=names.get(self.question.device, self.question.device))
+        legs = tuple(_under(leg, names) for leg in self.first.legs)
+        back = next((new for old, new in zip(self.first.legs, legs, strict=True) if old is self.first.back), self.first.back)
+        self.first = replace(self.first, legs=legs, back=back)
 
     def next(self, then: Then) -> tuple[Exchange, ...]:
         """Let something happen. After a handshake the asker acknowledges the answer before anything else is sent.
@@ -367,6 +370,15 @@ class Conversation:
         """Whether a device is a host, whose sessions are its own affair."""
         device = self._plan().network.devices.get(name)
         return device is None or device.kind in (Kind.HOST, Kind.INTERNET)
+
+
+def _under(leg: Leg, names: Mapping[str, str]) -> Leg:
+    """A leg whose devices have other names."""
+    hops = (
+        h._replace(device=names.get(h.device, h.device), next_device=names.get(h.next_device or "", h.next_device))
+        for h in leg.hops
+    )
+    return leg._replace(hops=tuple(hops))
 
 
 _SAYS = {
