@@ -17,17 +17,21 @@ import sys
 import time
 import traceback
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import mossy_compass as mc
 from mossy_compass.exchange.acl import from_data, to_data
+from mossy_compass.exchange.captures import capture, packets_of
 from mossy_compass.exchange.junit import junit
 from mossy_compass.exchange.sarif import log
 from mossy_compass.exchange.syslog import lines as lines_of
 from mossy_compass.files.change import change
 from mossy_compass.files.drills import drill_of, of_csv
 from mossy_compass.files.edit import Editor, Patch
+from mossy_compass.lab.conversation import parse_then
 from mossy_compass.lab.faults import KNOWN
+from mossy_compass.report.conversationtext import conversation
 from mossy_compass.report.drillrecord import report_dict
 from mossy_compass.report.drilltext import whole
 from mossy_compass.report.text import as_text
@@ -139,6 +143,18 @@ def edits(data: bytes, chance: random.Random) -> None:
     assert editor.text == text, "a change that cannot be taken back"
 
 
+def talked(lab: mc.Lab, flow: mc.Flow, chance: random.Random) -> None:
+    """A conversation with whatever comes to mind: each step is done, or refused with a word."""
+    words = ("data", "answer data", "fin", "answer fin", "reset", "again", "late", "answer late", "wait 2 h", "wait 5 min", "dance")
+    with contextlib.suppress(mc.MossyError):
+        held = lab.converse(replace(flow, service=chance.choice(("ping", "tcp/443", "udp/53", "https"))))
+        for _ in range(5):
+            with contextlib.suppress(mc.MossyError):
+                held.next(parse_then(chance.choice(words), lab.network))
+        as_text(conversation(held))
+        packets_of(capture([held.journey]), "fuzz.pcapng")
+
+
 def shaken(network: mc.Network, chance: random.Random) -> None:
     """Something fails and works again; answers are those of before."""
     known = [f"{kind} {name}" for kind, names in KNOWN.items() for name in names(network)]
@@ -149,11 +165,13 @@ def shaken(network: mc.Network, chance: random.Random) -> None:
     flow = mc.Flow(chance.choice(hosts), chance.choice(hosts), "ping")
     with contextlib.suppress(mc.MossyError):
         before = lab.test(flow)
+        kept = lab.state.keep()
         lab.fail(chance.choice(known))
         with contextlib.suppress(mc.MossyError):
             lab.send(flow)
         lab.restore()
-        lab.state.back_to(0)
+        talked(lab, flow, chance)
+        lab.state.back_to(kept)
         assert lab.test(flow) == before, "restored, and another answer"
 
 
