@@ -223,6 +223,12 @@ class State:
         entry = book.entries.get(key_from(outer.reverse(), answers=True))
         return entry is not None and not _replaceable(entry, outer.protocol)
 
+    def clashes(self, device: str, left: Packet) -> bool:
+        """The same of a packet as it would leave: whether answers to it would belong to another session."""
+        book = self._books.get(device)
+        entry = book.entries.get(reversed_key(key_of(left))) if book is not None and left.from_port >= 0 else None
+        return entry is not None and not _replaceable(entry, left.protocol)
+
     def flows(self, device: str) -> list[FiveTuple]:
         """Every flow that belongs to some session of a device, as its packets come: forth and back."""
         book = self._books.get(device)
@@ -369,7 +375,7 @@ class State:
             self._journal.append(partial(self._unopened, book, entry, made, ends))
         return entry.seen(device)
 
-    def touch(self, device: str, packet: Packet, direction: Direction, keeping: Keeping = USUAL) -> None:
+    def touch(self, device: str, packet: Packet, direction: Direction, keeping: Keeping = USUAL, key: int | None = None) -> None:
         """A packet of a session passed: how far that is, and how long it lives, follows from what the packet shows.
 
         Args:
@@ -377,11 +383,14 @@ class State:
             packet: as it came.
             direction: which way along the session.
             keeping: how long sessions live there.
+            key: the packet's flow, where that is known already.
 
         """
         book = self._books.get(device)
-        entry = book.entries.get(key_of(packet)) if book is not None and packet.from_port >= 0 and packet.quoted is None else None
-        if book is None or entry is None:
+        if book is None or packet.from_port < 0 or packet.quoted is not None:
+            return
+        entry = book.entries.get(key_of(packet) if key is None else key)
+        if entry is None:
             return
         if self._watched:
             ends = entry.mapping.ends if entry.mapping is not None else None

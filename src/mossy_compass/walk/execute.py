@@ -40,7 +40,7 @@ from mossy_compass.plan.actions import (
 )
 from mossy_compass.plan.balance import Choose, choice, share
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import SOME_TIME, Facts, Judged, Moment, Relation, Session
+from mossy_compass.plan.facts import SOME_TIME, Direction, Facts, Judged, Moment, Relation, Session
 from mossy_compass.plan.keeping import HALF_OPEN
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.stages.routes import DISCARDED, ended_by, steered
@@ -394,8 +394,8 @@ def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSessio
     facts = stay.facts
     if facts.session is not None or facts.relation is not Relation.OPENING:
         return None
-    outer = flow_of(facts.packet)
-    if stay.state.taken(stay.here.name, outer):
+    if stay.state.clashes(stay.here.name, facts.packet):
+        outer = flow_of(facts.packet)
         because = Because("address.own", (stay.here.name, outer.source))
         remark = Because("note.clash", (outer.protocol, outer.source, outer.destination))
         return _stop(stay, stage, Decision(Did.DROPPED, because, (), remark), Stop(Fate.DROPPED, "nat.clash"))
@@ -436,7 +436,9 @@ def _touch(stay: Stay, stage: str, decision: Decision, action: Touch) -> None:
     """The packet's session is as far as the packet shows, and lives on. Errors belong to it, and are no part of it."""
     facts = stay.facts
     if facts.session is not None and facts.relation is not Relation.RELATED:
-        stay.state.touch(stay.here.name, facts.came, facts.direction, stay.here.keeping)
+        session = facts.session
+        key = session.forth if facts.direction is Direction.FORTH else session.back
+        stay.state.touch(stay.here.name, facts.came, facts.direction, stay.here.keeping, key)
 
 
 PERFORM: dict[type[Action], Perform] = {
