@@ -265,7 +265,7 @@ class Conversation:
         packet = there.packet if asks else self._answer
         assert packet is not None
         packet = packet._replace(flags=self._flags(what, packet), ttl=there.packet.ttl)
-        before = {(s.device, s.number) for d in state.devices() for s in state.sessions(d)}
+        over = {id(e): e for e in self._over()}  # each is kept here, so that no other may have its id meanwhile
         name = self._names[then.by]
         words = f"{_SAYS[what]} of {self._called[then.by]}"
         at = state.now - self._begun
@@ -284,7 +284,7 @@ class Conversation:
             if home is not None and not journey.answered:
                 journey = replace(journey, symptom=home)
             self._note(then.by, what, leg)
-        gone = [e for d in state.devices() for e in state.ended(d) if (d, e.session.number) in before and not self._lives(e)]
+        gone = [e for e in self._over() if id(e) not in over]
         return Exchange(words, at, journey, self._belongs(leg), self._told(gone), self._another_end(leg) if asks else "")
 
     def _another_end(self, leg: Leg) -> str:
@@ -358,9 +358,9 @@ class Conversation:
                 found += [session] if session is not None else []
         return tuple(found)
 
-    def _lives(self, ended: Ended) -> bool:
-        """Whether a session that is in a history lives all the same."""
-        return any(s.number == ended.session.number for s in self._state.sessions(ended.session.device))
+    def _over(self) -> list[Ended]:
+        """Every session that is over, as far as histories go back: they are short, and what lives may be very much."""
+        return [e for device in self._state.devices() for e in self._state.ended(device)]
 
     def _told(self, ended: list[Ended]) -> tuple[Ended, ...]:
         """The ends that people ask about: those at devices that are no hosts."""

@@ -332,13 +332,14 @@ def wrong_within(journey: Journey, wanted: Wanted) -> Iterator[str]:
     arrives = journey.answered
     if wanted.reaches is not None and wanted.reaches is not arrives:
         yield "it should arrive, and does not" if wanted.reaches else "it should not arrive, and does"
-    for name, value, found in (
-        ("fate", wanted.fate, leg.fate.value),
-        ("symptom", wanted.symptom, journey.symptom.value),
-        ("cause", wanted.cause, leg.cause),
-    ):
+    yield from _ends_otherwise(wanted, leg.fate.value, journey.symptom.value, leg.cause)
+
+
+def _ends_otherwise(wanted: Wanted, fate: str, symptom: str, cause: str) -> Iterator[str]:
+    """What of fate, symptom and cause is not as it was wanted."""
+    for name, value, found in (("fate", wanted.fate, fate), ("symptom", wanted.symptom, symptom), ("cause", wanted.cause, cause)):
         if value is not None and value != found:
-            yield f"{name} should be {value}, and is {found}"
+            yield f"the {name} should be {value}, and is {found}"
 
 
 def _journeys(lab: Lab, flow: Flow, every: bool) -> tuple[list[Journey], str]:
@@ -363,13 +364,7 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
         yield from _given_twice(journey)
     if wanted.reaches is False and journey.there.fate in ARRIVED:
         yield "it should not arrive, and does" + ("" if journey.answered else ", though no answer comes back")
-    for name, value, found in (
-        ("fate", wanted.fate, journey.fate.value),
-        ("symptom", wanted.symptom, journey.symptom.value),
-        ("cause", wanted.cause, journey.cause),
-    ):
-        if value is not None and value != found:
-            yield f"the {name} should be {value}, and is {found}"
+    yield from _ends_otherwise(wanted, journey.fate.value, journey.symptom.value, journey.cause)
     yield from _way_wrong(journey, wanted)
     yield from _rows_wrong(journey, wanted)
 

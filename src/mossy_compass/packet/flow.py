@@ -62,11 +62,6 @@ _ONE_END = (1 << _END) - 1
 _REPLIES = {(protocol, kind) for (protocol, _), kind in REPLY_TYPES.items()}
 
 
-def is_reply(packet: Packet) -> bool:
-    """True for the ICMP kinds that answer a request."""
-    return packet.icmp >= 0 and (packet.protocol, packet.icmp >> 8) in _REPLIES
-
-
 def end_key(address: Address, port: int) -> int:
     """One end of a flow as a number.
 

@@ -41,7 +41,6 @@ from mossy_compass.routing.findings import findings as routing_findings
 WARN, NOTE = Severity.WARNING, Severity.NOTE
 MOST_ROWS = 10_000
 """Longer lists are not looked through exactly by ``check``: it would take longer than somebody waits."""
-"""So many hosts' addresses are preferred in examples."""
 OSPF = 89
 
 

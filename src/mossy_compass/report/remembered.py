@@ -13,9 +13,6 @@ from mossy_compass.report.tables import Rows
 from mossy_compass.report.words import ENDED
 from mossy_compass.state.state import State
 
-PARTS = ("sessions", "mappings")
-"""The tables of a device that are empty until something was sent."""
-
 
 def of_memory(state: State, device: str, parts: tuple[str, ...]) -> Iterator[Rows]:
     """The tables that were asked for.
@@ -23,7 +20,7 @@ def of_memory(state: State, device: str, parts: tuple[str, ...]) -> Iterator[Row
     Args:
         state: what devices remember.
         device: whose.
-        parts: of ``PARTS``.
+        parts: sessions, mappings, or both.
 
     """
     if "sessions" in parts:

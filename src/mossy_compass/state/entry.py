@@ -150,11 +150,6 @@ class Entry:
         """Be as far as it was."""
         self.phase, self.ends, self.due, self.packets, self.size = life
 
-    @property
-    def translated(self) -> bool:
-        """Whether an end was rewritten."""
-        return reversed_key(self.back) != self.forth
-
 
 class Pool(NamedTuple):
     """The ports of one outer address: they are counted for each protocol apart (RFC 4787 section 4.2.1).

@@ -309,21 +309,27 @@ class State:
             port = held.left.from_port
             if not self.taken(device, _from(flow, packet, address, port)):
                 return Allocated(port, address, key, True, *about)
-        pool = book.ports.get(Pool(flow.protocol, address)) or _UNUSED
+        given = self._port(device, packet, book.ports.get(Pool(flow.protocol, address)) or _UNUSED, address, keeping, reserved)
+        return None if given is None else Allocated(given, address, key, False, *about)
+
+    def _port(
+        self, device: str, packet: Packet, pool: Ports, address: Address, keeping: Keeping, reserved: Collection[int]
+    ) -> int | None:
+        """The port of a new mapping: the packet's own, or the lowest free one as near to it as the standards ask."""
+        flow = flow_of(packet)
 
         def free(port: int) -> bool:
             """Whether nobody has a port, and no flow of the device's own would get this one's answers."""
             return pool.free(port) and port not in reserved and not self.taken(device, _from(flow, packet, address, port))
 
-        port = flow.from_port
-        if keeping.keeps_port and free(port):
-            return Allocated(port, address, key, False, *about)
-        for first, last, parity in _searched(port, packet.icmp >= 0):
+        if keeping.keeps_port and free(flow.from_port):
+            return flow.from_port
+        for first, last, parity in _searched(flow.from_port, packet.icmp >= 0):
             found = pool.next_free(parity, first, last)
             while found is not None and not free(found):
                 found = pool.next_free(parity, found + 2, last)
             if found is not None:
-                return Allocated(found, address, key, False, *about)
+                return found
         return None
 
     # written

@@ -14,7 +14,7 @@ from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import Admit, Decision, EndSession, Recall, Reply, Stop
 from mossy_compass.plan.alike import Met, Term, apart_from, known_as, of_flow
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import WHY_ENDED, Direction, Ended, Facts, Relation
+from mossy_compass.plan.facts import WHY_ENDED, Direction, Ended, Facts, Relation, Session
 from mossy_compass.plan.ids import DEFAULTS, stage_table
 from mossy_compass.plan.keeping import lives
 from mossy_compass.plan.order import Stage
@@ -64,11 +64,27 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table,
     if here.keeping.strict:
         unfit = (one_of("fits", False), one_of("relation", Relation.CONTINUING, Relation.ANSWERING), inspected)
         stop = Stop(Fate.DROPPED, "session.phase")
-        rows.append(StageRow("phase", unfit, actions=(stop,), tell=_of_phase(here), cites=(DEFAULTS, "session-phase")))
+        rows.append(
+            StageRow(
+                "phase",
+                unfit,
+                actions=(stop,),
+                tell=_by_setting(here, "session-phase", _of_phase),
+                cites=(DEFAULTS, "session-phase"),
+            )
+        )
     if here.keeping.same_interfaces and not own_packet:
         moved = (one_of("elsewhere", True), one_of("relation", Relation.CONTINUING, Relation.ANSWERING), inspected)
         stop = Stop(Fate.DROPPED, "session.interface")
-        rows.append(StageRow("interface", moved, actions=(stop,), tell=_of_interface(here), cites=(DEFAULTS, "session-interfaces")))
+        rows.append(
+            StageRow(
+                "interface",
+                moved,
+                actions=(stop,),
+                tell=_by_setting(here, "session-interfaces", _of_interface),
+                cites=(DEFAULTS, "session-interfaces"),
+            )
+        )
     known_session = StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)
     rows.append(known_session)
     tables = JudgedAgain(here, known_session), Table(stage_table("inspection"), rows)
@@ -80,29 +96,24 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table,
 Tell = Callable[[Facts], tuple[Because, Because | None]]
 
 
-def _of_interface(here: DevicePlan) -> Tell:
+def _of_interface(session: Session, facts: Facts) -> Because:
     """By which interface the session's direction came or went, and by which this packet came."""
-
-    def tell(facts: Facts) -> tuple[Because, Because | None]:
-        """The setting, and both."""
-        session = facts.session
-        assert session is not None
-        wanted = session.arriving if facts.direction is Direction.FORTH else session.leaving
-        note = Because("note.interface", (session.number, here.name, facts.arriving or "", wanted or ""))
-        return setting(here.settings, "session-interfaces"), note
-
-    return tell
+    wanted = session.arriving if facts.direction is Direction.FORTH else session.leaving
+    return Because("note.interface", (session.number, session.device, facts.arriving or "", wanted or ""))
 
 
-def _of_phase(here: DevicePlan) -> Tell:
+def _of_phase(session: Session, facts: Facts) -> Because:
     """Which phase the session is in, and what came."""
+    return Because("note.phase", (session.number, session.device, session.phase, facts.packet.flags, facts.direction))
+
+
+def _by_setting(here: DevicePlan, name: str, note: Callable[[Session, Facts], Because]) -> Tell:
+    """That a setting does not let a packet of a session pass, with what it finds wrong."""
 
     def tell(facts: Facts) -> tuple[Because, Because | None]:
-        """The setting, and both."""
-        session = facts.session
-        assert session is not None
-        note = Because("note.phase", (session.number, here.name, session.phase, facts.packet.flags, facts.direction))
-        return setting(here.settings, "session-phase"), note
+        """The setting, and the note."""
+        assert facts.session is not None  # the row says so
+        return setting(here.settings, name), note(facts.session, facts)
 
     return tell
 
