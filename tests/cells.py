@@ -162,10 +162,11 @@ def stay_at(
     number: int = 1,
     moment: Moment | None = None,
     leaving: str | None = None,
+    handed: tuple[str, str] | None = None,
 ) -> Stayed:
     """Run the steps of a device as the executor does, and gather what each decision and action rests on."""
     here = plan.device(device)
-    stay = Stay(here, packet, arriving, state, first_way, moment or Moment(), number)
+    stay = Stay(here, packet, arriving, state, first_way, moment or Moment(), number, handed)
     facts = stay.facts
     facts.leaving = leaving
     now = form or Form()

@@ -70,10 +70,10 @@ def behaves_alike(plan: Plan, sets: Sets, first: Emission, moment: Moment, chanc
         emission = queue.popleft()
         legs += 1
         packet, name, arriving = emission.packet, emission.device, None
-        leaving = emission.leaving
+        leaving, handed = emission.leaving, None
         for _ in range(80):
             kept = state.keep()
-            done = stay_at(plan, sets, state, name, packet, arriving, None, emission.number, moment, leaving)
+            done = stay_at(plan, sets, state, name, packet, arriving, None, emission.number, moment, leaving, handed)
             after, reached = state.keep(), len(done.stay.rulings)
             relation = done.stay.facts.relation
             if relation is Relation.NONE and packet.opening:  # it was stopped before anybody recalled it
@@ -84,12 +84,12 @@ def behaves_alike(plan: Plan, sets: Sets, first: Emission, moment: Moment, chanc
             for _ in range(draws if packet.quoted is None else 0):
                 facts = drawn(sets.space, done.cell, chance)
                 assert facts is not None
-                other = stay_at(plan, sets, state, name, facts.packet, arriving, None, emission.number, moment, leaving)
+                other = stay_at(plan, sets, state, name, facts.packet, arriving, None, emission.number, moment, leaving, handed)
                 assert other.said == done.said, (name, packet, facts.packet)
                 assert _reply(other) == _reply(done), (name, packet, facts.packet)
                 state.back_to(kept)
                 tried += 1
-            done = stay_at(plan, sets, state, name, packet, arriving, None, emission.number, moment, leaving)
+            done = stay_at(plan, sets, state, name, packet, arriving, None, emission.number, moment, leaving, handed)
             assert (state.keep(), len(done.stay.rulings)) == (after, reached)
             leaving = None
             if done.end is not None:
@@ -102,6 +102,7 @@ def behaves_alike(plan: Plan, sets: Sets, first: Emission, moment: Moment, chanc
                 break
             neighbour = done.stay.handover
             assert neighbour is not None
+            handed = name, done.stay.facts.leaving or ""
             packet, name, arriving = done.stay.facts.packet, neighbour.device, neighbour.interface
     return tried
 

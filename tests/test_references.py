@@ -123,7 +123,7 @@ def schema_words() -> dict[str, list[str]]:
     names_nothing = out.pop("")
     assert set(names_nothing) == {
         "ConditionsIn.icmp", "RuleIn.icmp", "PolicyRouteIn.icmp", "OspfIn.areas", "DeviceIn.stateful", "DeviceIn.built-in",
-        "DeviceIn.order", "DeviceIn.settings",
+        "DeviceIn.order", "DeviceIn.settings", "StatefulIn.arriving", "StatefulIn.leaving",
     } - {"ConditionsIn.icmp"}, "every other word may name something, and the schema must say what"  # fmt: skip
     return out
 

@@ -9,10 +9,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
-from mossy_compass.errors import AddressError
 from mossy_compass.files import ports
 from mossy_compass.files.context import Context, Path
-from mossy_compass.files.names import service
+from mossy_compass.files.names import inspected_protocols, service
 from mossy_compass.files.processes import ospf, rip
 from mossy_compass.files.schema import DeviceIn, RouteIn
 from mossy_compass.files.steering import policy_routes, translations
@@ -21,7 +20,7 @@ from mossy_compass.marks import Mark, hint
 from mossy_compass.model.network import Device, FarHost, Interface, Kind, LeasePool, RouteAction, Serves, StaticRoute
 from mossy_compass.model.settings import SETTINGS, settings_of
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, from_key
-from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, parse_protocol
+from mossy_compass.packet.service import TCP, UDP
 
 
 def _a(kind: object) -> str:
@@ -255,18 +254,6 @@ def _settings(ctx: Context, name: str, entry: DeviceIn) -> dict[str, tuple[str, 
 def _stateful(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> tuple[frozenset[int], Mark | None]:
     """The inspected protocols; a firewall inspects TCP and UDP when nothing is said."""
     if entry.stateful is None:
-        return (frozenset((TCP, UDP)) if kind is Kind.FIREWALL else frozenset()), None
-    out: set[int] = set()
-    for index, word in enumerate(entry.stateful):
-        mark = ctx.spot("devices", name, "stateful", index)
-        if word == "none":
-            if len(entry.stateful) > 1:
-                ctx.fault("value.wrong", mark, "none stands alone.", "Remove it, or remove the others.")
-            continue
-        try:
-            protocol = parse_protocol(word)
-        except AddressError as fault:
-            ctx.fault("value.wrong", mark, str(fault))
-            continue
-        out |= {ICMP, TCP, UDP, ICMP6} if protocol is None else {protocol}
-    return frozenset(out), ctx.mark("devices", name, "stateful")
+        usual = kind is Kind.FIREWALL and not any(i.stateful is not None for i in entry.interfaces.values())
+        return frozenset((TCP, UDP) if usual else ()), None
+    return inspected_protocols(ctx, entry.stateful, ("devices", name, "stateful")), ctx.mark("devices", name, "stateful")

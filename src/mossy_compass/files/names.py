@@ -6,7 +6,7 @@ records, segments, zones, and last as an address form.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from mossy_compass.errors import AddressError
 from mossy_compass.files.context import Context, Path
@@ -14,7 +14,7 @@ from mossy_compass.headers.spans import complement, merge
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.terms import Group, Term
 from mossy_compass.packet.address import EVERYTHING, Address, Span, parse_block
-from mossy_compass.packet.service import BUILT_IN_SERVICES, Service, parse_service
+from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, UDP, Service, parse_protocol, parse_service
 
 MOST_NESTED = 16
 """Groups within groups: so deep nobody means it, and what walks them is bounded."""
@@ -209,6 +209,24 @@ def term_list(ctx: Context, words: Iterable[str] | None, path: Path) -> tuple[Te
         return None
     found = (term(ctx, w, ctx.spot(*path, i)) for i, w in enumerate(words))
     return tuple(t for t in found if t is not None)
+
+
+def inspected_protocols(ctx: Context, words: Sequence[str], path: Path) -> frozenset[int]:
+    """Protocols that are inspected; ``any`` stands for those that have sessions of their own kind, ``none`` for no protocol."""
+    out: set[int] = set()
+    for index, word in enumerate(words):
+        mark = ctx.spot(*path, index)
+        if word == "none":
+            if len(words) > 1:
+                ctx.fault("value.wrong", mark, "none stands alone.", "Remove it, or remove the others.")
+            continue
+        try:
+            protocol = parse_protocol(word)
+        except AddressError as fault:
+            ctx.fault("value.wrong", mark, str(fault))
+            continue
+        out |= {ICMP, TCP, UDP, ICMP6} if protocol is None else {protocol}
+    return frozenset(out)
 
 
 def group(ctx: Context, name: str) -> Group:

@@ -10,11 +10,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from mossy_compass.files.context import Context
+from mossy_compass.files.names import inspected_protocols
 from mossy_compass.files.schema import DeviceIn, InterfaceIn
 from mossy_compass.files.zones import known_lists
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.network import Device, Interface, Link, OspfPort, PortState, Segment
+from mossy_compass.model.network import Device, Inspects, Interface, Link, OspfPort, PortState, Segment
 
 Path = tuple[str, ...]
 
@@ -49,7 +50,22 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
         ospf=_ospf_port(ctx, path, entry),
         rip=entry.rip,
         outside=entry.outside,
+        inspects=_inspects(ctx, (*path, "stateful"), entry),
     )
+
+
+def _inspects(ctx: Context, path: Path, entry: InterfaceIn) -> Inspects | None:
+    """The protocols that are inspected at an interface, by direction; without either of them it would say nothing."""
+    said = entry.stateful
+    if said is None:
+        return None
+    if said.arriving is None and said.leaving is None:
+        words = "stateful: says neither arriving nor leaving."
+        ctx.fault(
+            "key.missing", ctx.spot(*path), words, "Write stateful: {arriving: [tcp, udp]}, or at the device stateful: [tcp, udp]."
+        )
+    sides = [inspected_protocols(ctx, getattr(said, way) or (), (*path, way)) for way in ("arriving", "leaving")]
+    return Inspects(sides[0], sides[1], ctx.mark(*path))
 
 
 def _ospf_port(ctx: Context, path: Path, entry: InterfaceIn) -> OspfPort | None:

@@ -13,6 +13,7 @@ from mossy_compass.files.hours import hours
 from mossy_compass.files.names import BUILT_IN_GROUPS, group, services
 from mossy_compass.files.ports import segments
 from mossy_compass.files.rules import access_list
+from mossy_compass.files.steering import with_switches
 from mossy_compass.files.zones import application
 from mossy_compass.model.network import Network
 from mossy_compass.model.terms import ServiceGroup
@@ -31,7 +32,7 @@ def network(ctx: Context) -> Network:
     windows = {n: hours(ctx, n, h) for n, h in doc.hours.items()}
     applications = {n: application(ctx, n, a) for n, a in doc.applications.items()}
     lists = {n: access_list(ctx, n) for n in doc.lists}
-    devices = {n: device(ctx, n, d) for n, d in doc.devices.items()}
+    devices = {n: with_switches(device(ctx, n, d), lists) for n, d in doc.devices.items()}
     return Network(
         doc.title,
         ctx.live.mark,

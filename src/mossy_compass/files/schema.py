@@ -162,6 +162,9 @@ class RuleIn(ConditionsIn):
         "For reject: what is sent; a reset is for TCP, anything else gets ICMP. Else as the setting says.",
         None,
     )
+    translate: bool = key(
+        YES_NO, "For permit: what this rule lets pass leaves with the leaving interface's address as its source.", False
+    )
     log: str = key(
         one_of("yes", "no", *SEVERITIES, json={"anyOf": [{"type": "boolean"}, {"enum": ["yes", "no", *SEVERITIES]}]}),
         "Log each match: no, yes (which is informational), or a severity (RFC 5424).",
@@ -176,6 +179,8 @@ class RuleIn(ConditionsIn):
             raise fault("answer: is what a reject sends, and this rule says permit.")
         if self.answer is not None and said and said != ["reject"]:
             raise fault(f"answer: is what a reject sends, and this rule says {said[0]}: write reject, or remove answer.")
+        if self.translate and said and said != ["permit"]:
+            raise fault(f"translate: is for what a rule permits, and this rule says {said[0]}: write permit, or remove translate.")
         if len(said) != 1:
             raise fault(
                 "a rule says exactly one of permit, deny, reject, note, hand-on"
@@ -291,6 +296,13 @@ class OspfPortIn(Part):
     )
 
 
+class StatefulIn(Part):
+    """Protocols whose answers pass because of a session, at an interface."""
+
+    arriving: list[str] | None = key(WORDED, "Of sessions that are opened by what arrives by this interface.", None)
+    leaving: list[str] | None = key(WORDED, "Of sessions that are opened by what leaves by this interface.", None)
+
+
 class InterfaceIn(Part):
     """An interface of a device."""
 
@@ -302,6 +314,11 @@ class InterfaceIn(Part):
     state: str = key(one_of("up", "disabled", "not-connected", "far-end-down"), "State of the port.", "up")
     mtu: int = key(number(68, 65535), "Largest packet in bytes.", 1500)
     filter: FilterIn = key(of(FilterIn), "Attached access lists.", lambda: FilterIn({}))
+    stateful: StatefulIn | None = key(
+        of(StatefulIn),
+        "Protocols whose answers pass because of a session, by where it is opened, beside those that the device names.",
+        None,
+    )
     loopback: bool = key(YES_NO, "Always up and on no segment; a stable address, or a stand-in for a network.", False)
     parent: str | None = key(AN_INTERFACE, "For a sub-interface: the port whose tagged frames it takes; with vlan.", None)
     vlan: int | None = key(
@@ -521,7 +538,7 @@ class DeviceIn(Part):
     routes: list[RouteIn] = key(listed(of(RouteIn)), "Static routes.", list)
     stateful: list[str] | None = key(
         some(WORD),
-        "Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when this is left out.",
+        "Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when neither this nor an interface says anything.",
         None,
     )
     translate: list[TranslateIn] = key(

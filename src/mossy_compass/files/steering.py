@@ -7,7 +7,7 @@ can be used is for ``plan/order.py`` to say.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from mossy_compass.files.context import Context, Path
@@ -17,7 +17,8 @@ from mossy_compass.files.schema import BecomesIn, CandidateIn, DeviceIn, PolicyR
 from mossy_compass.files.zones import known_lists, port_words
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.network import Becomes, Candidate, PolicyRoute, Translate
+from mossy_compass.model.check import standing_lists
+from mossy_compass.model.network import AccessList, Becomes, Candidate, Device, PolicyRoute, Translate
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import FAMILIES, V6_BASE, Address, Spans, from_key
 from mossy_compass.packet.service import WITH_PORTS, Service
@@ -240,6 +241,39 @@ def _pair_faults(ctx: Context, entry: TranslateIn, sources: tuple[Term, ...] | N
     elif inner[0].last - inner[0].first != outer[0].last - outer[0].first:
         one, other = (s.last - s.first + 1 for s in (inner[0], outer[0]))
         ctx.fault("translate.pair", spot, f"the source is {one} addresses, and its partners are {other}.", "Make both as long.")
+
+
+def with_switches(device: Device, lists: Mapping[str, AccessList]) -> Device:
+    """A device with a translation rule for each switch of a rule that may let packets pass on there.
+
+    They follow the rules that are written as such, and each is about what its own rule let pass: a packet that another rule
+    permits stays as it is, whatever stands below.
+
+    Args:
+        device: as written.
+        lists: the access lists of the network.
+
+    """
+    names = (n for names, _, way in standing_lists(device) if way not in ("to-self", "from-self") for n in names)
+    switches = tuple(
+        Translate(
+            id=f"{name} {rule.id}",
+            mark=rule.mark,
+            family=_family(rule.sources, rule.destinations),
+            sources=rule.sources,
+            destinations=rule.destinations,
+            services=rule.services,
+            service_words=rule.service_words,
+            switch=(name, rule.id),
+            disabled=rule.disabled,
+            about=rule.about,
+        )
+        for name in dict.fromkeys(names)
+        if name in lists
+        for rule in lists[name].rules
+        if rule.translates
+    )
+    return replace(device, translate=(*device.translate, *switches)) if switches else device
 
 
 def _as_terms(spans: Spans) -> tuple[Term, ...] | None:

@@ -32,6 +32,9 @@ KEYS = {
     "leaving_lists": "filter/leaving",
     "originate_default": "default-route",
     "far_hosts": "hosts",
+    "translates": "translate",
+    "switch": "translate",
+    "inspects": "stateful",
     "of_source": "becomes",
     "outer": "becomes",
     "servers": "goes-to",
@@ -146,6 +149,10 @@ def _name(entry: Any) -> Any:
 
 def _listed(path: Path, before: tuple[Any, ...], after: tuple[Any, ...]) -> Iterator[tuple[Path, str]]:
     """The differences of two lists: entry by entry where as many have the same names, else how many are new or gone."""
+    # The switch of a rule is told at the rule.
+    before, after = (tuple(e for e in side if getattr(e, "switch", None) is None) for side in (before, after))
+    if before == after:
+        return
     names, others = [[_name(entry) for entry in side] for side in (before, after)]
     if names == others and all(names):
         for name, one, other in zip(names, before, after, strict=True):

@@ -65,7 +65,7 @@ def _differs(before: Plan, after: Plan, was: str, name: str) -> Iterator[str]:
 def _filters(here: DevicePlan) -> tuple[object, ...]:
     """Everything that says what passes at a device: lists, where they stand, what it offers, what is so when nothing is said."""
     tables = [(t.id, t.rows) for t in here.tables().values() if t.id.kind not in (TableKind.TRANSLATE, TableKind.POLICY_ROUTES)]
-    places = [(i.name, i.arriving_lists, i.leaving_lists, i.outside) for i in here.device.interfaces.values()]
+    places = [(i.name, i.arriving_lists, i.leaving_lists, i.outside, i.inspects) for i in here.device.interfaces.values()]
     values = {n: v for n, v in here.settings.values.items() if n not in AFTER.values()}
     return tables, places, here.device.gates, here.device.stateful, values
 

@@ -12,9 +12,10 @@ from mossy_compass.model.network import Device, Kind, Network
 from mossy_compass.packet.address import Address, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import TCP
-from mossy_compass.plan.actions import Allocate, Half, Rewrite
+from mossy_compass.plan.actions import Allocate, Half, Pass, Rewrite, Stop
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.order import FILTERS
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.proof.hidden import comes_back
@@ -107,6 +108,7 @@ def _by(
     """As whom a source is seen by one uplink of a device."""
     facts = Facts(Packet(TCP, source, far, 49152, 443, flags="SYN"), arriving, None, uplink, device=here.name)
     facts.relation = Relation.OPENING
+    facts.switched = _switched_by(here, facts)
     row = here.translations[Half.SOURCE].first(facts) if here.device.translate else None
     outer = _outer(here, row, source, uplink)
     foreign = [a.address for a in here.device.interfaces[uplink].addresses if a.address.family == source.family]
@@ -115,6 +117,21 @@ def _by(
     lacking = outer is None or (public and outer.is_private) or not led
     note = f"{uplink} has no address to give" if outer is None else ""
     return SeenAs(host, source, here.name, uplink, outer, row.id if row is not None else "", now, lacking, note)
+
+
+def _switched_by(here: DevicePlan, facts: Facts) -> str:
+    """The rule with a switch that would let a packet pass by an uplink; empty for none, and where it would not pass."""
+    found = ""
+    for step in here.steps(facts.arriving):
+        about = step.stage in FILTERS and (step.about is None or step.about(facts))
+        decision = step.decide(facts) if about else None
+        if decision is None:
+            continue
+        if isinstance(decision.actions[-1], Stop):
+            return ""
+        if any(isinstance(a, Pass) and a.translates for a in decision.actions):
+            found = f"{decision.table.name} {decision.row}"
+    return found
 
 
 def _outer(here: DevicePlan, row: Row | None, source: Address, uplink: str) -> Address | None:

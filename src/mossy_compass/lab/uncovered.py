@@ -52,8 +52,14 @@ def _unlike_tables(before: DevicePlan, after: DevicePlan) -> Iterator[str]:
     if not (before.device.layer3 and after.device.layer3):
         return
     for half in Half:
-        if _said(before.translations[half]) != _said(after.translations[half]):
-            yield f"devices/{after.name}/translate"
+        was, now = _said(before.translations[half]), _said(after.translations[half])
+        if was != now:
+            apart = {row[0] for row in set(was) ^ set(now)}
+            switches = {t.id: t.switch for d in (before.device, after.device) for t in d.translate if t.switch is not None}
+            if apart and apart <= set(switches):  # a switch is written at its rule
+                yield from sorted(f"lists/{switches[id][0]}/rules/{switches[id][1]}" for id in apart)
+            else:
+                yield f"devices/{after.name}/translate"
     one, other = (here.tables().get(POLICY_ROUTES) for here in (before, after))
     if _said(one) != _said(other):
         yield f"devices/{after.name}/policy-routes"

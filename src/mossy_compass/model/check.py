@@ -155,7 +155,8 @@ def _gateway(device: Device, problems: Problems) -> None:
 
 def inspecting(device: Device) -> list[Mark]:
     """Where a device's inspection is written; nothing where none is."""
-    return [device.stateful_mark] if device.stateful and device.stateful_mark else []
+    whole = [device.stateful_mark] if device.stateful and device.stateful_mark else []
+    return whole + [p.inspects.mark for p in device.interfaces.values() if p.inspects is not None]
 
 
 def _switch(device: Device, problems: Problems) -> None:

@@ -78,6 +78,7 @@ class Rule(Shown):
         last_resort: only while the uplink of last resort is in use.
         arriving, leaving: names of interfaces.
         answer: what a reject sends: ``reset`` or a kind of ICMP error; empty for what the device's setting says.
+        translates: what it lets pass gets the leaving interface's address as its source.
         disabled: kept, but passed over.
         log: severity of the log line of each match (RFC 5424); empty for none.
         about: the purpose, as the author wrote it.
@@ -103,6 +104,7 @@ class Rule(Shown):
     arriving: tuple[str, ...] | None = None
     leaving: tuple[str, ...] | None = None
     answer: str = ""
+    translates: bool = False
     disabled: bool = False
     log: str = ""
     about: str = ""
@@ -146,6 +148,22 @@ class OspfPort(Shown):
 
 
 @dataclass(frozen=True, repr=False)
+class Inspects(Shown):
+    """The protocols whose sessions let answers pass, where an interface says so and not the whole device.
+
+    Attributes:
+        arriving: of sessions whose opening packet arrives by the interface.
+        leaving: of those whose opening packet leaves by it.
+        mark: where it is written.
+
+    """
+
+    arriving: frozenset[int]
+    leaving: frozenset[int]
+    mark: Mark = field(compare=False)
+
+
+@dataclass(frozen=True, repr=False)
 class Interface(Shown):
     """A layer-3 interface, or a port of a switch.
 
@@ -158,6 +176,7 @@ class Interface(Shown):
         mtu: largest packet in bytes.
         arriving_lists, leaving_lists: names of the attached access lists, in the order in which they are asked.
         outside: it faces what is not one's own; None where the file does not say.
+        inspects: protocols that are inspected here; None where only the device says so.
         parent, vlan: for a sub-interface, the port and the VLAN tag; for a VLAN interface, the VLAN alone.
         access_vlan: the port is an untagged member of this VLAN.
         trunk_vlans: VLANs that the port carries tagged.
@@ -189,6 +208,7 @@ class Interface(Shown):
     ospf: OspfPort | None = None
     rip: str | None = None
     outside: bool | None = None
+    inspects: Inspects | None = None
 
 
 def link_locals(device: str, interface: Interface) -> tuple[Address, ...]:
@@ -280,6 +300,7 @@ class Translate(Shown):
         arriving, leaving: the interfaces that packets must come or leave by; None for any.
         sources, destinations, services: whose packets, to where, of which services; None for all.
         lists: for a destination rule, the access lists that its packets meet once they are translated.
+        switch: it is a switch of a rule of a list: the name of the list, and the rule's id; it is about what that rule let pass.
         disabled: kept, but passed over.
 
     """
@@ -304,6 +325,7 @@ class Translate(Shown):
     services: tuple[Service, ...] | None = None
     service_words: str = ""
     lists: tuple[str, ...] = ()
+    switch: tuple[str, str] | None = None
     disabled: bool = False
     about: str = ""
 
@@ -447,7 +469,7 @@ class Device(Shown):
     """A router, firewall, host, switch, or stand-in for the Internet.
 
     Attributes:
-        stateful: protocols whose answers pass because of a session.
+        stateful: protocols whose answers pass because of a session, wherever it is opened; interfaces may name more.
         settings: every setting in force.
         order: names of the stages of a packet that arrives, where the device has its own order; None for the built-in.
         policy_routes: entries asked before the route table.

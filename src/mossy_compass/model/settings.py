@@ -271,6 +271,14 @@ SETTINGS: dict[str, Setting] = {
             "Whether packets of a known session may come by any interface, or must come by the one by which that direction came or went at first.",
         ),
         Setting(
+            "session-exit",
+            ("routed", "arrived", "handed"),
+            "routed",
+            "routed",
+            "routed",
+            "Where answers of a session leave: as the routes say; by the interface that it was opened by, as the best route there says; or to the neighbour that handed the opening packet over. Where that is down, as the routes say.",
+        ),
+        Setting(
             "after-reset",
             ("revive", "end"),
             "revive",

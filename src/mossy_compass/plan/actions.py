@@ -64,11 +64,13 @@ class Pass(NamedTuple):
         lets_in: the row permits the packet, so a session that it opens is opened under this row. A row that only has nothing
             against it (a translation that did not match, a way that is not to be had) lets nobody in.
         again: where the flow's application is not known yet, for now: this stage is asked again once it is.
+        translates: the row has a switch: where sources are translated, the packet's is.
 
     """
 
     lets_in: bool = False
     again: bool = False
+    translates: bool = False
 
 
 class Leave(Plain):

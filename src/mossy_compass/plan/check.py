@@ -52,6 +52,7 @@ def check_orders(network: Network, problems: Problems) -> None:
             _left_out(device, problems, mark)
         if device.layer3:
             _rows(network, device, problems)
+            _idle_switches(network, device, problems)
 
 
 def check_rules(network: Network, problems: Problems) -> None:
@@ -142,8 +143,14 @@ def _written_for(device: Device) -> dict[Stage, list[Mark]]:
         Stage.FRONT_LIST: [t.mark for t in device.translate if t.lists],
         Stage.TRANSLATE_SOURCE: [t.mark for t in device.translate if t.of_source],
         Stage.TRANSLATE_DESTINATION: [t.mark for t in device.translate if not t.of_source],
-        Stage.POLICY_ROUTE: [e.mark for e in device.policy_routes],
+        Stage.POLICY_ROUTE: [*(e.mark for e in device.policy_routes), *_exit(device)],
     }
+
+
+def _exit(device: Device) -> list[Mark]:
+    """Where the setting that says where answers leave is written, if it is otherwise than routes say."""
+    mark = device.settings.mark("session-exit")
+    return [mark] if mark is not None and device.settings.text("session-exit") != "routed" else []
 
 
 def _rows(network: Network, device: Device, problems: Problems) -> None:
@@ -163,6 +170,30 @@ def _rows(network: Network, device: Device, problems: Problems) -> None:
         lacking = _needs(standing.stage, asked[id(rule)][1]) - known[standing.stage]
         if lacking:
             _too_early(device, standing, "leaving" in lacking, problems)
+
+
+def _idle_switches(network: Network, device: Device, problems: Problems) -> None:
+    """Rules with a switch in lists that stand only where no packet comes by on its way through, or too late."""
+    order, _ = orders(device.kind, device.order)
+    if Stage.TRANSLATE_SOURCE not in order:
+        return
+    before = set(order[: order.index(Stage.TRANSLATE_SOURCE)]) - {Stage.TO_SELF_LIST}
+    useful: dict[str, bool] = {}
+    for names, where, way in standing_lists(device):
+        stage = STAGE_OF[way] if way != "crossing" or not where.endswith(" into self") else Stage.TO_SELF_LIST
+        for name in names:
+            useful[name] = useful.get(name, False) or stage in before
+    for entry in device.policy_routes:
+        useful.setdefault(entry.classifier or "", False)
+    for name in (n for n, of_use in useful.items() if not of_use and n in network.lists):
+        for rule in network.lists[name].rules:
+            if rule.translates and not rule.disabled:
+                words = (
+                    f"rule {rule.id} of '{name}' says translate, and at {device.name} the list stands only where no packet passes "
+                    "before its source is translated: the switch has no effect there."
+                )
+                remedy = "Attach the list where packets pass through, or remove translate."
+                problems.add("translate.idle-switch", rule.mark, words, remedy, Severity.WARNING)
 
 
 def _too_early(device: Device, standing: CheckedList, leaving: bool, problems: Problems) -> None:

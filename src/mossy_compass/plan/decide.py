@@ -267,7 +267,7 @@ class _Asking:
         key = (place, row.id)
         if key in self._decisions:
             return self._decisions[key]
-        actions = _answering(consult.on[row.verdict or Verdict.PERMIT], row)
+        actions = _by_row(consult.on[row.verdict or Verdict.PERMIT], row)
         found: Decision | None = None
         if not isinstance(actions[0], Leave):
             if consult.named:
@@ -314,9 +314,11 @@ def _for_now(decision: Decision) -> bool:
     return any(isinstance(a, Pass) and a.again for a in decision.actions)
 
 
-def _answering(actions: tuple[Action, ...], row: Row) -> tuple[Action, ...]:
-    """The actions with what the rule itself says that a rejection sends."""
+def _by_row(actions: tuple[Action, ...], row: Row) -> tuple[Action, ...]:
+    """The actions with what the rule itself says: what a rejection sends, and that the source is translated."""
     first = actions[0]
+    if row.translates and isinstance(first, Pass):
+        return (first._replace(translates=True), *actions[1:])
     return (first._replace(answer=row.answer), *actions[1:]) if row.answer and isinstance(first, Stop) else actions
 
 

@@ -9,6 +9,7 @@ from collections.abc import Callable, Hashable, Iterator, Mapping
 from typing import Any, NamedTuple, Protocol, TypeVar
 
 from mossy_compass.headers.spans import merge
+from mossy_compass.marks import Mark
 from mossy_compass.model.network import AccessList, Device, FarHost, Interface, Network, Serves, link_locals, name_hash
 from mossy_compass.model.outside import outside_of
 from mossy_compass.model.terms import Term
@@ -95,7 +96,8 @@ class DevicePlan:
         own: its addresses, with those of the far hosts that it stands for; ``own_spans`` has them as a set.
         reader: how it reads rules.
         keeping: how it keeps sessions and mappings.
-        tracked: protocols whose sessions let answers pass over the filters.
+        tracked: protocols whose sessions let answers pass over the filters, somewhere at the device.
+        tracked_at: those that an interface names, by the direction in which the opening packet passes it, and its name.
         domains: who hears whom.
         outside: interfaces that face what is not one's own.
 
@@ -127,6 +129,7 @@ class DevicePlan:
         "settings",
         "through",
         "tracked",
+        "tracked_at",
     )
 
     def __init__(self, plan: Surroundings, device: Device, makers: Makers) -> None:
@@ -153,7 +156,11 @@ class DevicePlan:
         self.outside = frozenset(outside_of(plan.network, device).ports)
         self._once: dict[Hashable, Any] = {}
         self.names_at = plan.names_at
-        self.tracked = device.stateful
+        sides = [(p.name, p.inspects) for p in device.interfaces.values() if p.inspects is not None]
+        self.tracked_at: dict[tuple[str, str | None], frozenset[int]] = {
+            (way, n): getattr(i, way) for n, i in sides for way in ("arriving", "leaving") if getattr(i, way)
+        }
+        self.tracked = device.stateful.union(*self.tracked_at.values())
         self.keeping = keeping_of(device.settings)
         self.salt = name_hash(device.name)
         self._lists: dict[str, Table] = {}
@@ -229,6 +236,24 @@ class DevicePlan:
             return self.read_list(id.name)
         return self.tables().get(id)
 
+    def inspected(self, arriving: str | None, leaving: str | None) -> frozenset[int]:
+        """The protocols whose sessions let answers pass, where their opening packet came and went by these interfaces.
+
+        Args:
+            arriving: None for a packet that the device made.
+            leaving: None for one that is for the device itself.
+
+        """
+        found = self.device.stateful
+        if self.tracked_at:
+            found = found.union(*(self.tracked_at.get(key, ()) for key in (("arriving", arriving), ("leaving", leaving))))
+        return found
+
+    def inspection_mark(self, arriving: str | None) -> Mark | None:
+        """Where the inspection of what arrives by an interface is written; None for what is so by default."""
+        inspects = self.device.interfaces[arriving].inspects if arriving is not None else None
+        return self.device.stateful_mark or (inspects.mark if inspects is not None else None)
+
     def serves(self, far: FarHost | None) -> tuple[Serves, ...]:
         """What listens on its addresses, or at a far host; a resolver listens for lookups (RFC 1035 section 4.2)."""
         if far:
@@ -278,6 +303,24 @@ class DevicePlan:
         if found:
             return found[0].address
         return next((a for a, own in self.own.items() if a.family == family and not own.far and not a.is_link_local), None)
+
+    def address_of(self, neighbour: tuple[str, str], port: str, family: int) -> Address | None:
+        """The address of a neighbour on a segment of this device; None where it has none there.
+
+        Args:
+            neighbour: the device, and its interface on the segment.
+            port: this device's own interface there.
+            family: 4 or 6.
+
+        """
+        device = self._network.devices.get(neighbour[0])
+        interface = device.interfaces.get(neighbour[1]) if device is not None else None
+        if interface is None:
+            return None
+        prefixes = [a.prefix for a in self.device.interfaces[port].addresses]
+        held = (a.address for a in interface.addresses if a.address.family == family)
+        on_segment = next((a for a in held if any(p.holds(a) for p in prefixes)), None)
+        return on_segment or (next(iter(link_locals(neighbour[0], interface)), None) if family == 6 else None)
 
     def owner(self, address: Address) -> str | None:
         """Who has an address; of several the first by name."""

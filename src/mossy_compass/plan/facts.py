@@ -115,6 +115,7 @@ class Session(NamedTuple):
         mapping: number of the mapping that its source half has; 0 for none.
         packets, size: that passed, in packets and bytes, both ways.
         doubts: what has changed since it was judged, of ``rules``, ``routes``, ``translation``.
+        handed: the neighbour that handed its opening packet over, and by which interface; None where nobody keeps that.
 
     """
 
@@ -133,6 +134,7 @@ class Session(NamedTuple):
     packets: int = 0
     size: int = 0
     doubts: frozenset[str] = frozenset()
+    handed: tuple[str, str] | None = None
 
     @property
     def inner(self) -> FiveTuple:
@@ -286,6 +288,7 @@ class Facts:
         packet: as it is now.
         came: as it came, or was made.
         arriving: interface; None for a packet that the device made.
+        handed: the neighbour that handed it over, with the interface by which it did; None where nobody did, or it is not known.
         session, relation, direction, fits, gone, mapping: what the stage ``recall`` found, as in ``Recalled``.
         welcome: the device lets the packet's sender use the outer end that it is sent to.
         allocated: the outer end that its source was given, which becomes a mapping once somebody takes the packet.
@@ -296,6 +299,7 @@ class Facts:
         moment, number: what holds for the whole test, and which packet of its flow this is: 1 opens it, 2 answers.
         device: name of the device.
         front: id of the destination rule that translated this packet here; empty for none.
+        switched: name and id of the rule of a list that let it pass, and asks that its source be translated; empty for none.
         pending: the places that let it pass while its application was not known.
 
     """
@@ -310,6 +314,7 @@ class Facts:
         "fits",
         "front",
         "gone",
+        "handed",
         "leaving",
         "mapping",
         "memory",
@@ -321,6 +326,7 @@ class Facts:
         "pending",
         "relation",
         "session",
+        "switched",
         "welcome",
     )
 
@@ -336,6 +342,7 @@ class Facts:
     ) -> None:
         self.packet = self.came = packet
         self.arriving = arriving
+        self.handed: tuple[str, str] | None = None
         self.session: Session | None = None
         self.relation = Relation.NONE
         self.direction = Direction.FORTH
@@ -353,6 +360,7 @@ class Facts:
         self.number = number
         self.device = device
         self.front = ""
+        self.switched = ""
         self.pending: tuple[Judged, ...] = ()
 
     def recalled(self, found: Recalled) -> None:

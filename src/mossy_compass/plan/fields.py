@@ -215,6 +215,20 @@ FIELDS: dict[str, Field] = {
             "elsewhere", _ONE, "recall", _elsewhere, "whether it comes by another interface than its session's direction", _NO_YES
         ),
         Field(
+            "session-came",
+            _ONE,
+            "recall",
+            lambda f: f.session.arriving if f.session is not None else None,
+            "the interface by which its session's opening packet came; absent for the device's own",
+        ),
+        Field(
+            "session-went",
+            _ONE,
+            "recall",
+            lambda f: f.session.leaving if f.session is not None else None,
+            "the interface by which its session's opening packet left; absent for what was for the device itself",
+        ),
+        Field(
             "gone",
             _ONE,
             "recall",
@@ -230,6 +244,9 @@ FIELDS: dict[str, Field] = {
         Field("admitted", _ONE, "inspection", lambda f: f.admitted, "whether a session lets it pass over the filters", _NO_YES),
         Field("let-in", _ONE, "", lambda f: f.opened_by != NOBODY, "whether a row at this device permitted it already", _NO_YES),
         Field("front", _ONE, "", lambda f: f.front, "the destination rule that sent it on here; empty for none"),
+        Field(
+            "switched", _ONE, "", lambda f: f.switched, "the rule that let it pass and has its source translated; empty for none"
+        ),
         Field("chosen", _ONE, "", lambda f: f.leaving is not None, "whether a stage chose a way out already", _NO_YES),
         Field("leaving", _ONE, "route", lambda f: f.leaving, "the interface that it will leave by"),
         Field(

@@ -33,6 +33,7 @@ class Keeping(NamedTuple):
     Attributes:
         lives: how long a session lives without a packet, in milliseconds, by the setting that says so; None for never.
         strict: a packet must be one that its session's phase expects.
+        remembers_neighbour: a session keeps who handed its opening packet over.
         same_interfaces: a packet must come by the interface by which its session's direction came or went at first.
         revives: a session outlives a reset; else it ends at once.
         closes_at_once: a session ends when both ends have closed it.
@@ -45,6 +46,7 @@ class Keeping(NamedTuple):
 
     lives: Mapping[str, int | None] = MappingProxyType(dict.fromkeys(TIME_OUTS))
     strict: bool = False
+    remembers_neighbour: bool = False
     same_interfaces: bool = False
     revives: bool = True
     closes_at_once: bool = False
@@ -63,6 +65,7 @@ def keeping_of(settings: Settings) -> Keeping:
     return Keeping(
         lives={name: 0 if text(name) == "at once" else parse_duration(text(name)) for name in TIME_OUTS},  # never is none
         strict=text("session-phase") == "strict",
+        remembers_neighbour=text("session-exit") != "routed",
         same_interfaces=text("session-interfaces") == "same",
         revives=text("after-reset") == "revive",
         closes_at_once=text("time-out-closing") == "at once",

@@ -225,7 +225,17 @@ def _by_field(misses: Iterable[Miss]) -> list[Miss]:
 def list_table(source: AccessList, reader: Reader) -> Table:
     """An access list as one device reads it."""
     rows = (
-        Row(r.id, conditions_of(r, reader), r.mark, r.verdict, disabled=r.disabled, log=r.log, about=r.about, answer=r.answer)
+        Row(
+            r.id,
+            conditions_of(r, reader),
+            r.mark,
+            r.verdict,
+            disabled=r.disabled,
+            log=r.log,
+            about=r.about,
+            answer=r.answer,
+            translates=r.translates,
+        )
         for r in source.rules
     )
     return Table(list_id(source.name), rows, source.mark, source.name, source.about)

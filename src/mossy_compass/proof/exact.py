@@ -74,7 +74,7 @@ class Exact(NamedTuple):
 
 
 Outcome = tuple[Verdict, str]
-"""What a rule comes to for the packet: its verdict, and what a reject answers."""
+"""What a rule comes to for the packet, as ``Row.outcome`` says."""
 MOST_NAMED = 10
 MOST_EXPLAINED = 50
 """So many shadowed and redundant rules of a list are explained by an example; the rest are only told of."""
@@ -348,7 +348,7 @@ def _spared_at(listed: _Listed, place: Around, came: Set | None) -> tuple[set[in
         row, mine = rows[number], meant[number]
         if row.verdict is None or row.verdict is Verdict.NOTE:
             continue
-        outcome = (row.verdict, row.answer)
+        outcome = row.outcome
         there_to_be_seen = bool(row.log) or not row.conditions
         if not there_to_be_seen:
             decided = _within(listed.decided[number], came)
@@ -381,8 +381,8 @@ def _left_to(space: Space, place: Around) -> dict[Outcome, Set]:
             if row.verdict is Verdict.HAND_ON:  # what it is about fares as the lists after this one say
                 for other, held in below.items():
                     rest[other] = rest.get(other, nothing) | (held & mine)
-            elif row.verdict is not None and (row.verdict, row.answer) != last:
-                outcome = (row.verdict, row.answer)
+            elif row.outcome != last:
+                outcome = row.outcome
                 rest[outcome] = rest.get(outcome, nothing) | mine
     return rest
 

@@ -127,9 +127,15 @@ def _split(name: str, ends: tuple[_End, _End], forth: _Ways, back: _Ways) -> One
     return OneWay(name, asker.host, answerer.host, other, False)
 
 
+def _inspects_tcp(device: Device) -> bool:
+    """Whether it keeps sessions of TCP for packets that come or go by any interface."""
+    sides = (p.inspects for p in device.interfaces.values() if p.inspects is not None)
+    return TCP in device.stateful or any(TCP in i.arriving | i.leaving for i in sides)
+
+
 def _inspects(device: Device) -> bool:
     """Whether a device loses packets of TCP of which it sees one direction alone."""
-    return device.layer3 and TCP in device.stateful and (_loses(device) or _strict(device))
+    return device.layer3 and _inspects_tcp(device) and (_loses(device) or _strict(device))
 
 
 def _loses(device: Device) -> bool:

@@ -20,6 +20,10 @@ BEHIND: dict[str, tuple[str, ...]] = {
         "or keep sessions there: stateful",
     ),
     "root.not-inspected": ("name the protocol under 'stateful' too", "or permit the answers by a rule of their own"),
+    "root.inspected-elsewhere": (
+        "name the protocol under the 'stateful' of the interface that it arrives by",
+        "or permit the answers by a rule of their own",
+    ),
     "root.no-opening": ("let there and back pass the same device", "or permit the answers by a rule of their own"),
     "root.untranslated": (
         "widen the translation rule that 'why' names, or write one for this source",
@@ -68,6 +72,9 @@ def _own(journey: Journey) -> Iterator[str]:
         yield "let it open anew"
         if behind.get("reason").get("name"):
             yield f"or raise {behind.get('reason').get('name')} at {behind.get('reason').get('device')}"
+    elif behind is not None and behind.code == "root.other-exit":
+        yield f"setting session-exit: arrived at {behind.get('device')}, so that answers leave where their session was opened"
+        yield "or add a route back to the sender's subnet"
     elif behind is not None and behind.code in BEHIND:
         yield from BEHIND[behind.code]
     elif journey.because.code == "route.inactive":

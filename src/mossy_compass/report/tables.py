@@ -220,6 +220,14 @@ def settings(plan: Plan, name: str) -> Rows:
     place = str(device.stateful_mark) if device.stateful_mark else f"default of {device.kind.words}"
     rows.append(("stateful", names, place, "Protocols whose answers pass because of a session; a firewall inspects tcp and udp."))
     written += device.stateful_mark is not None
+    for port in (p for p in device.interfaces.values() if p.inspects is not None):
+        assert port.inspects is not None
+        for way, found in (("arriving", port.inspects.arriving), ("leaving", port.inspects.leaving)):
+            if found:
+                words = f"Protocols whose answers pass, of sessions that are opened by what is {way} by {port.name}."
+                names = ", ".join(sorted(map(protocol_name, found)))
+                rows.append((f"stateful at {port.name} {way}", names, str(port.inspects.mark), words))
+                written += 1
     about = f"{len(rows)} settings in force at {name}, {written} of them written in the file"
     return Rows("settings", about, ("setting", "value", "from", "what it decides"), tuple(rows))
 

@@ -239,6 +239,13 @@ def _not_inspected(v: Values) -> str:
     return f"{name} is not inspected there (stateful: {_list_names(v['protocols'])}), so the answer has no session"
 
 
+def _inspected_elsewhere(v: Values) -> str:
+    """A protocol of which sessions are kept where other interfaces open them."""
+    way = f"arrives by {v['arriving']}" + (f" and leaves by {v['leaving']}" if v["leaving"] else "")
+    name = protocol_name(v["protocol"])
+    return f"{name} that {way} is not inspected (stateful: {', '.join(v['where'])}), so the answer has no session"
+
+
 def _wrong(v: Values) -> str:
     """What stands between a packet and a row that nearly matched."""
     misses = [miss_words(m, v["packet"]) for m in v["misses"]]
@@ -277,6 +284,8 @@ def _lost(v: Values) -> str:
 def _nowhere(v: Values) -> str:
     """Which uplink lacks the rule, where that can be told."""
     words = f"private source {v['source']} was translated nowhere"
+    if v["unswitched"]:
+        return f"{words}: {v['unswitched']} let it pass at {v['device']}, and does not say translate"
     return f"{words}: {v['device']} has no rule for what leaves by {v['uplink']}" if v["uplink"] else words
 
 
@@ -420,6 +429,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "mapping": "mapping {number} of {device} ({outer}:{port} for {inner}), filtering: {value}",
     "translation": "translation rule {row} of {device}",
     "translation.hairpin": "translation rule {row} of {device}, since its outer address was asked from inside",
+    "translation.switch": "the switch translate of rule {row} of '{name}' at {device}",
     "translation.undo": "undo of translation {number} of {device}",
     "policy": "policy route {row} of {device}",
     "policy.discard": "policy route {row} of {device} says discard",
@@ -491,13 +501,17 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.mtu": "the packet has {size} bytes, at most {mtu} bytes go out by {port}, and it may not be divided",
     "note.sent": _sent,
     "note.candidate": lambda v: _passed(v["passed"]),
+    "note.exit-down": "{port}, by which session {number} was opened, is down, so routes decide",
+    "note.exit-unknown": "nothing leads back by {port}, by which session {number} was opened, so routes decide",
     "note.no-candidate": _no_candidate,
     "note.loop": _loop_note,
     "note.not-asked": lambda v: f"{packet_kind(v['what'])} from {v['source']} that belongs to no conversation there",
     "note.lease": "no lease for {device}/{port}: {why}",
     "note.known-names": "{hint}",
     "root.not-inspected": _not_inspected,
+    "root.inspected-elsewhere": _inspected_elsewhere,
     "root.no-opening": _no_opening,
+    "root.other-exit": "session {number} of {device} was opened by {came}, and its answer left there by {left}",
     "root.unlearned": _unlearned,
     "root.gone": lambda v: f"it belonged to a session: {because(v['reason'])}",
     "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",

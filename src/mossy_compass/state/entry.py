@@ -70,6 +70,7 @@ class Entry:
         outward: the direction whose packets refresh its mapping (RFC 4787 REQ-6).
         over: it lies in no table any more.
         doubts: what has changed since it was judged, of ``rules``, ``routes``, ``translation``.
+        handed: who handed its opening packet over, as in ``Session``.
 
     """
 
@@ -81,6 +82,7 @@ class Entry:
         "due",
         "ends",
         "forth",
+        "handed",
         "leaving",
         "mapping",
         "number",
@@ -115,6 +117,7 @@ class Entry:
         self.outward = Direction.FORTH
         self.over = False
         self.doubts: frozenset[str] = NO_DOUBTS
+        self.handed: tuple[str, str] | None = None
 
     def seen(self, device: str) -> Session:
         """What others see of it."""
@@ -138,6 +141,7 @@ class Entry:
                 self.packets,
                 self.size,
                 self.doubts,
+                self.handed,
             ),
         )
 

@@ -346,6 +346,7 @@ class State:
         keeping: Keeping = USUAL,
         allocated: Allocated | None = None,
         inward: int = 0,
+        handed: tuple[str, str] | None = None,
     ) -> Session:
         """Remember a flow by its opening packet, as it came and as it left; a flow that is known keeps its session.
 
@@ -359,6 +360,7 @@ class State:
             keeping: how long it lives.
             allocated: the outer end that its source was given.
             inward: number of the mapping whose outer end it was sent to from outside; 0 for none.
+            handed: who handed it over, by which interface; None where that is not kept.
 
         """
         book = self._book(device)
@@ -372,6 +374,7 @@ class State:
                 self._end(device, known, "replaced")
         book.opened += 1
         entry = Entry(book.opened, forth, back, (arriving, leaving), opened_by, pending, first_phase(came), self.now)
+        entry.handed = handed
         book.entries[forth] = book.entries[back] = entry
         self._count(book, entry, 1)
         made = self._map(book, entry, came, left, allocated, inward)

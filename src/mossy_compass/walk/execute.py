@@ -95,9 +95,11 @@ class Stay:
         choose: Choose | None,
         moment: Moment = SOME_TIME,
         number: int = 1,
+        handed: tuple[str, str] | None = None,
     ) -> None:
         self.here = here
         self.facts = Facts(packet, arriving, state, None, moment, number, here.name)
+        self.facts.handed = handed
         self.state = state
         self.choose = choose
         self.rulings: list[Ruling] = []
@@ -163,6 +165,8 @@ def _pass(stay: Stay, stage: str, decision: Decision, action: Pass) -> None:
         facts.pending += (Judged(str(stage), *by),)
     if action.lets_in:
         facts.opened_by = (decision.table, decision.row)
+    if action.translates:
+        facts.switched = f"{decision.table.name} {decision.row}"
     stay.rule(stage, decision, facts.packet)
 
 
@@ -405,7 +409,8 @@ def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSessio
     leaving = facts.leaving if action.leaves else None
     inward = facts.mapping.number if facts.mapping is not None and facts.front == MAPPED else 0
     keys = facts.came, facts.packet, facts.arriving, leaving, facts.opened_by, facts.pending
-    stay.state.open(stay.here.name, *keys, stay.here.keeping, facts.allocated, inward)
+    handed = facts.handed if stay.here.keeping.remembers_neighbour else None
+    stay.state.open(stay.here.name, *keys, stay.here.keeping, facts.allocated, inward, handed)
     return None
 
 

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.model.network import Kind, Verdict
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.actions import Admit, Consult, Leave, Listed, Pass, Rewrite
+from mossy_compass.plan.actions import Admit, Consult, Half, Leave, Listed, Pass, Rewrite
 from mossy_compass.plan.conditions import Miss
 from mossy_compass.plan.decide import consults, goes_on
 from mossy_compass.plan.device import DevicePlan
@@ -156,7 +156,9 @@ def _done(facts: Facts, ruling: Ruling) -> None:
             facts.admitted = True
         elif isinstance(action, Pass) and action.lets_in:
             facts.opened_by = (ruling.table, ruling.row)
-        elif isinstance(action, Rewrite) and action.address is not None:
+            if action.translates:
+                facts.switched = f"{ruling.table.name} {ruling.row}"
+        elif isinstance(action, Rewrite) and action.half is Half.DESTINATION and action.by_rule:
             facts.front = ruling.row
 
 

@@ -13,6 +13,8 @@ from mossy_compass.model.network import Verdict
 from mossy_compass.packet.flow import is_answer
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.plan.actions import Pass
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
@@ -132,7 +134,7 @@ def blame(plan: Plan, question: Question, there: Leg, back: Leg) -> Leg:
     if back.cause == "answer.unasked" or (back.cause in ("service.closed", "service.silent", "answer.arrived")):
         return _elsewhere(plan, question, packet, back)
     if back.cause in FILTERED and back.arrived.quoted is None:
-        return _unknown_answer(plan, back)
+        return _unknown_answer(plan, there, back)
     return back
 
 
@@ -158,17 +160,27 @@ def _recast(leg: Leg, cause: str, because: Because) -> Leg:
     return leg._replace(cause=cause, because=because, hops=hops, fate=fate, remark=leg.remark)
 
 
-def _unknown_answer(plan: Plan, back: Leg) -> Leg:
+def _unknown_answer(plan: Plan, there: Leg, back: Leg) -> Leg:
     """An answer that met a list: that it had to is the true cause where the device keeps sessions of anything."""
     here = plan.device(back.end)
     protocol = back.arrived.protocol
     if not here.tracked:
         return back._replace(behind=Because("root.stateless", (here.name,)))
+    passed = next((h for h in there.hops if h.device == back.end), None)
     if protocol not in here.tracked:
         behind = Because("root.not-inspected", (protocol, tuple(sorted(here.tracked))))
+    elif passed is not None and protocol not in here.inspected(passed.arriving, passed.leaving):
+        behind = Because(
+            "root.inspected-elsewhere", (protocol, passed.arriving or "", passed.leaving or "", _where(here, protocol))
+        )
     else:
         behind = Because("root.no-opening", (here.name, protocol))
     return _recast(back, "session.none", back.because)._replace(behind=behind)
+
+
+def _where(here: DevicePlan, protocol: int) -> tuple[str, ...]:
+    """Where a protocol is inspected, by interface and direction."""
+    return tuple(f"{port} {way}" for (way, port), found in here.tracked_at.items() if protocol in found)
 
 
 def _unlearned(plan: Plan, question: Question, leg: Leg) -> Leg:
@@ -212,7 +224,15 @@ def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because | N
     uplink = _last_private(plan, there)
     values = source, uplink.device if uplink else "", (uplink.leaving or "") if uplink else ""
     mark = plan.network.devices[uplink.device].interfaces[uplink.leaving].mark if uplink and uplink.leaving else None
-    return Because("root.translated-nowhere", values, mark), None
+    return Because("root.translated-nowhere", (*values, _unswitched(plan, uplink)), mark), None
+
+
+def _unswitched(plan: Plan, hop: Hop | None) -> str:
+    """The rule that let a packet pass without a switch, at a device where other rules have one; empty for none."""
+    if hop is None or not any(t.switch is not None and not t.disabled for t in plan.device(hop.device).device.translate):
+        return ""
+    let_in = [r for r in hop.rulings if any(isinstance(a, Pass) and a.lets_in for a in r.decision.actions)]
+    return f"{let_in[-1].table.name} rule {let_in[-1].row}" if let_in and let_in[-1].table.kind is TableKind.LIST else ""
 
 
 def _last_private(plan: Plan, there: Leg) -> Hop | None:
@@ -228,4 +248,9 @@ def _no_route_in(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because | No
         if rewritten and hop.leaving is not None and hop.leaving == hop.arriving:
             destination = hop.rulings[-1].saw.destination
             return Because("root.out-again", (hop.device, hop.arriving, destination), plan.device(hop.device).device.mark), None
+    for hop in back.hops if back is not None and back.cause == "route.none" else ():
+        session = next((s for r in hop.rulings if (s := r.situation.of_session) is not None), None)
+        if session is not None and session.arriving not in (None, hop.leaving) and hop.leaving is not None:
+            values = hop.device, session.number, session.arriving, hop.leaving
+            return Because("root.other-exit", values, plan.device(hop.device).settings.mark("session-exit")), None
     return None, None

@@ -91,9 +91,9 @@ def follow(
 
     """
     track = Track()
-    packet, name, arriving = emission.packet, emission.device, None
+    packet, name, arriving, handed = emission.packet, emission.device, None, None
     for _ in range(MOST_HOPS):
-        stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number)
+        stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number, handed)
         if arriving is None:
             stay.facts.leaving = emission.leaving
         track.visit(name, arriving, packet)
@@ -103,6 +103,8 @@ def follow(
             return leg, _reply(stay, end, choose)
         track.hop(stay)
         assert stay.handover is not None
+        if stay.facts.leaving is not None:
+            handed = name, stay.facts.leaving
         packet, name, arriving = stay.facts.packet, stay.handover.device, stay.handover.interface
     return track.broken_off(emission, packet), None
 

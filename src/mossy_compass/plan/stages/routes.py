@@ -14,15 +14,28 @@ from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.network import Candidate, PolicyRoute, RouteAction, Verdict
 from mossy_compass.packet.address import BITS, EVERYTHING, FAMILIES, Address, Prefix, Span, in_spans
 from mossy_compass.packet.service import Service
-from mossy_compass.plan.actions import Action, Consult, Decision, Forward, Handover, Leave, OpenSession, Reply, Steer, Stop, Touch
+from mossy_compass.plan.actions import (
+    PASS,
+    Action,
+    Consult,
+    Decision,
+    Forward,
+    Handover,
+    Leave,
+    OpenSession,
+    Reply,
+    Steer,
+    Stop,
+    Touch,
+)
 from mossy_compass.plan.alike import Met, Term, within
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.facts import Direction, Facts, Relation, Session
 from mossy_compass.plan.fields import service_span
-from mossy_compass.plan.ids import MAIN_ROUTES, POLICY_ROUTES
+from mossy_compass.plan.ids import DEFAULTS, MAIN_ROUTES, POLICY_ROUTES, stage_table
 from mossy_compass.plan.order import Stage
-from mossy_compass.plan.reasons import Because, Did, Fate, down
+from mossy_compass.plan.reasons import Because, Did, Fate, down, setting
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, one_of
 from mossy_compass.plan.table import Table
@@ -54,11 +67,66 @@ def _classifies(steer: tuple[Action, ...]) -> Mapping[Verdict, tuple[Action, ...
 
 def policy(here: DevicePlan, port: str | None) -> Step | None:
     """Ordered entries; a classifier's deny goes on to the next. Without an available candidate the route table decides."""
-    chosen = [e for e in here.device.policy_routes if not e.disabled and _may_meet(here, e, port)]
+    chosen = [_entry(here, e) for e in here.device.policy_routes if not e.disabled and _may_meet(here, e, port)]
+    if here.keeping.remembers_neighbour:
+        own = [StageRow("answers", (one_of("relation", Relation.ANSWERING, Relation.RELATED),), actions=PASS)]
+        tables = (Table(stage_table("answers"), own), Table(POLICY_ROUTES, chosen, here.device.mark)) if chosen else ()
+        return Step(Stage.POLICY_ROUTE, (), (SessionExit(here), *tables))
     if not chosen:
         return None
-    table = Table(POLICY_ROUTES, [_entry(here, e) for e in chosen], here.device.mark)
-    return Step(Stage.POLICY_ROUTE, (NOT_ANSWERING,), (table,))
+    return Step(Stage.POLICY_ROUTE, (NOT_ANSWERING,), (Table(POLICY_ROUTES, chosen, here.device.mark),))
+
+
+class SessionExit:
+    """Where answers leave that do not go as routes say: the interface that their session was opened by, or the neighbour there.
+
+    It is asked before policy routes. Where that interface is down or gone, or nobody there is known, routes decide, and that is told.
+    """
+
+    def __init__(self, here: DevicePlan) -> None:
+        self._here = here
+        self._handed = here.settings.text("session-exit") == "handed"
+
+    def decide(self, facts: Facts) -> Decision | None:
+        """The way of the session's opening packet, backwards; None for what is no answer."""
+        session, here = facts.session, self._here
+        if session is None or facts.direction is not Direction.BACK or session.arriving is None:
+            return None
+        because = setting(here.settings, "session-exit")
+        port = session.arriving
+        if port not in here.device.interfaces or not here.domains.link(here.name, port).up:
+            note = Because("note.exit-down", (session.number, port))
+            return Decision(Did.FELL_THROUGH, because, PASS, note, DEFAULTS, "session-exit")
+        found = None if self._handed else self._best_route(port, facts.packet.destination)
+        found = found or self._to_neighbour(session, port, facts.packet.destination)
+        if found is None:
+            note = Because("note.exit-unknown", (session.number, port))
+            return Decision(Did.FELL_THROUGH, because, PASS, note, DEFAULTS, "session-exit")
+        note = Because("note.candidate", ((),))
+        return Decision(Did.STEERED, because, (Forward(found, found.hops),), note, DEFAULTS, "session-exit")
+
+    def _best_route(self, port: str, destination: Address) -> Route | None:
+        """The best of all routes to a destination that leave by an interface, whatever better one leaves by another."""
+        table = self._here.table
+        won = table.lookup(destination)
+        routes = [*([won] if won is not None else []), *(r.route for r in table.losers(destination) if not r.inactive)]
+        fitting = [r for r in routes if r.action is RouteAction.FORWARD and any(h.interface == port for h in r.hops)]
+        if not fitting:
+            return None
+        best = min(fitting, key=lambda r: (-r.prefix.length, r.preference, r.metric))
+        return best._replace(hops=tuple(h for h in best.hops if h.interface == port))
+
+    def _to_neighbour(self, session: Session, port: str, destination: Address) -> Route | None:
+        """The neighbour that handed the opening packet over, as a way for its answers alone."""
+        address = self._here.address_of(session.handed, port, destination.family) if session.handed is not None else None
+        if address is None:
+            return None
+        hops = (NextHop(port, None if address == destination else address),)
+        return Route(Prefix(destination.family, destination.value, BITS[destination.family]), "session", 0, 0, hops)
+
+    def alike(self, facts: Facts) -> Iterator[Term]:
+        """Nothing beyond what ``recall`` rests on: of a session that is one flow, and its way is one too."""
+        return iter(())
 
 
 def _may_meet(here: DevicePlan, entry: PolicyRoute, port: str | None) -> bool:
@@ -262,7 +330,12 @@ class Neighbours:
             found = self._known[facts.leaving, target] = made
         if facts.packet.size > found.mtu:
             return _told_too_big(facts, found.mtu, found.narrowest)
-        return found.opening if self._remembers or facts.packet.protocol in self._here.tracked else found.sent
+        return found.opening if self._remembers or self._inspects(facts) else found.sent
+
+    def _inspects(self, facts: Facts) -> bool:
+        """Whether the device keeps sessions of what passes from one interface to another."""
+        here = self._here
+        return facts.packet.protocol in here.tracked and facts.packet.protocol in here.inspected(facts.arriving, facts.leaving)
 
     def _too_big(self, facts: Facts) -> Decision | None:
         """That a packet does not fit its interface, which is seen before anybody is asked for; None where it fits, or it is down."""
@@ -287,7 +360,7 @@ class Neighbours:
         if isinstance(made, Decision):
             return
         if fits and not self._remembers:
-            inspected = merge(service_span(Service(p)) for p in here.tracked)
+            inspected = merge(service_span(Service(p)) for p in here.inspected(facts.arriving, facts.leaving))
             meant = (Condition("protocol", (("service", inspected),)),)
             yield Met(meant, all(c.holds(facts) for c in meant))
 

@@ -6,13 +6,14 @@ where sources are, in both directions, so that each stage sees what the order sa
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 from mossy_compass.model.settings import UnknownSession
 from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.service import TCP
 from mossy_compass.plan.actions import Admit, Decision, EndSession, Recall, Reply, Stop
 from mossy_compass.plan.alike import Met, Term, apart_from, known_as, of_flow
+from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import WHY_ENDED, Direction, Ended, Facts, Relation, Session
 from mossy_compass.plan.ids import DEFAULTS, stage_table
@@ -43,7 +44,7 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table,
     known = [Relation.CONTINUING, Relation.ANSWERING]
     if here.settings.session_errors_pass:  # RFC 5508 section 5: an error belongs to the session of what it quotes
         known.append(Relation.RELATED)
-    inspected = one_of("conversation", *here.tracked)
+    meant = list(_inspected_sessions(here))
 
     def of_session(facts: Facts) -> tuple[Because, Because | None]:
         """Which session it is, and who let it in."""
@@ -57,40 +58,57 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table,
 
     def of_none(facts: Facts) -> tuple[Because, Because | None]:
         """That nothing is known which it could belong to."""
-        because = Because("session.kept", (here.name, (facts.packet.protocol,)), here.device.stateful_mark)
+        because = Because("session.kept", (here.name, (facts.packet.protocol,)), here.inspection_mark(facts.arriving))
         return because, Because("note.no-session", ("fragment" if facts.packet.fragment else facts.packet.flags, here.name))
 
     rows: list[StageRow] = []
     if here.keeping.strict:
-        unfit = (one_of("fits", False), one_of("relation", Relation.CONTINUING, Relation.ANSWERING), inspected)
+        unfit = (one_of("fits", False), one_of("relation", Relation.CONTINUING, Relation.ANSWERING))
         stop = Stop(Fate.DROPPED, "session.phase")
-        rows.append(
+        rows += [
             StageRow(
-                "phase",
-                unfit,
+                f"phase{where}",
+                (*unfit, *sessions),
                 actions=(stop,),
                 tell=_by_setting(here, "session-phase", _of_phase),
                 cites=(DEFAULTS, "session-phase"),
             )
-        )
+            for where, sessions in meant
+        ]
     if here.keeping.same_interfaces and not own_packet:
-        moved = (one_of("elsewhere", True), one_of("relation", Relation.CONTINUING, Relation.ANSWERING), inspected)
+        moved = (one_of("elsewhere", True), one_of("relation", Relation.CONTINUING, Relation.ANSWERING))
         stop = Stop(Fate.DROPPED, "session.interface")
-        rows.append(
+        rows += [
             StageRow(
-                "interface",
-                moved,
+                f"interface{where}",
+                (*moved, *sessions),
                 actions=(stop,),
                 tell=_by_setting(here, "session-interfaces", _of_interface),
                 cites=(DEFAULTS, "session-interfaces"),
             )
-        )
-    known_session = StageRow("known-session", (one_of("relation", *known), inspected), actions=(Admit(),), tell=of_session)
-    rows.append(known_session)
-    tables = JudgedAgain(here, known_session), Table(stage_table("inspection"), rows)
+            for where, sessions in meant
+        ]
+    known_sessions = [
+        StageRow(f"known-session{where}", (one_of("relation", *known), *sessions), actions=(Admit(),), tell=of_session)
+        for where, sessions in meant
+    ]
+    rows += known_sessions
+    tables = JudgedAgain(here, known_sessions), Table(stage_table("inspection"), rows)
     # What the device makes itself, a reset in another's name too, is its own affair.
     nobodys = [] if own_packet else list(_of_nobody(here, of_none))
     return (*tables, Table(stage_table("inspection nobody"), nobodys)) if nobodys else tables
+
+
+def _inspected_sessions(here: DevicePlan) -> Iterator[tuple[str, tuple[Condition, ...]]]:
+    """Which sessions let answers pass: those of protocols that the device names, and those opened where an interface names them.
+
+    Each with what tells its row from the others': empty for the device's own.
+    """
+    if here.device.stateful:
+        yield "", (one_of("conversation", *here.device.stateful),)
+    for (way, port), protocols in here.tracked_at.items():
+        passed = one_of("session-came" if way == "arriving" else "session-went", port)
+        yield f" {port} {way}", (one_of("conversation", *protocols), passed)
 
 
 Tell = Callable[[Facts], tuple[Because, Because | None]]
@@ -153,7 +171,9 @@ def _of_nobody(here: DevicePlan, of_none: Callable[[Facts], tuple[Because, Becau
     part of a conversation: it is judged by what it quotes.
     """
     wanted = here.settings.unknown_session
-    protocols = here.tracked & {TCP} if wanted is UnknownSession.BY_PROTOCOL else here.tracked
+    # Where only an interface inspects, what has no session is what another interface opened: that is for the filters to judge.
+    found = here.device.stateful
+    protocols = found & {TCP} if wanted is UnknownSession.BY_PROTOCOL else found
     if not protocols or wanted is UnknownSession.FILTER:
         return
     nobody = (one_of("conversation", *protocols), one_of("relation", Relation.NONE), one_of("opens", False), one_of("error", False))
@@ -180,13 +200,18 @@ class JudgedAgain:
     A deny ends the session; what follows of it belongs to nothing.
     """
 
-    def __init__(self, here: DevicePlan, known: StageRow) -> None:
-        self._here, self._when = here, (one_of("waiting", True), *known.conditions)
+    def __init__(self, here: DevicePlan, known: Sequence[StageRow]) -> None:
+        self._here = here
+        self._when = [(one_of("waiting", True), *row.conditions) for row in known]
+
+    def _waits(self, facts: Facts) -> bool:
+        """Whether a packet's session is to be asked about again."""
+        return any(all(c.holds(facts) for c in when) for when in self._when)
 
     def decide(self, facts: Facts) -> Decision | None:
         """The first deny of those that are asked again."""
         session = facts.session
-        if session is None or not session.pending or not all(c.holds(facts) for c in self._when):
+        if session is None or not session.pending or not self._waits(facts):
             return None
         for judged in session.pending:
             if judged.arriving is not None and judged.arriving not in self._here.device.interfaces:
@@ -201,7 +226,8 @@ class JudgedAgain:
 
     def alike(self, facts: Facts) -> Iterator[Term]:
         """The packets that wait, or do not; of those that do the session's opening packet decides, which is one for all of them."""
-        yield Met(self._when, all(c.holds(facts) for c in self._when))
+        for when in self._when:
+            yield Met(when, all(c.holds(facts) for c in when))
 
 
 def alike_to_memory(here: DevicePlan, facts: Facts) -> Iterator[Term]:

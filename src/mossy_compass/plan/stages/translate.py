@@ -55,6 +55,8 @@ def rules_table(here: DevicePlan, half: Half) -> Table:
         rule, actions = found
         family = Condition("family", (("destination", (FAMILIES[entry.family],)),), (str(entry.family),))
         because = Because("translation", (entry.id, here.name), entry.mark, entry.about)
+        if entry.switch is not None:
+            because = Because("translation.switch", (*entry.switch, here.name), entry.mark, entry.about)
         conditions = (family, *rule)
         rows.append(
             StageRow(entry.id, conditions, entry.mark, actions=actions, disabled=entry.disabled, about=entry.about, because=because)
@@ -72,8 +74,9 @@ def _of_source(here: DevicePlan, entry: Translate) -> Found | None:
             return None
         # It was asked where destinations are translated; its second half follows because that row matched.
         return (one_of("front", entry.id),), _allocated(entry)
-    conditions = conditions_of(as_rule(entry), here.reader)
-    return conditions, _allocated(entry)
+    if entry.switch is not None:  # the rule has asked already, and only what it let pass is meant
+        return (one_of("switched", entry.id),), _allocated(entry)
+    return conditions_of(as_rule(entry), here.reader), _allocated(entry)
 
 
 def _allocated(entry: Translate) -> tuple[Action, ...]:
@@ -197,7 +200,7 @@ def _hairpin(here: DevicePlan) -> Iterator[StageRow]:
     """
     ports = [p for p in here.device.interfaces.values() if not p.loopback]
     for entry in here.device.translate:
-        if not entry.of_source or entry.becomes not in (Becomes.INTERFACE, Becomes.POOL):
+        if not entry.of_source or entry.switch is not None or entry.becomes not in (Becomes.INTERFACE, Becomes.POOL):
             continue
         leaves = {port for name in entry.leaving or () for port in here.reader.ports.get(name, (name,))}
         inside = [p.name for p in ports if p.name not in leaves]
@@ -263,7 +266,7 @@ def _leaving_families(rules: Sequence[Translate], here: DevicePlan) -> set[tuple
     """The interfaces whose source rules a packet of a family may be expected to match."""
     out: set[tuple[str | None, int]] = set()
     for entry in rules:
-        if entry.of_source and not entry.disabled:
+        if entry.of_source and not entry.disabled and entry.switch is None:
             names = entry.leaving or tuple(here.device.interfaces)
             out |= {(port, entry.family) for name in names for port in here.reader.ports.get(name, (name,))}
     return out
