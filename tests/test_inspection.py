@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import random
+import re
+from datetime import UTC, datetime
 
 import pytest
 
@@ -350,3 +352,109 @@ def test_packets_of_a_cell_are_treated_alike(number: int) -> None:
             if one != other and asked.packet is not None:
                 tried += behaves_alike(plan, sets, Emission(asked.packet, asked.device, Way.THERE), Moment(), chance, 4)
     assert tried
+
+
+# forwarded ports and their permits
+
+FORWARD = """\
+mossy-network: 1
+devices:
+  gate:
+    kind: firewall
+#DEVICE
+    interfaces:
+      house: {address: 10.41.1.1/24, outside: no}
+      world: {address: 198.51.100.2/24, outside: yes#WORLD}
+    routes: [{prefix: default, next-hop: 198.51.100.1}]
+    translate:
+      - {#TO, service: [https, ssh], arriving: world, goes-to: shop#RULE}
+  carrier: {kind: internet, interfaces: {gate: 198.51.100.1/24}, hosts: {press: {address: 203.0.113.20}, reader: {address: 203.0.113.21}}}
+  shop: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1, serves: [https, ssh]}
+segments: {x: [gate/house, shop], z: [gate/world, carrier/gate]}
+lists:
+  in: #LIST
+"""
+LISTED = {"WORLD": ", filter: {arriving: in}"}
+PERMITS = [
+    # parts of the file, the services that nobody is let in for
+    ({"LIST": "[]"}, ["https", "ssh"]),
+    ({"LIST": "[{permit: tcp, to: 198.51.100.2, to-port: 443}]", **LISTED}, ["ssh"]),
+    ({"LIST": "[{permit: tcp, to: 198.51.100.2}]", **LISTED}, []),
+    ({"LIST": "[{permit: tcp, to: shop}]", **LISTED}, ["https", "ssh"]),  # the list sees the outer address
+    ({"LIST": "[{permit: tcp, from: reader, to: 198.51.100.2}]", **LISTED}, []),  # somebody is let in
+    ({"LIST": "[{deny: tcp, from: reader}, {permit: tcp, from: reader}]", **LISTED}, ["https", "ssh"]),
+    ({"LIST": "[{permit: tcp, from: 203.0.113.0/24, hours: day}]\nhours: {day: {from: '08:00', until: '18:00'}}", **LISTED}, []),
+    ({"LIST": "[{permit: tcp, to: shop, to-port: 22}]", "DEVICE": "crossings: [{from: world, into: house, lists: in}]"}, ["https"]),
+    ({"LIST": "[{permit: tcp, to: shop}]", "RULE": ", lists: in"}, []),
+    ({"LIST": "[{permit: tcp, to: 198.51.100.2}]", "RULE": ", lists: in"}, ["https", "ssh"]),
+    ({"LIST": "[]", "DEVICE": "settings: {translation-opens: yes}"}, []),
+    ({"LIST": "[]", "DEVICE": "settings: {inbound: permit}"}, []),
+    ({"LIST": "[]", "RULE": ", disabled: yes"}, []),
+    ({"LIST": "[{permit: tcp, from: reader}]", "RULE": ", source: press", **LISTED}, ["https", "ssh"]),
+    ({"LIST": "[{permit: tcp, to: 198.51.100.7}]", "TO": "to: 198.51.100.7", **LISTED}, []),
+    ({"LIST": "[{permit: tcp, to: self}]", "TO": "to: self", **LISTED}, []),
+]
+
+
+def forward(parts: dict[str, str]) -> mc.Reading:
+    text = FORWARD
+    filled = {"TO": "to: 198.51.100.2", "DEVICE": "", "WORLD": "", "RULE": "", **parts}
+    filled["DEVICE"] = f"    {filled['DEVICE']}" if filled["DEVICE"] else ""
+    for key, value in filled.items():
+        text = text.replace(f"#{key}", value)
+    return mc.read_bytes(text.encode(), "forward.yaml")
+
+
+@pytest.mark.parametrize(("parts", "lacking"), PERMITS)
+def test_a_forwarded_port_without_its_permit_is_told_and_nobody_is_let_in(parts: dict[str, str], lacking: list[str]) -> None:
+    found = forward(parts)
+    assert found.network is not None, found.problems
+    plan = mc.Plan(found.network)
+    told = [p for p in mc.findings(plan) if p.code == "translate.no-permit"]
+    ports = {"https": "tcp/443", "ssh": "tcp/22"}
+    assert [[s for s in ports if ports[s] in p.message] for p in told] == ([lacking] if lacking else [])
+    target = "198.51.100.7" if "198.51.100.7" in parts.get("TO", "") else "198.51.100.2"
+    at = datetime(2026, 6, 1, 12, tzinfo=UTC) if "hours" in parts["LIST"] else None
+    for service in lacking if "disabled" not in parts.get("RULE", "") else ():  # by walking: nobody gets to the shop
+        assert not [s for s in ("press", "reader") if mc.trace(plan, s, target, service).there.end == "shop"]
+    for service in (s for s in ports if s not in lacking and "disabled" not in parts.get("RULE", "")):
+        ends = [mc.trace(plan, s, target, service, at=at).there.end for s in ("press", "reader")]
+        assert "shop" in ends
+
+
+@pytest.mark.parametrize("parts", [PERMITS[0][0], PERMITS[1][0], PERMITS[3][0], PERMITS[7][0], PERMITS[9][0]])
+def test_the_advice_about_a_forwarded_port_helps(parts: dict[str, str]) -> None:
+    found = forward(parts)
+    assert found.network is not None
+    (told,) = [p for p in mc.findings(mc.Plan(found.network)) if p.code == "translate.no-permit"]
+    address = re.findall(r"to (\d[\d.]+\d)", told.remedy)[0]
+    mended = {**parts, "LIST": f"[{{permit: tcp, to: {address}}}]"}
+    if "Attach" in told.remedy:
+        mended |= LISTED
+    again = forward(mended)
+    assert again.network is not None
+    assert not [p for p in mc.findings(mc.Plan(again.network)) if p.code == "translate.no-permit"]
+    assert mc.trace(mc.Plan(again.network), "press", "198.51.100.2", "ssh").answered
+
+
+@pytest.mark.parametrize(("pool", "source", "told"), [("198.51.100.8/31", "", False), ("198.51.100.8/31", ", source: ann", False)])
+def test_a_pool_that_is_large_enough_is_not_told(pool: str, source: str, told: bool) -> None:
+    rule = f"translate: [{{leaving: world, becomes: {{pool: [{pool}]}}{source}}}]"
+    network = shop("{permit: any}", device=rule).network
+    assert network is not None
+    assert ("translate.small-pool" in {p.code for p in mc.findings(mc.Plan(network))}) is told
+
+
+def test_a_pool_that_hosts_must_share_is_told() -> None:
+    text = SHOP.replace("#RULES", "    - {permit: any}").replace("#HOUSE", "").replace("#WORLD", "")
+    text = text.replace("#DEVICE", "    translate: [{leaving: world, becomes: {pool: [198.51.100.8/31]}}]")
+    text = text.replace("  far:", "  abe: {kind: host, address: 10.41.1.12/24, gateway: 10.41.1.1}\n  far:").replace(
+        "ann, amy", "ann, amy, abe"
+    )
+    for address, told in (("10.41.1.12/24, gateway: 10.41.1.1", True), ("198.51.100.12/24, gateway: 198.51.100.2", False)):
+        moved = text.replace("10.41.1.12/24, gateway: 10.41.1.1", address)
+        if not told:  # it lives where the rule's packets go
+            moved = moved.replace("ann, amy, abe", "ann, amy").replace("gate/world, far", "gate/world, far, abe")
+        network = mc.read_bytes(moved.encode(), "n.yaml").network
+        assert network is not None
+        assert ("translate.small-pool" in {p.code for p in mc.findings(mc.Plan(network))}) is told

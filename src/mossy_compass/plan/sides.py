@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged
-from mossy_compass.headers.spans import merge
+from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import AccessList
 from mossy_compass.model.terms import Term
@@ -79,7 +79,7 @@ def _by_destinations(here: DevicePlan, source: AccessList, where: str, way: str)
                 continue  # a last word on the rest says nothing of sides
             return None
         port = port_towards(here, spans)
-        if not port:
+        if not port or intersect(spans, _taken(here)):
             return None
         behind.append(port)
     if behind and way == "leaving" and where not in behind:
@@ -87,6 +87,12 @@ def _by_destinations(here: DevicePlan, source: AccessList, where: str, way: str)
     if behind and way == "arriving" and set(behind) == {where}:
         return WrongSide("destinations", where, (("leaving", where),))
     return None
+
+
+def _taken(here: DevicePlan) -> Spans:
+    """The addresses that do not go on as they are: the device's own, and those that it sends on to somebody else."""
+    sent_on = (s for t in here.device.translate if not t.of_source for term in t.destinations or () for s in term.spans or ())
+    return merge((*here.own_spans, *sent_on))
 
 
 def written(terms: tuple[Term, ...] | None) -> Spans | None:

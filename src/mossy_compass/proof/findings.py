@@ -31,6 +31,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.sides import port_towards, written, wrong_side
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import DENIED, Around, Exact, Overlap, Shadow, examine, plainly_shadowed, shadows
+from mossy_compass.proof.forwarded import forwarded, small_pools
 from mossy_compass.proof.hidden import ECHO_REPLY, hidden, not_inspected
 from mossy_compass.proof.likely import Sides, anywhere
 from mossy_compass.proof.sight import OneWay, one_way
@@ -579,6 +580,10 @@ def _hidden(plan: Plan, here: DevicePlan, standings: Sequence[Standing], problem
     """What is to be said of a device's translation as a whole, and of answers that nothing lets back in."""
     for found in hidden(plan, here):
         problems.add(found.code, found.mark, found.words, found.remedy, WARN)
+    for found in forwarded(plan, here):
+        problems.add(found.code, found.mark, found.words, found.remedy, WARN)
+    for found in small_pools(plan, here):
+        problems.add(found.code, found.mark, found.words, found.remedy, NOTE)
     for port in sorted(here.outside):
         tables = [s.table for s in standings if s.port == port and s.way == "arriving"]
         lets = any(_lets(t, ECHO_REPLY) for t in tables) if tables else here.settings.inbound

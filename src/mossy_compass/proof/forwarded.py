@@ -1,0 +1,176 @@
+"""Forwarded ports that nothing lets in, and pools with fewer addresses than hosts: findings about single translation rules.
+
+Whether a forwarded port has its permit is asked of the device's own filters, in its own order, with packets from whoever a rule
+there is about, and from a stranger. It is said only where none of them gets in.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from mossy_compass.errors import NotConverged
+from mossy_compass.headers.spans import intersect, merge
+from mossy_compass.model.network import Becomes, Device, Kind, RouteAction, Translate
+from mossy_compass.packet.address import EVERYTHING, FAMILIES, Address, Spans, from_key, in_spans, parse_address
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
+from mossy_compass.plan.actions import Half, Pass, Stop
+from mossy_compass.plan.device import DevicePlan
+from mossy_compass.plan.facts import Facts, Moment, Relation
+from mossy_compass.plan.ids import TableKind
+from mossy_compass.plan.order import FILTERS, Stage
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because
+from mossy_compass.proof.hidden import Hidden
+from mossy_compass.state.rewrite import with_destination
+
+STRANGERS = {4: parse_address("203.0.113.254"), 6: parse_address("2001:db8:ffff::fe")}
+"""Stand for somebody of whom no rule knows."""
+MOST_SOURCES = 200
+"""So many ends of conditions on sources are tried: more than a person writes for what faces strangers."""
+
+
+def forwarded(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
+    """What is to be said of a device's forwarded ports and pools, rule by rule."""
+    if here.device.policy_routes:
+        return  # where a packet leaves, and so which lists it meets, is theirs to say
+    for rule in here.device.translate:
+        if not rule.disabled and not rule.of_source and not rule.exempt and not rule.redirects and rule.services:
+            yield from _without_permit(plan, here, rule)
+
+
+def _without_permit(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[Hidden]:
+    """The services of a rule that nobody is let in for, by any of the interfaces where they arrive."""
+    said = {p for name in rule.arriving or () for p in here.reader.ports.get(name, (name,))}
+    ports = sorted(said or here.outside)
+    goals = rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ())
+    asked = _asked_for(here, rule)
+    lacking: list[tuple[Service, Because]] = []
+    for service in rule.services or () if asked is not None and goals and ports else ():
+        assert asked is not None
+        ends = [_fate(plan, here, rule, port, goal, service, asked) for port in ports for goal in goals]
+        if all(end is not None for end in ends):
+            lacking.append((service, ends[0]))  # type: ignore[arg-type]
+    if not lacking:
+        return
+    names = ", ".join(str(s) for s, _ in lacking)
+    goal, because = goals[0], lacking[0][1]
+    words = (
+        f"translation rule {rule.id} of {here.name} sends {names} on to {goal}, and nothing lets anybody in for that: "
+        f"it is stopped by {because.cited()}."
+    )
+    before = here.through.index(Stage.ARRIVING_LIST) if Stage.ARRIVING_LIST in here.through else -1
+    first = 0 <= before < here.through.index(Stage.TRANSLATE_DESTINATION)
+    if because.code in ("rule", "list.end", "list.empty"):
+        address = asked if first and _arriving(here, ports, because) else goal
+        remedy = f"Permit it there to {address}: that is the address which is seen at that place."
+    else:
+        remedy = f"Attach a list to what arrives by {ports[0]} that permits it to {asked if first else goal}, or set translation-opens: yes."
+    yield Hidden("translate.no-permit", rule.mark, words, remedy)
+
+
+def _arriving(here: DevicePlan, ports: Sequence[str], because: Because) -> bool:
+    """Whether the list that stopped a packet stands where it arrives."""
+    name = because.get("list")
+    return any(name in here.device.interfaces[p].arriving_lists for p in ports) or name in here.device.gates.everywhere
+
+
+def _asked_for(here: DevicePlan, rule: Translate) -> Address | None:
+    """An address that a rule is about; None where it is about everything."""
+    for term in rule.destinations or ():
+        spans = intersect(here.own_spans if term.spans is None else term.spans, (FAMILIES[rule.family],))
+        if spans:
+            return from_key(spans[0].first)
+    return None
+
+
+def _fate(
+    plan: Plan, here: DevicePlan, rule: Translate, port: str, goal: Address, service: Service, asked: Address
+) -> Because | None:
+    """What stops everybody who asks for a forwarded service by an interface; None where somebody gets in, or it cannot be said."""
+    if service.protocol in (ICMP, ICMP6):
+        return None
+    to_port = service.ports.first if service.ports is not None else 0
+    why: Because | None = None
+    for source in _sources(here, rule):
+        packet = Packet(service.protocol, source, asked, 49152 if service.protocol in WITH_PORTS else -1, to_port, -1)
+        packet = packet._replace(flags="SYN" if service.protocol == TCP else "")
+        let_in, stopped = _passes(plan, here, rule, port, goal, packet)
+        if let_in:
+            return None
+        why = why or stopped
+    return why
+
+
+def _sources(here: DevicePlan, rule: Translate) -> list[Address]:
+    """Who may ask: the ends of what rules say of sources, and somebody of whom none knows; those that the rule is about."""
+    family = FAMILIES[rule.family]
+    rows = (r for t in here.tables().values() if t.id.kind is TableKind.LIST for r in t.rows)
+    runs = [s for r in rows for c in r.conditions for n, held in c.parts if n == "source" for s in intersect(held, (family,))]
+    ends = [from_key(k) for s in dict.fromkeys(runs) for k in (s.first, s.last)][:MOST_SOURCES]
+    found = [STRANGERS[rule.family], *ends]
+    if rule.sources is None:
+        return list(dict.fromkeys(found))
+    meant = merge(s for t in rule.sources for s in t.spans or ())
+    of_rule = [from_key(s.first) for s in intersect(meant, (family,))]
+    return list(dict.fromkeys([*(a for a in found if in_spans(a.key, meant)), *of_rule]))
+
+
+def _passes(plan: Plan, here: DevicePlan, rule: Translate, port: str, goal: Address, packet: Packet) -> tuple[bool, Because | None]:
+    """Whether a packet is let in and sent on by a rule; else what stopped it, if that was a filter."""
+    moment = Moment(open=frozenset(plan.network.hours))
+    facts = Facts(packet, port, None, None, moment, 1, here.name)
+    facts.relation = Relation.OPENING
+    for step in here.steps(port):
+        if step.stage is Stage.TRANSLATE_DESTINATION:
+            row = here.translations[Half.DESTINATION].first(facts)
+            if row is None or row.id != rule.id:
+                return True, None  # another rule has it, or none: that is another finding
+            moved = packet.to_port if rule.to_port is None else rule.to_port
+            facts.packet, facts.front = with_destination(packet, goal, moved), rule.id
+        elif step.stage is Stage.ROUTE:
+            leaving = _way(here, facts.packet.destination)
+            if leaving is None:
+                return True, None
+            facts.leaving = leaving
+        elif step.stage in FILTERS and (step.about is None or step.about(facts)):
+            decision = step.decide(facts)
+            if decision is not None and isinstance(decision.actions[-1], Stop):
+                return False, decision.because
+            if decision is not None and any(isinstance(a, Pass) and a.lets_in for a in decision.actions):
+                facts.opened_by = (decision.table, decision.row)
+    return True, None
+
+
+def _way(here: DevicePlan, destination: Address) -> str | None:
+    """The interface that a destination is reached by; None where there is none, or a choice."""
+    try:
+        route = here.table.lookup(destination)
+    except NotConverged:
+        return None
+    ports = {h.interface for h in route.hops} if route is not None and route.action is RouteAction.FORWARD else set()
+    return ports.pop() if len(ports) == 1 else None
+
+
+def small_pools(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
+    """Pools of several addresses that more hosts use than there are: some share one, which pools are most often meant to avoid."""
+    for rule in here.device.translate:
+        size = sum(s.last - s.first + 1 for s in rule.outer)
+        if rule.disabled or rule.becomes is not Becomes.POOL or size < 2:
+            continue
+        meant = merge(s for t in rule.sources for s in t.spans or ()) if rule.sources is not None else EVERYTHING
+        left = {p for name in rule.leaving or () for p in here.reader.ports.get(name, (name,))}
+        hosts = sum(_uses(here, d, meant, left) for d in plan.network.devices.values() if d.kind is Kind.HOST)
+        if hosts > size:
+            words = (
+                f"the pool of translation rule {rule.id} of {here.name} has {size} addresses, and {hosts} hosts of this network use it: "
+                "some share one, with ports of their own; of what has no ports (gre, esp) two of them clash at one far end."
+            )
+            yield Hidden("translate.small-pool", rule.mark, words, "Give it more addresses, or leave it so if sharing is meant.")
+
+
+def _uses(here: DevicePlan, host: Device, meant: Spans, left: set[str]) -> bool:
+    """Whether a host has an address that a rule is about, and lives on another side of the device than where the rule applies."""
+    held = [a for a, _ in host.own_addresses() if in_spans(a.key, meant)]
+    ways = [way for a in held if (way := _way(here, a)) is not None]
+    return any(way not in left and not here.is_outside(way) for way in ways)
