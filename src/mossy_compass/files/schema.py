@@ -362,6 +362,9 @@ class GoesToIn(Part):
         "A device, a name, or an address; several share the packets by source address. self: the device itself; exempt: they stay.",
     )
     port: Span | None = key(PORT, "Another port, or as many as the service has; the packet's own when left out.", None)
+    onward: bool = key(
+        YES_NO, "For self: the device takes what is sent to it, and asks the same of whom it was meant for, in its own name.", False
+    )
 
 
 class BecomesIn(Part):

@@ -21,7 +21,7 @@ from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import AccessList, Becomes, Candidate, Device, PolicyRoute, Translate
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import FAMILIES, V6_BASE, Address, Spans, from_key
-from mossy_compass.packet.service import WITH_PORTS, Service
+from mossy_compass.packet.service import TCP, UDP, WITH_PORTS, Service
 
 
 def _ports(ctx: Context, name: str, words: Iterable[str] | None, path: Path, known: Collection[str]) -> tuple[str, ...] | None:
@@ -72,6 +72,7 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
             goes_to=goals[0] if goals else None,
             servers=goals if len(goals) > 1 else (),
             redirects=said == ("self",),
+            onward=entry.goes_to is not None and entry.goes_to.onward,
             exempt=said == ("exempt",),
             hours=tuple(entry.hours) if entry.hours is not None else None,
             to_port=port.first if port is not None else None,
@@ -146,6 +147,7 @@ def _goals(ctx: Context, entry: TranslateIn, path: Path) -> tuple[Address, ...]:
         return ()
     if said == ["exempt"] and (entry.goes_to.port is not None or entry.becomes is not None or entry.lists):
         ctx.fault("translate.goal", spot, "what is exempt stays as it is.", "Leave port, becomes and lists out.")
+    _onward_faults(ctx, entry, path)
     if alone:
         return ()
     found = [_goal(ctx, entry, word, spot, path) for word in said]
@@ -155,6 +157,22 @@ def _goals(ctx: Context, entry: TranslateIn, path: Path) -> tuple[Address, ...]:
         ctx.fault("translate.goal", spot, "the addresses are of both families.", "Write a rule for each.")
         return goals[:1]
     return goals
+
+
+def _onward_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:
+    """Only the device itself can ask onward, and only what has ports."""
+    assert entry.goes_to is not None
+    if not entry.goes_to.onward:
+        return
+    spot = ctx.spot(*path, "goes-to", "onward")
+    if entry.goes_to.address != ["self"]:
+        ctx.fault(
+            "translate.goal", spot, "onward: is for what goes to the device itself.", "Say address: self, or leave onward out."
+        )
+    wanted = services(ctx, entry.service, (*path, "service")) if entry.service is not None else ()
+    if not wanted or any(s.protocol not in (TCP, UDP) for s in wanted):
+        words = "onward: asks the same service of somebody else, so the rule says which: tcp or udp with ports."
+        ctx.fault("translate.port", spot, words, "Add service: tcp/PORT.")
 
 
 def _goal(ctx: Context, entry: TranslateIn, word: str, spot: Mark, path: Path) -> Address | None:

@@ -95,6 +95,8 @@ class Touching:
         legs = [*journey.legs, *([journey.later] if journey.later is not None else [])]
         if journey.lookup is not None:
             legs += journey.lookup.journey.legs
+        if journey.onward is not None:
+            legs += journey.onward.every_leg
         search = _Search(self)
         return search.found() if all(search.leg(leg) for leg in legs) else ALL
 

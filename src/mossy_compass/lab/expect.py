@@ -362,7 +362,7 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
         yield from _answered_by_another(journey)
     if wanted.reaches is not None:
         yield from _given_twice(journey)
-    if wanted.reaches is False and journey.there.fate in ARRIVED:
+    if wanted.reaches is False and _forth(journey)[-1].fate in ARRIVED:
         yield "it should not arrive, and does" + ("" if journey.answered else ", though no answer comes back")
     yield from _ends_otherwise(wanted, journey.fate.value, journey.symptom.value, journey.cause)
     yield from _way_wrong(journey, wanted)
@@ -384,13 +384,14 @@ def _answered_by_another(journey: Journey) -> Iterator[str]:
         return
     far = plan.network.far_host(name)
     end = far[0].name if far is not None else name
-    if journey.there.end != end:
+    ends = {journey.there.end, journey.onward.there.end if journey.onward is not None else journey.there.end}
+    if end not in ends:
         yield f"it should reach {name}, and {journey.there.end} answers in its place"
 
 
 def _way_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """What is not as it was wanted of the way there, and of what the far end sees."""
-    path = _passed(journey.there)
+    path = [name for leg in _forth(journey) for name in _passed(leg)]
     if wanted.passes and not _in_order(wanted.passes, path):
         yield f"it should pass {', '.join(wanted.passes)}, and goes {' > '.join(path)}"
     yield from _avoided_wrong(journey, wanted)
@@ -398,6 +399,11 @@ def _way_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     seen = (journey.seen_as, journey.seen_as.rpartition(":")[0].strip("[]"))  # with its port, or without
     if wanted.seen_as is not None and wanted.seen_as not in seen:
         yield f"it should be seen as {wanted.seen_as}, and is seen as {journey.seen_as or 'nothing'}"
+
+
+def _forth(journey: Journey) -> list[Leg]:
+    """The way there, and that of what was asked onward."""
+    return [journey.there, *(_forth(journey.onward) if journey.onward is not None else [])]
 
 
 def _passed(leg: Leg) -> list[str]:
@@ -409,17 +415,18 @@ def _avoided_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """What was to be avoided and was not, on the way there or back; a packet that gets nowhere has avoided nothing."""
     if not wanted.avoids:
         return
-    for leg, way in ((journey.there, ""), (journey.back, ", on its way back")):
+    onward = [(leg, ", onward") for leg in (journey.onward.whole if journey.onward is not None else ())]
+    for leg, way in ((journey.there, ""), (journey.back, ", on its way back"), *onward):
         path = _passed(leg) if leg is not None else []
         yield from (f"it should not pass {name}, and goes {' > '.join(path)}{way}" for name in wanted.avoids if name in path)
     ends_told = wanted.reaches is not None or wanted.fate or wanted.symptom or wanted.cause
-    if journey.there.fate not in ARRIVED and not ends_told:
+    if _forth(journey)[-1].fate not in ARRIVED and not ends_told:
         yield f"it should not pass {', '.join(wanted.avoids)}, and does not arrive at all, so that says nothing"
 
 
 def _exit_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """Where it leaves, if that is not as it was wanted. What is stopped before somebody takes it has not left."""
-    exits = [f"{h.device}/{h.leaving}" for h in journey.there.hops if h.leaving and h.next_device is not None]
+    exits = [f"{h.device}/{h.leaving}" for leg in _forth(journey) for h in leg.hops if h.leaving and h.next_device is not None]
     if wanted.exit is not None and wanted.exit not in exits:
         yield f"it should leave by {wanted.exit}, and leaves by {', '.join(exits) or 'nothing'}"
 
@@ -443,7 +450,7 @@ class _Met(NamedTuple):
 
 def _met(journey: Journey) -> list[_Met]:
     """Every row that had a part in what became of packets."""
-    met = [m for leg in journey.homeward for m in leg.admissions() if m.row]
+    met = [m for leg in journey.whole for m in leg.admissions() if m.row]
     return [_Met(f"{_spoken(m.table)}/{m.row}", m.logged, m.decides, m.table.kind is TableKind.LIST) for m in met]
 
 

@@ -280,7 +280,7 @@ class Lab:
     def saw(self, journey: Journey) -> None:
         """Count what a journey met, and note where it came."""
         self.counters.add(journey)
-        legs = (*journey.legs, *([journey.later] if journey.later else ()))
+        legs = (*journey.legs, *journey.whole)
         self.passed.update(h.device for leg in legs for h in leg.hops)
         if journey.target_owner:
             self.asked.add((journey.target_owner, journey.there.packet.what()))

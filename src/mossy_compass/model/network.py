@@ -295,6 +295,7 @@ class Translate(Shown):
         to_port: for a destination rule, the port that they go to instead; None keeps it.
         to_range: it is the first of a range, and the ports of the service move along with it.
         redirects: they go to the device itself.
+        onward: of those, the device asks the same of whom they were meant for, in its own name.
         exempt: for a destination rule, they stay as they are.
         hours: names of windows of time, one of which must be open; None for any.
         arriving, leaving: the interfaces that packets must come or leave by; None for any.
@@ -314,6 +315,7 @@ class Translate(Shown):
     goes_to: Address | None = None
     servers: tuple[Address, ...] = ()
     redirects: bool = False
+    onward: bool = False
     exempt: bool = False
     hours: tuple[str, ...] | None = None
     to_port: int | None = None

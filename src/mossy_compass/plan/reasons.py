@@ -191,6 +191,7 @@ REASONS: dict[str, Shape] = {
     "told.before-translation": _shape("note", "row device address port protocol"),
     # what the sender sees, in more words
     "said.packet": _shape("note", "packet"),
+    "said.onward": _shape("note", "device symptom"),
     "said.lost": _shape("note", "answer end reason"),
     "said.own-system": _shape("note", "device"),
     "said.later": _shape("note", "number"),

@@ -133,7 +133,7 @@ def _box(axes: Axes, box: Box) -> None:
 def _legs(journey: Journey) -> list[Leg]:
     """The legs that are drawn: there and home, and the way of a later packet where one decided."""
     later = [leg for leg in (journey.later,) if leg is not None]
-    return [*journey.homeward, *(leg for leg in later if leg not in journey.homeward)]
+    return [*journey.whole, *(leg for leg in later if leg not in journey.whole)]
 
 
 def _route(picture: Picture, leg: Leg) -> list[list[_Point]]:

@@ -65,6 +65,7 @@ def journey_dict(journey: Journey, details: bool = False) -> JourneyDict:
             "addresses": list(lookup.addresses),
             "journey": journey_dict(lookup.journey, details),
         },
+        "onward": None if journey.onward is None else journey_dict(journey.onward, details),
         "legs": [leg_dict(leg, plan) for leg in (*journey.legs, *([journey.later] if journey.later else []))],
     }
 

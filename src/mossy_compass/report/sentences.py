@@ -14,7 +14,7 @@ from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Did, Fate
 from mossy_compass.report import words
 from mossy_compass.report.advice import remedies
-from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Way
+from mossy_compass.walk.journey import Hop, Journey, Leg, Lookup, Ruling, Symptom, Way
 
 WORDS = {
     Fate.DELIVERED: "DELIVERED",
@@ -48,6 +48,8 @@ def verdict_word(journey: Journey) -> str:
         return "NAME NOT FOUND"
     if journey.lost == "back":
         return f"ANSWER {WORDS[journey.fate]}"
+    if journey.lost == "onward":
+        return f"ONWARD {WORDS[journey.fate]}"
     if journey.lost == "later":
         return f"LATER {WORDS[journey.fate]}"
     return WORDS[journey.fate]
@@ -72,8 +74,13 @@ def outcome(journey: Journey) -> str:
         known = [f"session {r.session} of {h.device}" for h in journey.later.hops for r in h.rulings if r.did is Did.KNOWN]
         part = f", as part of {' and '.join(dict.fromkeys(known))}" if known else ""
         return f"answered, and {journey.within} is DELIVERED to {whom(journey)}{part}"
+    if journey.lost == "onward" and journey.onward is not None:
+        taken = "answered" if journey.symptom is Symptom.OPEN_ONLY else "taken"
+        return f"{taken} by {journey.there.end} itself, but what it asks ONWARD ({who(journey.onward)}) is lost: {outcome(journey.onward)}"
     if journey.answered:
-        return f"DELIVERED and answered: {because}{_let_through(journey)}"
+        onward = f"; onward {who(journey.onward)}: {outcome(journey.onward)}" if journey.onward is not None else ""
+        itself = f" by {journey.there.end} itself" if onward else ""
+        return f"DELIVERED and answered{itself}: {because}{_let_through(journey)}{onward}"
     if journey.lookup is not None and journey.lost == "lookup":
         return f"not sent, {_lookup_words(journey.lookup, journey)}"
     if journey.cause in ("name.unknown", "target.none"):
@@ -214,12 +221,19 @@ def extras(journey: Journey) -> list[tuple[str, str]]:
         *(("noted", b.cited()) for b in journey.told),
         *(("nearest", words) for words in journey.nearest),
         ("sender", sender and f"{journey.symptom.value}: {sender}"),
-        ("seen as", f"{journey.seen_as} by {_who_sees(journey)}" if translated(journey) else ""),
+        ("seen as", _seen_as(journey)),
         *(("logged", words) for words in logged(journey)),
         ("time", f"{time:g} ms on the cables, there and back" if time else ""),
         ("usually", "; ".join(remedies(journey))),
     ]
     return [(label, words) for label, words in lines if words]
+
+
+def _seen_as(journey: Journey) -> str:
+    """As whom the far end sees it, where that is not who sent it; of what was asked onward always."""
+    if journey.onward is not None:
+        return f"{journey.onward.seen_as} by {_who_sees(journey.onward)}" if journey.onward.seen_as else ""
+    return f"{journey.seen_as} by {_who_sees(journey)}" if translated(journey) else ""
 
 
 def _who_sees(journey: Journey) -> str:
@@ -252,7 +266,7 @@ def logged(journey: Journey) -> list[str]:
     """The rules with ``log: yes`` that a packet met, there and back."""
     return [
         f"{m.because.cited()} at {m.device}: {m.did}{'' if m.logged == 'informational' else f' ({m.logged})'}"
-        for leg in journey.homeward
+        for leg in journey.whole
         for m in leg.admissions()
         if m.logged
     ]

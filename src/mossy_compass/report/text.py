@@ -100,6 +100,8 @@ def ways(record: Journey, details: bool = False) -> Iterator[RenderableType]:
     if asked is not None and (details or not asked.answered):
         yield from _legs(asked, details, "lookup ")
     yield from _legs(record, details)
+    if record.onward is not None:
+        yield from _legs(record.onward, details, "onward ")
 
 
 def _legs(record: Journey, details: bool, before: str = "") -> Iterator[RenderableType]:
@@ -119,9 +121,10 @@ def brief(record: Journey) -> RenderableType:
     """The answer, its lines, and the devices passed, in a line for each way."""
     parts: list[RenderableType] = [_headline(record)]
     rows = [(label, words) for label, words in sentences.extras(record) if label in ("why", "nearest", "seen as")]
-    for leg in record.homeward:
-        if leg.hops and leg.packet.protocol:
-            rows.append((leg.way.value, sentences.path_line(leg)))
+    for record_of, before in ((record, ""), (record.onward, "onward ")):
+        for leg in record_of.homeward if record_of is not None else ():
+            if leg.hops and leg.packet.protocol:
+                rows.append((before + leg.way.value, sentences.path_line(leg)))
     parts.append(Padding(rows_of(rows, ("dim", ""), (8, None)), (0, 0, 0, 2)))
     return Group(*parts)
 

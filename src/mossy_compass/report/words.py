@@ -538,6 +538,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "near.translation": _near_translation,
     "near.below": "{list} rule {row}{{place}} further down would permit it",
     "said.packet": lambda v: f"{packet_kind(v['packet'])} from {v['packet'].source}",
+    "said.onward": "{device}, which asked onward in its own name, sees {symptom}",
     "said.lost": _lost,
     "said.own-system": "{device}'s own system says so",
     "said.later": "the first packets are answered, and nothing after packet {number}",

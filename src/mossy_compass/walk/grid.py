@@ -19,7 +19,7 @@ from mossy_compass.packet.address import Address, from_key
 from mossy_compass.plan.device import port_names
 from mossy_compass.plan.plan import Plan
 from mossy_compass.voice import voice
-from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.journey import Journey, Leg
 from mossy_compass.walk.question import Options, first_port, members_of
 from mossy_compass.walk.trace import trace_one
 
@@ -415,7 +415,7 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
         "; ".join(words),
         place,
         journey.symptom.value,
-        tuple(h.device for h in journey.there.hops),
+        tuple(h.device for leg in _forth(journey) for h in leg.hops),
         _exits(journey),
         journey.seen_as,
     )
@@ -423,8 +423,14 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
 
 def _exits(journey: Journey) -> tuple[str, ...]:
     """The interfaces by which a packet and its answer left each device; a slash between the two ways."""
-    ways = [[f"{h.device} {h.leaving}" for h in leg.hops if h.leaving] for leg in journey.homeward]
-    return tuple(ways[0]) if len(ways) == 1 else (*ways[0], "/", *ways[1])
+    legs = (*journey.homeward[:2], *(journey.onward.whole if journey.onward is not None else ()))
+    ways = [[f"{h.device} {h.leaving}" for h in leg.hops if h.leaving] for leg in legs]
+    return tuple(ways[0]) if len(ways) == 1 else (*ways[0], "/", *(w for way in ways[1:] for w in way))
+
+
+def _forth(journey: Journey) -> list[Leg]:
+    """The way there, and that of what was asked onward."""
+    return [journey.there, *(_forth(journey.onward) if journey.onward is not None else [])]
 
 
 def reasons(cells: Iterable[Cell]) -> list[list[Cell]]:

@@ -32,6 +32,7 @@ class Symptom(StrEnum):
     REFUSED = "refused"
     UNREACHABLE = "unreachable"
     SILENCE = "silence"
+    OPEN_ONLY = "an open connection, and nothing in it"
     NAME_NOT_FOUND = "name not found"
 
 
@@ -364,12 +365,13 @@ class Journey:
         back: the answer's, the refusal's, or the error's way home; None when nothing came back.
         fate: the fate of the whole: that of the way there, or of the way back when the answer was lost.
         cause, because, remark, behind: of that fate.
-        lost: ``lookup``, ``there``, ``back`` or ``later``: where it was decided.
+        lost: ``lookup``, ``there``, ``back``, ``onward`` or ``later``: where it was decided.
         symptom: what the sender sees; ``said`` has more about it.
         seen_as: source address and port that the far end saw; empty when it did not get there.
         lookup: the journey that first asked for the target's address; None when no lookup was needed.
         later: the packet that shows the flow's application, where that is neither the first nor its answer; or a later one of a
             conversation.
+        onward: what the device asked in its own name, to which the packet was redirected; None where nothing was.
         within: of a later packet of a conversation, what it is and when it was sent; empty for any other.
         moment: what held for the whole test: the time, the application, the uplink of last resort.
         plan: the plan that it was walked on, to ask why other rows were passed over; no part of the record.
@@ -394,6 +396,7 @@ class Journey:
     seen_as: str
     lookup: Lookup | None = None
     later: Leg | None = None
+    onward: Journey | None = None
     within: str = ""
     moment: Moment = SOME_TIME
     plan: Plan | None = field(default=None, compare=False)
@@ -426,9 +429,10 @@ class Journey:
 
     @property
     def every_leg(self) -> tuple[Leg, ...]:
-        """Every leg: those of the lookup first, then what was sent because of the packet, then a later one."""
+        """Every leg: those of the lookup first, then what was sent because of the packet, what was asked onward, then a later one."""
         lookup = self.lookup.journey.legs if self.lookup is not None else ()
-        return (*lookup, *self.legs, *([self.later] if self.later is not None else []))
+        onward = self.onward.every_leg if self.onward is not None else ()
+        return (*lookup, *self.legs, *onward, *([self.later] if self.later is not None else []))
 
     @property
     def homeward(self) -> tuple[Leg, ...]:
@@ -436,16 +440,23 @@ class Journey:
         return tuple(leg for leg in (self.there, self.back, self.later) if leg is not None)
 
     @property
+    def whole(self) -> tuple[Leg, ...]:
+        """The same, with the way there and back of what was asked onward."""
+        return (*self.homeward, *(self.onward.whole if self.onward is not None else ()))
+
+    @property
     def deciding(self) -> Leg:
         """The leg whose fate is that of the whole."""
         if self.lost == "later" and self.later is not None:
             return self.later
+        if self.lost == "onward" and self.onward is not None:
+            return self.onward.deciding
         return self.back if self.lost == "back" and self.back is not None else self.there
 
     @property
     def latency_ms(self) -> float:
         """Time on the cables, there and back, in milliseconds."""
-        return sum(hop.latency_ms for leg in self.homeward for hop in leg.hops)
+        return sum(hop.latency_ms for leg in self.whole for hop in leg.hops)
 
     @property
     def answered(self) -> bool:

@@ -151,6 +151,7 @@ JourneyDict = TypedDict(
         "nearest": list[str],
         "latency-ms": float,
         "lookup": "LookupDict | None",
+        "onward": "JourneyDict | None",
         "legs": list[LegDict],
         "exchanges": NotRequired[list[ExchangeDict]],
     },

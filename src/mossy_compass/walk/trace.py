@@ -14,8 +14,10 @@ from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import DEFAULT_SIZE, DEFAULT_TTL, Packet
+from mossy_compass.packet.service import TCP, protocol_name
 from mossy_compass.plan.actions import Decision
 from mossy_compass.plan.balance import Choose
+from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.state.state import State
@@ -32,8 +34,11 @@ from mossy_compass.walk.question import (
     members_of,
     unleased,
 )
-from mossy_compass.walk.verdict import journey_of
-from mossy_compass.walk.walk import Emission, follow, walk
+from mossy_compass.walk.verdict import journey_of, with_onward
+from mossy_compass.walk.walk import LIMIT, Emission, follow, walk
+
+MOST_ONWARD = 8
+"""So many devices ask onward for one another: more than a path has proxies. A circle of them would have no end."""
 
 
 def trace_question(
@@ -51,12 +56,47 @@ def trace_question(
         The journey, and the state with what it left behind.
 
     """
-    state = state if state is not None else State()
+    return _traced(plan, question, state if state is not None else State(), choose, 0)
+
+
+def _traced(plan: Plan, question: Question, state: State, choose: Choose | None, depth: int) -> tuple[Journey, State]:
+    """The same; of what is asked onward with how many have asked onward before."""
     if question.packet is None:
         return _stuck(plan, question), state
     first = Emission(question.packet, question.device, Way.THERE, leaving=question.leaving)
-    legs = walk(plan, state, first, choose, question.moment)
-    return journey_of(plan, question, legs, _later(plan, question, state, choose, legs)), state
+    asked: list[Journey] = []
+
+    def answers(leg: Leg) -> bool:
+        """Whether the device that took the first packet answers it: datagrams wait for the answer to what is asked onward."""
+        onward = _onward(plan, question, state, choose, leg, depth + 1)
+        asked.extend([onward] if onward is not None else [])
+        return onward is None or leg.packet.protocol == TCP or onward.answered
+
+    legs = walk(plan, state, first, choose, question.moment, answers if plan.asks_onward else None)
+    journey = journey_of(plan, question, legs, _later(plan, question, state, choose, legs))
+    return (with_onward(journey, asked[0]) if asked else journey), state
+
+
+def _onward(plan: Plan, question: Question, state: State, choose: Choose | None, leg: Leg, depth: int) -> Journey | None:
+    """What a device asks in its own name, to which a rule redirected a packet; None where none did."""
+    if leg.fate is not Fate.DELIVERED:
+        return None
+    last = leg.hops[-1]
+    moved = next((r for r in last.rulings if r.stage == Stage.TRANSLATE_DESTINATION and r.did is Did.REWRITTEN), None)
+    rules = plan.network.devices[last.device].translate if moved is not None else ()
+    if moved is None or not any(t.id == moved.row and t.onward and not t.of_source for t in rules):
+        return None
+    wanted = moved.saw
+    service = f"{protocol_name(wanted.protocol)}/{wanted.to_port}"
+    # Each conversation that it opens has a port of its own.
+    options = Options(source_port=wanted.from_port % 65535 + 1, family=wanted.destination.family, size=wanted.size)
+    asked = ask(plan, last.device, str(wanted.destination), service, options, choose=choose)
+    if depth > MOST_ONWARD:
+        end = leg._replace(
+            fate=Fate.LOOPED, cause=LIMIT, because=Because(LIMIT, (MOST_ONWARD, "devices that ask onward")), remark=None
+        )
+        return journey_of(plan, asked, [end])
+    return _traced(plan, asked._replace(moment=question.moment), state, choose, depth)[0]
 
 
 def _later(plan: Plan, question: Question, state: State, choose: Choose | None, legs: Sequence[Leg]) -> Leg | None:

@@ -8,6 +8,7 @@ packet whose flow is the reverse of what it sent.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from mossy_compass.model.network import Verdict
 from mossy_compass.packet.flow import is_answer
@@ -74,6 +75,29 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
         later=later,
         moment=question.moment,
         plan=plan,
+    )
+
+
+def with_onward(journey: Journey, onward: Journey) -> Journey:
+    """A journey with what the device asked in its own name that took its packet; where that failed, the failure is the fate of the whole.
+
+    A connection was open by then, for it is answered at once (RFC 9293 section 3.5); a datagram waits for the answer onward.
+    """
+    took = journey.there.fate is Fate.DELIVERED
+    if onward.answered or not took or (journey.back is not None and not journey.answered):
+        return replace(journey, onward=onward, seen_as=onward.seen_as)
+    symptom = Symptom.OPEN_ONLY if journey.answered else Symptom.SILENCE
+    said = Because("said.onward", (journey.there.end, onward.symptom.value))
+    of_onward = {k: getattr(onward, k) for k in ("fate", "cause", "because", "remark", "behind")}
+    return replace(
+        journey,
+        onward=onward,
+        lost="onward",
+        symptom=symptom,
+        said=said,
+        diagnosis=onward.beside,
+        seen_as=onward.seen_as,
+        **of_onward,
     )
 
 

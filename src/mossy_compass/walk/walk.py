@@ -6,6 +6,7 @@ A journey is the tree of its legs. What is sent because of what is for ``plan/re
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from mossy_compass.packet.packet import Packet
@@ -50,7 +51,14 @@ class Emission(NamedTuple):
     number: int = 1
 
 
-def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None, moment: Moment = SOME_TIME) -> list[Leg]:
+def walk(
+    plan: Plan,
+    state: State,
+    first: Emission,
+    choose: Choose | None = None,
+    moment: Moment = SOME_TIME,
+    answers: Callable[[Leg], bool] | None = None,
+) -> list[Leg]:
     """Follow a packet, and everything that is sent because of it, first come first served.
 
     Args:
@@ -59,6 +67,7 @@ def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None
         first: the packet that begins it all.
         choose: how equal ways are chosen; None: by the hash.
         moment: what holds for the whole test.
+        answers: takes the first packet's way; False where nobody answers it after all. None: whoever takes it does.
 
     """
     legs: list[Leg] = []
@@ -66,6 +75,8 @@ def walk(plan: Plan, state: State, first: Emission, choose: Choose | None = None
     while queue and len(legs) < MOST_LEGS:
         emission = queue.popleft()
         leg, reply = follow(plan, state, emission, choose, moment)
+        if reply is not None and not legs and answers is not None and not answers(leg):
+            reply = None
         if reply is not None:
             queue.append(reply._replace(parent=len(legs), number=emission.number + 1))
         legs.append(leg)
