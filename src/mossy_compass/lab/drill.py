@@ -15,10 +15,11 @@ from typing import Any, NamedTuple
 from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.lab.conversation import Exchange, Then
 from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_of, judge, wrong_within
+from mossy_compass.lab.faults import Fault
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark, hint
 from mossy_compass.model.network import Kind, Network
-from mossy_compass.plan.facts import Ended, Relation
+from mossy_compass.plan.facts import WHY_ENDED, Ended, Relation
 from mossy_compass.plan.ids import list_id
 from mossy_compass.walk.evidence import counted
 from mossy_compass.walk.grid import Changes
@@ -595,21 +596,35 @@ def _living(run: Run, step: Living) -> Result:
 
 def _fail(run: Run, step: Fail) -> Result:
     """Some things fail."""
+    ended: list[Ended] = []
     for what in step.what:
         run.lab.fail(what)
-    return Result(0, step, True)
+        ended += run.lab.left_behind
+    return Result(0, step, True, said=_left_behind(run, ended))
+
+
+def _left_behind(run: Run, ended: Sequence[Ended]) -> str:
+    """What became of sessions whose interface or address is gone; empty where there are none."""
+    words = [(why, [e for e in ended if e.why == why]) for why in ("interface lost", "address lost")]
+    told = [f"{_over(run, some)}: {WHY_ENDED[why]}" for why, some in words if some]
+    return "; ".join(t for t in told if not t.startswith("no session"))
 
 
 def _restore(run: Run, step: Restore) -> Result:
     """Some things work again."""
-    gone = [f for what in step.what for f in run.lab.restore(what)] if step.what else sorted(run.lab.restore())
-    return Result(0, step, True, said="" if step.what else f"works again: {', '.join(map(str, gone)) or 'nothing had failed'}")
+    gone: list[Fault] = []
+    ended: list[Ended] = []
+    for what in step.what or (None,):
+        gone += sorted(run.lab.restore(what))
+        ended += run.lab.left_behind
+    again = "" if step.what else f"works again: {', '.join(map(str, gone)) or 'nothing had failed'}"
+    return Result(0, step, True, said="; ".join(w for w in (again, _left_behind(run, ended)) if w))
 
 
 def _change(run: Run, step: ChangeStep) -> Result:
     """Another version of the network."""
     run.change(step)
-    return Result(0, step, True)
+    return Result(0, step, True, said=_left_behind(run, run.lab.left_behind))
 
 
 def _fare(number: int, verb: str) -> str:

@@ -6,8 +6,10 @@ what was there before. Its state has a journal: a moment is kept and gone back t
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from functools import partial
+from types import MappingProxyType
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
@@ -16,8 +18,9 @@ from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
+from mossy_compass.packet.address import Address
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import Ended
+from mossy_compass.plan.facts import Ended, Session
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
@@ -68,6 +71,17 @@ def _filters(here: DevicePlan) -> tuple[object, ...]:
     places = [(i.name, i.arriving_lists, i.leaving_lists, i.outside, i.inspects) for i in here.device.interfaces.values()]
     values = {n: v for n, v in here.settings.values.items() if n not in AFTER.values()}
     return tables, places, here.device.gates, here.device.stateful, values
+
+
+def _passed_by(ports: set[str], session: Session) -> bool:
+    """Whether a session came or went by one of some interfaces."""
+    return session.arriving in ports or session.leaving in ports
+
+
+def _has_end(addresses: set[Address], session: Session) -> bool:
+    """Whether one of some addresses is an end of a session, as its packets came or as they left."""
+    ends = (session.inner.source, session.inner.destination, session.outer.source, session.outer.destination)
+    return any(a in addresses for a in ends)
 
 
 class Kept(NamedTuple):
@@ -132,6 +146,7 @@ class Lab:
         passed: devices that some packet passed.
         asked: hosts that a packet was sent to, or arrived at, with the service that it asked for.
         talks: conversations that have a name.
+        left_behind: sessions that ended with the latest failure, restoration or change, for their interface or address is gone.
 
     """
 
@@ -143,6 +158,7 @@ class Lab:
         self.passed: set[str] = set()
         self.asked: set[tuple[str, str]] = set()
         self.talks: dict[str, Conversation] = {}
+        self.left_behind: tuple[Ended, ...] = ()
         self._sent = 0
         self._kept: dict[str, Kept] = {}
         self._plans: dict[tuple[int, frozenset[Fault]], tuple[Network, Plan]] = {}
@@ -308,8 +324,37 @@ class Lab:
         fault = what if isinstance(what, Fault) else parse(self.network, what)
         if fault in self.faults:
             raise QuestionError(f"{fault} has failed already.")
+        earlier = self._earlier()
         self.faults |= {fault}
+        self._leave_behind(earlier)
         return fault
+
+    def _earlier(self) -> Plan | None:
+        """The plan before something happens, where devices remember anything; a plan costs more than a change."""
+        return self.plan if self.state.devices() else None
+
+    def _leave_behind(self, earlier: Plan | None, called_now: Mapping[str, str] = MappingProxyType({})) -> None:
+        """End the sessions whose interface is not there any more, or one of whose ends was an address that the device has no more.
+
+        Args:
+            earlier: the plan before; None where nobody remembers anything.
+            called_now: devices that have another name now.
+
+        """
+        ended: list[Ended] = []
+        for name in self.state.devices() if earlier is not None else ():
+            was = next((old for old, new in called_now.items() if new == name), name)
+            assert earlier is not None
+            old, new = earlier.network.devices.get(was), self.plan.network.devices.get(name)
+            if old is None or new is None:
+                continue
+            ports = set(old.interfaces) - set(new.interfaces)
+            if ports:
+                ended += self.state.clear(name, partial(_passed_by, ports), "interface lost")
+            addresses = {a for a, _ in old.own_addresses()} - {a for a, _ in new.own_addresses()}
+            if addresses:
+                ended += self.state.clear(name, partial(_has_end, addresses), "address lost")
+        self.left_behind = tuple(ended)
 
     def restore(self, what: str | Fault | None = None) -> frozenset[Fault]:
         """Something works again; everything, when nothing is named. Gives what was restored.
@@ -319,13 +364,17 @@ class Lab:
 
         """
         if what is None:
+            earlier = self._earlier()
             gone, self.faults = self.faults, frozenset()
+            self._leave_behind(earlier)
             return gone
         fault = what if isinstance(what, Fault) else parse(self.network, what)
         if fault not in self.faults:
             failed = ", ".join(map(str, sorted(self.faults))) or "nothing"
             raise QuestionError(f"{fault} has not failed; {failed} has.")
+        earlier = self._earlier()
         self.faults -= {fault}
+        self._leave_behind(earlier)
         return frozenset((fault,))
 
     def change(self, network: Network, renamed: Iterable[tuple[str, str]] = ()) -> None:
@@ -339,8 +388,8 @@ class Lab:
             renamed: what got another name, as (where it stood in the file, its new name), in order; it stays failed.
 
         """
-        remembering = self.state.devices()
-        before, earlier = self.network, self.plan if remembering else None  # a plan costs more than a change
+        remembering, earlier = self.state.devices(), self._earlier()
+        before, self.left_behind = self.network, ()
         self.network = network
         renamed = tuple(renamed)
         for what, name in renamed:
@@ -358,7 +407,9 @@ class Lab:
             now = called_now.get(name, name)
             if now != name:
                 self.state.rename(name, now)
-            self._changed(name, now, before, earlier)
+        self._leave_behind(earlier, called_now)
+        for name in remembering:
+            self._changed(name, called_now.get(name, name), before, earlier)
 
     def _changed(self, was: str, name: str, before: Network, earlier: Plan) -> None:
         """Let a device, which may have had another name, do with its sessions what it does after a change of what concerns them."""

@@ -247,7 +247,7 @@ WHY_ENDED = {
     "recalled": "a rule that was asked again ended it",
     "replaced": "another conversation began with the same ends",
     "interface lost": "its interface is gone",
-    "address lost": "its translated address is gone",
+    "address lost": "one of its addresses is gone",
 }
 """Why sessions end, in a word and in a sentence."""
 

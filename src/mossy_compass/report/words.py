@@ -384,8 +384,8 @@ ENDED = {
     "cleared": "was cleared",
     "recalled": "was ended by a rule that was asked again",
     "replaced": "was replaced by another with the same ends",
-    "interface lost": "ended with its interface",
-    "address lost": "ended with its translated address",
+    "interface lost": "ended, as its interface is gone,",
+    "address lost": "ended, as one of its addresses is gone,",
 }
 """How a session ended, in a sentence about it."""
 
