@@ -439,7 +439,7 @@ def test_large_packets_meet_the_smallest_mtu() -> None:
     )
     journey = mc.trace(plan(text), "clerk", "almanac", "https", size=1500)
     assert (journey.cause, journey.symptom) == ("mtu.exceeded", "unreachable")
-    assert "MTU of edge/fibre is 1400 bytes" in journey.because.words
+    assert "cable fibre takes at most 1400 bytes" in journey.because.words
     assert "too-big" in journey.symptom_note
     assert mc.trace(plan(text), "clerk", "almanac", "https", size=1400).answered
 
@@ -452,3 +452,88 @@ def test_a_device_answers_itself() -> None:
     journey = mc.trace(plan(GROUNDS), "edge", "edge/anchor")
     assert journey.answered
     assert [h.device for h in journey.there.hops] == ["edge"]
+
+
+# cables between switches
+
+CABLES = """\
+mossy-network: 1
+devices:
+  r: {kind: router, interfaces: {up: 10.41.9.1/24, lan: {parent: port, vlan: 7, address: 10.41.1.1/24}, port: {}, wide: {address: 10.41.2.1/24, vlan: 9}, w1: {untagged: 9}}}
+  far: {kind: host, address: 10.41.9.9/24, gateway: 10.41.9.1}
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  ben: {kind: host, address: 10.41.1.11/24, gateway: 10.41.1.1}
+  cat: {kind: host, address: 10.41.2.12/24, gateway: 10.41.2.1}
+  s1: {kind: switch, interfaces: {trunk: {tagged: [7]}, a: {untagged: 7}, b: {tagged: [7]}, c: {tagged: [7]}}}
+  s2: {kind: switch, interfaces: {a: {tagged: [7]}, ben: {untagged: 7}, c: {tagged: [7]}}}
+  s3: {kind: switch, interfaces: {a: {tagged: [7]}, b: {tagged: [7]}}}
+segments:
+  up: {members: [r/up, far], latency: 3}
+  trunk: {members: [r/port, s1/trunk], latency: 5}
+  desk: {members: [s1/a, ann], latency: 1}
+  long: {members: [s1/b, s2/a], latency: 100, mtu: 1000}
+  last: {members: [s2/ben, ben], latency: 2#MTU}
+  side: {members: [s1/c, s3/a], latency: 7}
+  round: {members: [s3/b, s2/c], latency: 7}
+  bay: {members: [r/w1, cat], latency: 11}
+"""
+CROSSED = [
+    # from, to; milliseconds there and back, switches of the last hop
+    ("ann", "ben", 2 * (1 + 100 + 2), ("s1", "s2")),  # over the fewest cables, not round by s3
+    ("ben", "ann", 2 * (1 + 100 + 2), ("s2", "s1")),
+    ("ann", "10.41.1.1", 2 * (1 + 5), ("s1",)),
+    ("far", "ben", 2 * (3 + 5 + 100 + 2), ("s1", "s2")),
+    ("cat", "10.41.2.1", 2 * 11, ()),  # the router bridges for itself
+    ("far", "10.41.9.1", 2 * 3, ()),
+]
+
+
+@pytest.mark.parametrize(("one", "other", "time", "switches"), CROSSED)
+def test_a_frame_takes_the_time_of_every_cable_that_it_crosses(
+    one: str, other: str, time: float, switches: tuple[str, ...]
+) -> None:
+    reading = mc.read_bytes(CABLES.replace("#MTU", "").encode(), "c.yaml")
+    assert reading.network is not None, reading.problems
+    journey = mc.trace(reading.network, one, other, "ping", size=900)
+    assert journey.answered
+    assert journey.latency_ms == time
+    assert journey.there.hops[-2].bridges == switches
+
+
+NARROW = [
+    # from, to, size, MTU of the last cable; whether it passes, the headline's words, what the sender sees
+    ("ann", "ben", 1000, "", True, "", "answered"),
+    ("ann", "ben", 1001, "", False, "the cable long takes at most 1000 bytes (c.yaml:15)", "silence"),
+    ("far", "ben", 1001, "", False, "the cable long takes at most 1000 bytes", "silence"),
+    ("ben", "ann", 1001, ", mtu: 900", False, "the cable last takes at most 900 bytes", "silence"),
+    ("ann", "ben", 901, ", mtu: 900", False, "the cable last takes at most 900 bytes", "silence"),
+    ("ann", "10.41.1.1", 1400, ", mtu: 900", True, "", "answered"),
+    ("far", "ann", 1501, "", False, "the MTU of far/nic is 1500 bytes", "silence"),
+]
+
+
+@pytest.mark.parametrize(("one", "other", "size", "mtu", "passes", "words", "symptom"), NARROW)
+def test_the_narrowest_cable_between_decides_and_is_named(
+    one: str, other: str, size: int, mtu: str, passes: bool, words: str, symptom: str
+) -> None:
+    reading = mc.read_bytes(CABLES.replace("#MTU", mtu).encode(), "c.yaml")
+    assert reading.network is not None, reading.problems
+    journey = mc.trace(reading.network, one, other, "ping", size=size)
+    assert journey.answered is passes, str(journey)
+    assert words in str(journey)
+    assert journey.symptom.value == symptom
+    assert passes or journey.cause == "mtu.exceeded"
+
+
+def test_a_router_tells_of_its_own_cable_and_nobody_of_one_between_switches() -> None:
+    text = CABLES.replace("#MTU", "").replace(
+        "trunk: {members: [r/port, s1/trunk], latency: 5}", "trunk: {members: [r/port, s1/trunk], mtu: 800}"
+    )
+    network = mc.read_bytes(text.encode(), "c.yaml").network
+    assert network is not None
+    told = mc.trace(network, "far", "ben", "ping", size=900)
+    assert told.symptom.value == "unreachable"
+    assert "the cable trunk takes at most 800 bytes" in str(told)
+    silent = mc.trace(mc.read_bytes(CABLES.replace("#MTU", "").encode(), "c.yaml").network, "far", "ben", "ping", size=1200)
+    assert silent.symptom.value == "silence"
+    assert "tells nobody" in silent.note

@@ -6,7 +6,7 @@ a switch, or a router with member ports, joins the lots that belong to one VLAN.
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import defaultdict, deque
 from collections.abc import Mapping
 from typing import NamedTuple
 
@@ -66,6 +66,19 @@ class LinkState(NamedTuple):
     why: str
 
 
+class Crossed(NamedTuple):
+    """What lies between two interfaces of a domain.
+
+    Attributes:
+        segments: the cables, in order.
+        switches: the devices that bridge between them, in order.
+
+    """
+
+    segments: tuple[Segment, ...]
+    switches: tuple[str, ...]
+
+
 class Domains:
     """All broadcast domains of a network."""
 
@@ -73,6 +86,7 @@ class Domains:
         self.network = network
         self._segment_of: dict[Port, Segment] = {m: s for s in network.segments.values() for m in s.members}
         self._parent: dict[_Lot, _Lot] = {}
+        self._joints: dict[_Lot, list[_Lot]] = defaultdict(list)
         self._links: dict[Port, LinkState] = {}
         self._answered: dict[tuple[tuple[Port, ...], str], dict[Port, Spans]] = {}
         self._join()
@@ -87,14 +101,30 @@ class Domains:
         """The segment that a port's cable belongs to."""
         return self._segment_of.get((device, interface))
 
-    def cables(self, *ports: Port) -> list[Segment]:
-        """The segments that some interfaces are plugged into, each once; a sub-interface has its port's."""
-        found: list[Segment] = []
-        for name, port in ports:
-            segment = self._segment_of.get((name, self.network.devices[name].interfaces[port].parent or port))
-            if segment is not None and segment not in found:
-                found.append(segment)
-        return found
+    def between(self, one: Port, other: Port) -> Crossed:
+        """The cables that a frame crosses from one interface of a domain to another, and the switches between them.
+
+        Of several ways the one over the fewest cables, by name among equal ones: there is no spanning tree here (IEEE 802.1Q
+        clause 13), and a frame takes one way.
+        """
+        start, end = (self._lot(self.network.devices[n], self.network.devices[n].interfaces[p]) for n, p in (one, other))
+        came: dict[_Lot, _Lot | None] = {start: None} if start is not None else {}
+        queue = deque(came)
+        while queue and end not in came:
+            here = queue.popleft()
+            for following in sorted(self._joints.get(here, ())):
+                if following not in came:
+                    came[following] = here
+                    queue.append(following)
+        way: list[_Lot] = []
+        at = end if end in came else None
+        while at is not None:
+            way.append(at)
+            at = came[at]
+        way.reverse()
+        segments = tuple(self.network.segments[name] for kind, name, _ in way if kind == "s")
+        ends = {one[0], other[0]}  # of a router with member ports its own are no switch between
+        return Crossed(segments, tuple(name for kind, name, _ in way if kind == "v" and name not in ends))
 
     def answers(self, domain: Domain, address: Address) -> tuple[Answer, ...]:
         """Who answers for ``address`` in ``domain`` (ARP, RFC 826; neighbour discovery, RFC 4861)."""
@@ -225,9 +255,15 @@ class Domains:
                 if untagged is None and device.kind is Kind.SWITCH and not interface.trunk_vlans:
                     untagged = 1
                 if untagged is not None:
-                    self._union(("s", segment.name, 0), ("v", name, untagged))
+                    self._joined(("s", segment.name, 0), ("v", name, untagged))
                 for tag in interface.trunk_vlans:
-                    self._union(("s", segment.name, tag), ("v", name, tag))
+                    self._joined(("s", segment.name, tag), ("v", name, tag))
+
+    def _joined(self, cable: _Lot, bridge: _Lot) -> None:
+        """A port of a bridging device is on a cable: what is heard on one is heard on the other."""
+        self._union(cable, bridge)
+        self._joints[cable].append(bridge)
+        self._joints[bridge].append(cable)
 
     def _lot(self, device: Device, interface: Interface) -> _Lot | None:
         """The set that an interface of a device belongs to."""

@@ -329,7 +329,7 @@ class Neighbours:
                 return self._too_big(facts) or made
             found = self._known[facts.leaving, target] = made
         if facts.packet.size > found.mtu:
-            return _told_too_big(facts, found.mtu, found.narrowest)
+            return _told_too_big(facts, found.mtu, found.narrowest, found.tells)
         return found.opening if self._remembers or self._inspects(facts) else found.sent
 
     def _inspects(self, facts: Facts) -> bool:
@@ -378,10 +378,13 @@ def _same_neighbour(here: DevicePlan, leaving: str, target: Address) -> Term:
     return within("destination", mine)
 
 
-def _told_too_big(facts: Facts, mtu: int, narrowest: Because) -> Decision:
-    """A packet that may not be divided does not fit, and its sender is told (RFC 1191 section 4, RFC 4443 section 3.2)."""
-    note = Because("note.mtu", (facts.packet.size, mtu, facts.leaving))
-    return Decision(Did.DROPPED, narrowest, (Stop(Fate.DROPPED, "mtu.exceeded", Reply.TOO_BIG),), note)
+def _told_too_big(facts: Facts, mtu: int, narrowest: Because, tells: bool = True) -> Decision:
+    """A packet that may not be divided does not fit, and its sender is told (RFC 1191 section 4, RFC 4443 section 3.2).
+
+    Between switches nobody is: they drop a frame that does not fit, and speak no IP.
+    """
+    note = Because("note.mtu" if tells else "note.mtu-between", (facts.packet.size, mtu, facts.leaving))
+    return Decision(Did.DROPPED, narrowest, (Stop(Fate.DROPPED, "mtu.exceeded", Reply.TOO_BIG if tells else Reply.NOTHING),), note)
 
 
 class Neighbour(NamedTuple):
@@ -392,6 +395,7 @@ class Neighbour(NamedTuple):
         opening: the same for what the device remembers. Only what somebody takes opens a session.
         mtu: the largest packet that gets there, in bytes.
         narrowest: the interface or cable that says so.
+        tells: it is the device's own interface or cable, so that it knows; what does not fit between switches is lost in silence.
 
     """
 
@@ -399,6 +403,7 @@ class Neighbour(NamedTuple):
     opening: Decision
     mtu: int
     narrowest: Because
+    tells: bool = True
 
 
 def _silent(here: DevicePlan, leaving: str, target: Address, domain: str) -> Decision:
@@ -421,20 +426,20 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     if domain is None or not answers:
         return _silent(here, leaving, target, domain.name if domain else "")
     chosen = answers[0]
-    cables = domains.cables((here.name, leaving), (chosen.device, chosen.interface))
+    cables, switches = domains.between((here.name, leaving), (chosen.device, chosen.interface))
     interface = here.device.interfaces[leaving]
     mtu = min([interface.mtu, *(c.link.mtu for c in cables if c.link.mtu)])
-    mark = next((c.mark for c in cables if c.link.mtu == mtu), interface.mark)
+    narrow = next((c for c in cables if c.link.mtu == mtu), None)
+    narrowest = Because("interface.mtu", (here.name, leaving, mtu), interface.mark)
+    if narrow is not None:
+        narrowest = Because("cable.mtu", (narrow.name, mtu), narrow.mark)
     others = tuple((a.device, a.interface) for a in answers[1:])
-    note = Because("note.sent", (chosen.device, chosen.interface, target, chosen.why == "proxy", others, domain.switches), None)
+    note = Because("note.sent", (chosen.device, chosen.interface, target, chosen.why == "proxy", others, switches), None)
     latency = sum(c.link.latency_ms for c in cables)
-    handover = Handover(chosen.device, chosen.interface, domain.name, domain.switches, latency)
+    handover = Handover(chosen.device, chosen.interface, domain.name, switches, latency)
     sent = Decision(Did.SENT, Because("neighbour", (leaving, chosen.device)), (handover,), note)
     return Neighbour(
-        sent,
-        sent._replace(actions=(Touch(), OpenSession(), handover)),
-        mtu,
-        Because("interface.mtu", (here.name, leaving, mtu), mark),
+        sent, sent._replace(actions=(Touch(), OpenSession(), handover)), mtu, narrowest, narrow is None or narrow is cables[0]
     )
 
 
