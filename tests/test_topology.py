@@ -534,6 +534,8 @@ def test_a_router_tells_of_its_own_cable_and_nobody_of_one_between_switches() ->
     told = mc.trace(network, "far", "ben", "ping", size=900)
     assert told.symptom.value == "unreachable"
     assert "the cable trunk takes at most 800 bytes" in str(told)
-    silent = mc.trace(mc.read_bytes(CABLES.replace("#MTU", "").encode(), "c.yaml").network, "far", "ben", "ping", size=1200)
+    whole = mc.read_bytes(CABLES.replace("#MTU", "").encode(), "c.yaml").network
+    assert whole is not None
+    silent = mc.trace(whole, "far", "ben", "ping", size=1200)
     assert silent.symptom.value == "silence"
     assert "tells nobody" in silent.note

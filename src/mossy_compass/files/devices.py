@@ -137,6 +137,9 @@ def _route_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark, hur
     if not forwards and (route.next_hop or route.leaving):
         words = f"a route that says {route.action} goes nowhere: its next-hop and leaving have no effect."
         ctx.fault("route.action", mark, words, "Remove them, or remove the action.")
+    if route.action == "leave-table" and route.table == "main":
+        words = "leave-table is for a named table: after the main one nothing is asked."
+        ctx.fault("route.action", mark, words, "Name a table, or write unreachable.")
     if forwards and route.next_hop is None and route.leaving is None and not hurt:
         ctx.fault("route.nowhere", mark, "the route says neither next-hop nor leaving.", "Add next-hop: ADDRESS.")
     if forwards and not (route.next_hop and route.next_hop.special) and _adrift(route, entry):

@@ -75,7 +75,7 @@ def list_rule(ctx: Context, ident: str, entry: RuleIn, path: Path, mark: Mark) -
     verdict_mark = ctx.spot(*path, entry.verdict)
     rule = conditions(ctx, ident, entry, entry.verdict, entry.protocol, path, (mark, verdict_mark))
     log = {"no": "", "yes": "informational"}.get(entry.log, entry.log)
-    return replace(rule, log=log, answer=entry.answer or "", translates=entry.translate)
+    return replace(rule, log=log, answer=entry.answer or "", translates=entry.translate, uplink=entry.uplink or "")
 
 
 def conditions(

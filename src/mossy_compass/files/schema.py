@@ -162,6 +162,11 @@ class RuleIn(ConditionsIn):
         "For reject: what is sent; a reset is for TCP, anything else gets ICMP. Else as the setting says.",
         None,
     )
+    uplink: str | None = key(
+        A_PORT,
+        "For permit: what this rule lets pass leaves by this interface, or by this group of uplinks, before any policy route.",
+        None,
+    )
     translate: bool = key(
         YES_NO, "For permit: what this rule lets pass leaves with the leaving interface's address as its source.", False
     )
@@ -181,6 +186,8 @@ class RuleIn(ConditionsIn):
             raise fault(f"answer: is what a reject sends, and this rule says {said[0]}: write reject, or remove answer.")
         if self.translate and said and said != ["permit"]:
             raise fault(f"translate: is for what a rule permits, and this rule says {said[0]}: write permit, or remove translate.")
+        if self.uplink and said and said != ["permit"]:
+            raise fault(f"uplink: is for what a rule permits, and this rule says {said[0]}: write permit, or remove uplink.")
         if len(said) != 1:
             raise fault(
                 "a rule says exactly one of permit, deny, reject, note, hand-on"
@@ -347,7 +354,9 @@ class RouteIn(Part):
     preference: int = key(number(1, 255), "Lower wins among routes to the same prefix.", 1)
     metric: int = key(number(0, 4294967295), "Lower wins among routes of the same preference.", 0)
     action: str = key(
-        one_of("forward", "discard", "unreachable"), "Pass on, drop silently, or drop and answer unreachable.", "forward"
+        one_of("forward", "discard", "unreachable", "leave-table"),
+        "Pass on, drop silently, or drop and answer unreachable; leave-table, in a named table: what asked the table goes on.",
+        "forward",
     )
     about: str = key(WORDS, "What it is for.", "")
 
@@ -424,6 +433,11 @@ class CandidateIn(Part):
     leaving: str | None = key(AN_INTERFACE, "An interface; alone, or to say where the next hop is.", None)
     table: str | None = key(A_TABLE, "A route table of this device, which is then asked.", None)
     discard: bool = key(YES_NO, "yes: drop the packet silently.", False)
+    uplink: str | None = key(
+        A_PORT,
+        "An interface, or a group of uplinks: by the best route that leaves there, whatever better one leaves elsewhere.",
+        None,
+    )
 
 
 class PolicyRouteIn(ConditionsIn):
@@ -433,8 +447,12 @@ class PolicyRouteIn(ConditionsIn):
     protocol: int | None = key(PROTOCOL, "Only packets of this protocol.", None)
     list_: str | None = key(A_LIST, "An access list that says which packets: its permits apply this entry, its denies go on.", None)
     candidates: list[CandidateIn] = key(
-        some(of(CandidateIn), 1),
-        "Ways in order: the first whose interface is up and whose next hop answers is taken, else the main table.",
+        some(of(CandidateIn), 1), "Ways in order: the first whose interface is up and whose next hop answers is taken."
+    )
+    none_available: str = key(
+        one_of("table", "next", "drop"),
+        "What follows where none of them is to be had: the route table decides, the next entry is asked, or the packet is dropped.",
+        "table",
     )
 
 

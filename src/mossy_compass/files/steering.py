@@ -18,7 +18,7 @@ from mossy_compass.files.zones import known_lists, port_words
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import AccessList, Becomes, Candidate, Device, PolicyRoute, Translate
+from mossy_compass.model.network import AccessList, Becomes, Candidate, Device, NoneAvailable, PolicyRoute, Translate
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import FAMILIES, V6_BASE, Address, Spans, from_key
 from mossy_compass.packet.service import TCP, UDP, WITH_PORTS, Service
@@ -323,7 +323,8 @@ def policy_routes(ctx: Context, name: str, device: DeviceIn, interfaces: Collect
             _candidate(ctx, name, device, interfaces, c, (*path, "candidates", n)) for n, c in enumerate(entry.candidates)
         )
         rule = conditions(ctx, ident, entry, "permit", entry.protocol, path, (mark, mark))
-        yield PolicyRoute(ident, mark, rule, candidates, entry.list_, entry.disabled, entry.about)
+        otherwise = NoneAvailable(entry.none_available)
+        yield PolicyRoute(ident, mark, rule, candidates, entry.list_, otherwise, entry.disabled, entry.about)
 
 
 def _policy_faults(ctx: Context, entry: PolicyRouteIn, path: Path) -> None:
@@ -339,14 +340,21 @@ def _policy_faults(ctx: Context, entry: PolicyRouteIn, path: Path) -> None:
 def _candidate(ctx: Context, name: str, device: DeviceIn, interfaces: Collection[str], entry: CandidateIn, path: Path) -> Candidate:
     """One way that an entry may send packets: a next hop, an interface, a named table, or nowhere."""
     mark = ctx.spot(*path)
-    said = [entry.next_hop is not None or entry.leaving is not None, entry.table is not None, entry.discard]
+    said = [
+        entry.next_hop is not None or entry.leaving is not None,
+        entry.table is not None,
+        entry.discard,
+        entry.uplink is not None,
+    ]
     if sum(said) != 1:
-        words = "a candidate says next-hop, leaving or both; or table; or discard."
+        words = "a candidate says next-hop, leaving or both; or uplink; or table; or discard."
         ctx.fault("policy.candidate", mark, words, "Write one way an entry.")
     if entry.leaving is not None:
         ctx.unknown_port(name, entry.leaving, ctx.spot(*path, "leaving"), interfaces)
+    if entry.uplink is not None:
+        ctx.unknown_port(name, entry.uplink, ctx.spot(*path, "uplink"), {*interfaces, *device.uplinks})
     tables = {r.table for r in device.routes} | {"main"}
     if entry.table is not None and entry.table not in tables:
         known = hint(entry.table, tables, "tables")
         ctx.fault("table.unknown", ctx.spot(*path, "table"), f"{name} has no route table '{entry.table}'.", known)
-    return Candidate(mark, entry.next_hop, entry.leaving, entry.table, entry.discard)
+    return Candidate(mark, entry.next_hop, entry.leaving, entry.table, entry.discard, entry.uplink)

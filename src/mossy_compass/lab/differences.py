@@ -32,6 +32,7 @@ KEYS = {
     "leaving_lists": "filter/leaving",
     "originate_default": "default-route",
     "far_hosts": "hosts",
+    "otherwise": "none-available",
     "translates": "translate",
     "switch": "translate",
     "inspects": "stateful",

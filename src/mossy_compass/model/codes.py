@@ -147,6 +147,8 @@ FINDINGS: dict[str, str] = {
     "translate.never-arrives": "A translation rule is for an interface by which none of its sources arrives.",
     "translate.shadowed": "A translation rule never applies, since rules above it take every packet that it is about.",
     "policy.untranslated": "A policy route sends private sources out by an uplink for which no translation is written.",
+    "rule.uplink": "A rule says an uplink that a device where it stands has not.",
+    "rule.idle-uplink": "A rule says an uplink, and stands only where the way is chosen already.",
     "policy.candidate": "A candidate of a policy route does not say one way.",
     "order.stage": "A device's order of stages cannot be used.",
     "value.empty": "A list that says what is wanted is empty.",

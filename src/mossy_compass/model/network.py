@@ -78,6 +78,7 @@ class Rule(Shown):
         last_resort: only while the uplink of last resort is in use.
         arriving, leaving: names of interfaces.
         answer: what a reject sends: ``reset`` or a kind of ICMP error; empty for what the device's setting says.
+        uplink: what it lets pass leaves by this interface, or by this group of uplinks; empty for as routes say.
         translates: what it lets pass gets the leaving interface's address as its source.
         disabled: kept, but passed over.
         log: severity of the log line of each match (RFC 5424); empty for none.
@@ -104,6 +105,7 @@ class Rule(Shown):
     arriving: tuple[str, ...] | None = None
     leaving: tuple[str, ...] | None = None
     answer: str = ""
+    uplink: str = ""
     translates: bool = False
     disabled: bool = False
     log: str = ""
@@ -233,12 +235,16 @@ def name_hash(name: str) -> int:
 
 
 class RouteAction(StrEnum):
-    """What a route does with the packets that it wins; ``local`` takes them for the device itself."""
+    """What a route does with the packets that it wins.
+
+    ``local`` takes them for the device itself; ``leave-table`` sends them on to whatever is asked after its table.
+    """
 
     FORWARD = "forward"
     DISCARD = "discard"
     UNREACHABLE = "unreachable"
     LOCAL = "local"
+    LEAVE = "leave-table"
 
 
 @dataclass(frozen=True, repr=False)
@@ -252,7 +258,7 @@ class StaticRoute(Shown):
         preference: lower wins among routes to the same prefix (RFC 8349 route preference).
         metric: lower wins among routes of the same preference.
         table: name of the table it belongs to; ``main`` is the ordinary one.
-        action: forward, discard silently, or answer unreachable.
+        action: forward, discard silently, answer unreachable, or leave the table.
 
     """
 
@@ -334,13 +340,14 @@ class Translate(Shown):
 
 @dataclass(frozen=True, repr=False)
 class Candidate(Shown):
-    """One way that a policy route may take; exactly one of the first four is said.
+    """One way that a policy route may take; exactly one kind is said.
 
     Attributes:
         next_hop: address of a router on a connected subnet.
         leaving: an interface whose route asks for the destination itself, or for ``next_hop`` where both are said.
         table: name of a route table of the device.
         discard: the packet is dropped silently.
+        uplink: an interface, or a group of uplinks: the best route that leaves by it, whatever better one leaves by another.
 
     """
 
@@ -349,6 +356,15 @@ class Candidate(Shown):
     leaving: str | None = None
     table: str | None = None
     discard: bool = False
+    uplink: str | None = None
+
+
+class NoneAvailable(StrEnum):
+    """What follows where no candidate of a policy route is to be had: the route table decides, the next entry is asked, or a drop."""
+
+    TABLE = "table"
+    NEXT = "next"
+    DROP = "drop"
 
 
 @dataclass(frozen=True, repr=False)
@@ -359,6 +375,7 @@ class PolicyRoute(Shown):
         rule: the conditions, as those of an access list's rule; its verdict is ``permit``.
         classifier: name of an access list that says which packets: a permit applies the entry, a deny goes on to the next.
         candidates: in order; the first that is available is taken.
+        otherwise: what follows where none is.
 
     """
 
@@ -367,6 +384,7 @@ class PolicyRoute(Shown):
     rule: Rule
     candidates: tuple[Candidate, ...]
     classifier: str | None = None
+    otherwise: NoneAvailable = NoneAvailable.TABLE
     disabled: bool = False
     about: str = ""
 

@@ -385,6 +385,22 @@ SETTINGS: dict[str, Setting] = {
             "What happens to a packet that leaves by an interface whose translation rules do not match it: it goes out as it is, or not at all.",
         ),
         Setting(
+            "answers-policy-routes",
+            ("no", "yes"),
+            "no",
+            "no",
+            "no",
+            "Whether answers of sessions meet policy routes too, as packets of their own; else they go as the route table says.",
+        ),
+        Setting(
+            "classifier-deny",
+            ("next", "table"),
+            "next",
+            "next",
+            "next",
+            "What a policy route's list does with what it denies: the next entry is asked, or none any more, and the route table decides.",
+        ),
+        Setting(
             "own-policy-routes",
             ("no", "yes"),
             "no",

@@ -11,7 +11,7 @@ from enum import StrEnum
 from typing import Any, NamedTuple, Protocol
 
 from mossy_compass.marks import Mark
-from mossy_compass.model.network import Candidate, Verdict
+from mossy_compass.model.network import Candidate, NoneAvailable, Verdict
 from mossy_compass.packet.address import Address, Spans
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import NO_TABLE, TableId
@@ -65,12 +65,14 @@ class Pass(NamedTuple):
             against it (a translation that did not match, a way that is not to be had) lets nobody in.
         again: where the flow's application is not known yet, for now: this stage is asked again once it is.
         translates: the row has a switch: where sources are translated, the packet's is.
+        picks: the row says by which uplink the packet leaves.
 
     """
 
     lets_in: bool = False
     again: bool = False
     translates: bool = False
+    picks: bool = False
 
 
 class Leave(Plain):
@@ -153,10 +155,12 @@ class Steer(NamedTuple):
 
     Attributes:
         candidates: in the order in which they are tried.
+        otherwise: what follows where none is to be had.
 
     """
 
     candidates: tuple[Candidate, ...]
+    otherwise: NoneAvailable = NoneAvailable.TABLE
 
 
 class Rewrite(NamedTuple):

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from mossy_compass.headers.spans import complement, merge
+from mossy_compass.model.network import NoneAvailable, RouteAction
 from mossy_compass.model.settings import ErrorSource
 from mossy_compass.packet.address import FAMILIES, LINK_LOCAL, Span, Spans, parse_prefix
 from mossy_compass.packet.flow import flow_of
@@ -21,7 +22,7 @@ from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import service_key, service_span
 from mossy_compass.plan.replies import UNREACHABLE
-from mossy_compass.plan.stages.routes import alike_steered
+from mossy_compass.plan.stages.routes import DISCARDED, alike_steered, ended_by, steered
 from mossy_compass.plan.stages.sessions import alike_to_memory
 
 SPECIAL: Spans = merge(
@@ -49,8 +50,13 @@ def _recalled(here: DevicePlan, facts: Facts, action: Recall) -> Iterator[Term]:
 
 
 def _steered(here: DevicePlan, facts: Facts, action: Steer) -> Iterator[Term]:
-    """Which candidate is to be had."""
-    return alike_steered(here, action, facts)
+    """Which candidate is to be had; where that ends the packet's way, what goes home about it."""
+    yield from alike_steered(here, action, facts)
+    route, _ = steered(here, action, facts.packet.destination)
+    if route is None and action.otherwise is NoneAvailable.DROP:
+        yield from alike_to_reply(here, facts, Reply.NET_UNREACHABLE)
+    elif route is not None and route.action is not RouteAction.FORWARD and route is not DISCARDED:
+        yield from alike_to_reply(here, facts, ended_by(route, facts.packet.destination).reply)
 
 
 def _one_flow(here: DevicePlan, facts: Facts) -> Iterator[Term]:

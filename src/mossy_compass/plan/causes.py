@@ -155,6 +155,11 @@ CAUSES: dict[str, Cause] = {
             "The best route says discard, or the policy route that the packet met.",
             ("remove that route, or add a longer prefix", "for a policy route, see why the candidates before it were passed over"),
         ),
+        Cause(
+            "route.unavailable",
+            "A policy route says to drop what none of its candidates can take, and none is to be had.",
+            ("see why each candidate was passed over", "or none-available: table there, so that the route table decides"),
+        ),
         Cause("route.unreachable", "The best route says unreachable.", ("remove that route, or add a longer prefix",)),
         Cause(
             "forwarding.off",

@@ -19,6 +19,7 @@ from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.device import port_names
 from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.order import SPECS, Stage, faults, given_before, orders
+from mossy_compass.plan.stages.routes import BEFORE_ROUTES
 from mossy_compass.plan.stages.translate import as_rule
 
 
@@ -53,6 +54,7 @@ def check_orders(network: Network, problems: Problems) -> None:
         if device.layer3:
             _rows(network, device, problems)
             _idle_switches(network, device, problems)
+            _idle_uplinks(network, device, problems)
 
 
 def check_rules(network: Network, problems: Problems) -> None:
@@ -170,6 +172,29 @@ def _rows(network: Network, device: Device, problems: Problems) -> None:
         lacking = _needs(standing.stage, asked[id(rule)][1]) - known[standing.stage]
         if lacking:
             _too_early(device, standing, "leaving" in lacking, problems)
+
+
+def _idle_uplinks(network: Network, device: Device, problems: Problems) -> None:
+    """Rules that pick an uplink which the device has not, or in lists that are asked there only when the way is chosen already."""
+    useful: dict[str, bool] = {}
+    for names, _, way in standing_lists(device):
+        for name in names:
+            useful[name] = useful.get(name, False) or way in BEFORE_ROUTES
+    known = {*device.interfaces, *device.uplinks}
+    for name, of_use in useful.items():
+        for rule in network.lists[name].rules if name in network.lists else ():
+            if not rule.uplink or rule.disabled:
+                continue
+            if rule.uplink not in known:
+                words = f"rule {rule.id} of '{name}' says uplink {rule.uplink}, and {device.name}, where it stands, has none of that name."
+                problems.add("rule.uplink", rule.mark, words, hint(rule.uplink, known, "uplinks"))
+            elif not of_use:
+                words = (
+                    f"rule {rule.id} of '{name}' says uplink {rule.uplink}, and at {device.name} the list is asked only when the way is "
+                    "chosen already: it has no effect there."
+                )
+                remedy = "Attach the list to what arrives, or remove uplink."
+                problems.add("rule.idle-uplink", rule.mark, words, remedy, Severity.WARNING)
 
 
 def _idle_switches(network: Network, device: Device, problems: Problems) -> None:

@@ -315,10 +315,10 @@ def _for_now(decision: Decision) -> bool:
 
 
 def _by_row(actions: tuple[Action, ...], row: Row) -> tuple[Action, ...]:
-    """The actions with what the rule itself says: what a rejection sends, and that the source is translated."""
+    """The actions with what the rule itself says: what a rejection sends, that the source is translated, by which uplink it leaves."""
     first = actions[0]
-    if row.translates and isinstance(first, Pass):
-        return (first._replace(translates=True), *actions[1:])
+    if isinstance(first, Pass) and (row.translates or row.uplink):
+        return (first._replace(translates=row.translates, picks=bool(row.uplink)), *actions[1:])
     return (first._replace(answer=row.answer), *actions[1:]) if row.answer and isinstance(first, Stop) else actions
 
 

@@ -299,6 +299,7 @@ class Facts:
         moment, number: what holds for the whole test, and which packet of its flow this is: 1 opens it, 2 answers.
         device: name of the device.
         front: id of the destination rule that translated this packet here; empty for none.
+        picked: name and id of the rule of a list that let it pass, and says by which uplink it leaves; empty for none.
         switched: name and id of the rule of a list that let it pass, and asks that its source be translated; empty for none.
         pending: the places that let it pass while its application was not known.
 
@@ -324,6 +325,7 @@ class Facts:
         "opened_by",
         "packet",
         "pending",
+        "picked",
         "relation",
         "session",
         "switched",
@@ -361,6 +363,7 @@ class Facts:
         self.device = device
         self.front = ""
         self.switched = ""
+        self.picked = ""
         self.pending: tuple[Judged, ...] = ()
 
     def recalled(self, found: Recalled) -> None:

@@ -115,6 +115,14 @@ def _elsewhere(facts: Facts) -> bool:
     return facts.arriving != (session.arriving if facts.direction is Direction.FORTH else session.leaving)
 
 
+def _picked(facts: Facts) -> str:
+    """The rule that let a packet, or its session, pass, as the rows of picked uplinks are called."""
+    session = facts.session
+    if facts.picked or session is None or facts.direction is Direction.BACK:
+        return facts.picked
+    return f"{session.opened_by[0].name} {session.opened_by[1]}"
+
+
 def _waiting(facts: Facts) -> bool:
     """Whether its session was let in before its application was known, and that is known by now."""
     return facts.session is not None and bool(facts.session.pending) and bool(facts.application)
@@ -244,6 +252,7 @@ FIELDS: dict[str, Field] = {
         Field("admitted", _ONE, "inspection", lambda f: f.admitted, "whether a session lets it pass over the filters", _NO_YES),
         Field("let-in", _ONE, "", lambda f: f.opened_by != NOBODY, "whether a row at this device permitted it already", _NO_YES),
         Field("front", _ONE, "", lambda f: f.front, "the destination rule that sent it on here; empty for none"),
+        Field("picked", _ONE, "", _picked, "the rule that let it pass and says by which uplink it leaves; empty for none"),
         Field(
             "switched", _ONE, "", lambda f: f.switched, "the rule that let it pass and has its source translated; empty for none"
         ),

@@ -106,6 +106,8 @@ REASONS: dict[str, Shape] = {
     "walk.limit": _shape("note", "number what"),
     "route.none": _shape("device", "device destination"),
     "route.inactive": _shape("route", "device destination origin prefix why"),
+    "policy.unavailable": _shape("rule", "row device"),
+    "rule.uplink": _shape("rule", "list row"),
     "policy.discard": _shape("rule", "row device"),
     "policy.ended": _shape("rule", "row device route"),
     "unasked": _shape("device", "name"),

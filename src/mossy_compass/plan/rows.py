@@ -35,6 +35,7 @@ class Row:
         disabled: kept, but passed over.
         log: severity of the log line of a match; empty for none.
         about: the purpose, as the author wrote it.
+        uplink: for a row of a list that permits, by which uplink what it lets pass leaves; empty for as routes say.
         translates: for a row of a list that permits, a switch: the source of what it lets pass is translated.
         answer: what a rejection sends; empty for what the device's setting says.
         because: what a ruling by it rests on, where that is not the rule of a list.
@@ -52,14 +53,16 @@ class Row:
     about: str = ""
     answer: str = ""
     translates: bool = False
+    uplink: str = ""
     because: Because | None = field(default=None, compare=False)
     built_in: bool = False
 
     @property
     def outcome(self) -> tuple[Verdict, str]:
-        """What a rule of a list comes to: its verdict, with what a reject answers, or that a permit translates too."""
+        """What a rule of a list comes to: its verdict, with what a reject answers, or what else a permit does."""
         assert self.verdict is not None  # it is a rule of a list
-        return self.verdict, "translate" if self.translates else self.answer
+        more = [*(["translate"] if self.translates else []), *([f"uplink {self.uplink}"] if self.uplink else [])]
+        return self.verdict, ", ".join(more) or self.answer
 
     def misses(self, facts: Facts) -> Iterator[Miss]:
         """Every condition that the packet does not meet, one for each field, in the order in which a reader checks them."""

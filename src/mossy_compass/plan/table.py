@@ -235,6 +235,7 @@ def list_table(source: AccessList, reader: Reader) -> Table:
             about=r.about,
             answer=r.answer,
             translates=r.translates,
+            uplink=r.uplink,
         )
         for r in source.rules
     )

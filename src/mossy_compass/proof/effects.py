@@ -284,7 +284,7 @@ def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
 
 def _meaning(row: Row) -> tuple[object, ...]:
     """What a rule does, whatever its id and its purpose."""
-    return row.conditions, row.verdict, row.answer, row.translates, row.disabled
+    return row.conditions, row.verdict, row.answer, row.translates, row.uplink, row.disabled
 
 
 def _by_verdict(rows: Sequence[Row], decided: dict[str, Set], end: Verdict) -> dict[str, Set]:

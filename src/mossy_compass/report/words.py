@@ -158,6 +158,8 @@ def candidate(entry: Candidate) -> str:
         return "discard"
     if entry.table:
         return f"table {entry.table}"
+    if entry.uplink:
+        return f"uplink {entry.uplink}"
     parts = [f"next hop {entry.next_hop}"] if entry.next_hop else []
     return " ".join([*parts, *([f"by {entry.leaving}"] if entry.leaving else [])])
 
@@ -167,6 +169,7 @@ _PASSED = {
     "silent": "nobody answers for it",
     "not connected": "it is on no connected subnet",
     "no route": "it has no route there",
+    "leaves": "its route leaves the table",
     "family": "it is of the other family",
 }
 
@@ -432,6 +435,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "translation.switch": "the switch translate of rule {row} of '{name}' at {device}",
     "translation.undo": "undo of translation {number} of {device}",
     "policy": "policy route {row} of {device}",
+    "policy.unavailable": "policy route {row} of {device} says drop where no candidate is available",
+    "rule.uplink": "the uplink of rule {row} of '{list}'",
     "policy.discard": "policy route {row} of {device} says discard",
     "policy.ended": lambda v: f"policy route {v['row']} of {v['device']} asked a table whose {because(v['route'])} decides",
     "route": lambda v: route(v["origin"], v["prefix"]),

@@ -10,7 +10,7 @@ from collections import Counter
 from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
-from mossy_compass.model.network import RouteAction
+from mossy_compass.model.network import NoneAvailable, RouteAction
 from mossy_compass.model.settings import Sharing
 from mossy_compass.packet.address import Address, Spans, from_key
 from mossy_compass.packet.flow import flow_of
@@ -165,6 +165,8 @@ def _pass(stay: Stay, stage: str, decision: Decision, action: Pass) -> None:
         facts.pending += (Judged(str(stage), *by),)
     if action.lets_in:
         facts.opened_by = (decision.table, decision.row)
+    if action.picks:
+        facts.picked = f"{decision.table.name} {decision.row}"
     if action.translates:
         facts.switched = f"{decision.table.name} {decision.row}"
     stay.rule(stage, decision, facts.packet)
@@ -174,6 +176,10 @@ def _steer(stay: Stay, stage: str, decision: Decision, action: Steer) -> StayEnd
     """The first candidate that is to be had; without one the route table decides."""
     name = stay.here.name
     route, passed = steered(stay.here, action, stay.facts.packet.destination)
+    if route is None and action.otherwise is NoneAvailable.DROP:
+        because = decision.because._replace(code="policy.unavailable", values=(decision.row, name))
+        stopped = decision._replace(did=Did.DROPPED, because=because, note=Because("note.candidate", (passed,)))
+        return _stop(stay, stage, stopped, Stop(Fate.DROPPED, "route.unavailable", Reply.NET_UNREACHABLE))
     if route is None:
         note = Because("note.no-candidate", (passed,))
         stay.rule(stage, decision._replace(did=Did.FELL_THROUGH, note=note), stay.facts.packet)

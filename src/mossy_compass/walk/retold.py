@@ -156,6 +156,8 @@ def _done(facts: Facts, ruling: Ruling) -> None:
             facts.admitted = True
         elif isinstance(action, Pass) and action.lets_in:
             facts.opened_by = (ruling.table, ruling.row)
+            if action.picks:
+                facts.picked = f"{ruling.table.name} {ruling.row}"
             if action.translates:
                 facts.switched = f"{ruling.table.name} {ruling.row}"
         elif isinstance(action, Rewrite) and action.half is Half.DESTINATION and action.by_rule:

@@ -7,11 +7,12 @@ route by accident: it belongs to a session, and entries are for what opens one.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, merge
-from mossy_compass.model.network import Candidate, PolicyRoute, RouteAction, Verdict
+from mossy_compass.model.check import standing_lists
+from mossy_compass.model.network import Candidate, NoneAvailable, PolicyRoute, RouteAction, Verdict
 from mossy_compass.packet.address import BITS, EVERYTHING, FAMILIES, Address, Prefix, Span, in_spans
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.actions import (
@@ -30,6 +31,7 @@ from mossy_compass.plan.actions import (
 )
 from mossy_compass.plan.alike import Met, Term, within
 from mossy_compass.plan.conditions import Condition, conditions_of
+from mossy_compass.plan.decide import alike, decider
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Direction, Facts, Relation, Session
 from mossy_compass.plan.fields import service_span
@@ -52,29 +54,103 @@ def policy_rows(here: DevicePlan) -> Table:
 
 def _entry(here: DevicePlan, entry: PolicyRoute) -> StageRow:
     """A policy route as a row. Where a list classifies for it, only what that permits is steered; its deny goes on to the next."""
-    steer: tuple[Action, ...] = (Steer(entry.candidates),)
+    steer: tuple[Action, ...] = (Steer(entry.candidates, entry.otherwise),)
     if entry.classifier:
-        steer = (Consult(here.read_list(entry.classifier), _classifies(steer), named=False),)
+        denied: tuple[Action, ...] = PASS if here.settings.text("classifier-deny") == "table" else (Leave(),)
+        steer = (Consult(here.read_list(entry.classifier), _classifies(steer, denied), named=False),)
     because = Because("policy", (entry.id, here.name), entry.mark, entry.about)
     conditions = conditions_of(entry.rule, here.reader)
     return StageRow(entry.id, conditions, entry.mark, actions=steer, disabled=entry.disabled, about=entry.about, because=because)
 
 
-def _classifies(steer: tuple[Action, ...]) -> Mapping[Verdict, tuple[Action, ...]]:
+def _classifies(steer: tuple[Action, ...], denied: tuple[Action, ...]) -> Mapping[Verdict, tuple[Action, ...]]:
     """What the verdicts of a classifying list come to."""
-    return {v: steer if v is Verdict.PERMIT else (Leave(),) for v in Verdict}
+    refuses = (Verdict.DENY, Verdict.REJECT)
+    return {v: steer if v is Verdict.PERMIT else denied if v in refuses else (Leave(),) for v in Verdict}
 
 
 def policy(here: DevicePlan, port: str | None) -> Step | None:
     """Ordered entries; a classifier's deny goes on to the next. Without an available candidate the route table decides."""
-    chosen = [_entry(here, e) for e in here.device.policy_routes if not e.disabled and _may_meet(here, e, port)]
+    entries = [e for e in here.device.policy_routes if not e.disabled and _may_meet(here, e, port)]
+    picks = here.once("picks", lambda: list(_picks(here)))
+    tables: list[Table] = [Table(stage_table("picked uplinks"), picks)] if picks else []
+    if entries:
+        rows = [_entry(here, e) for e in entries]
+        goes_on = any(e.otherwise is NoneAvailable.NEXT for e in entries)
+        tables.append(Entries(here, rows) if goes_on else Table(POLICY_ROUTES, rows, here.device.mark))
+    answers = here.settings.text("answers-policy-routes") == "yes"
     if here.keeping.remembers_neighbour:
-        own = [StageRow("answers", (one_of("relation", Relation.ANSWERING, Relation.RELATED),), actions=PASS)]
-        tables = (Table(stage_table("answers"), own), Table(POLICY_ROUTES, chosen, here.device.mark)) if chosen else ()
-        return Step(Stage.POLICY_ROUTE, (), (SessionExit(here), *tables))
-    if not chosen:
-        return None
-    return Step(Stage.POLICY_ROUTE, (NOT_ANSWERING,), (Table(POLICY_ROUTES, chosen, here.device.mark),))
+        own = [] if answers else [StageRow("answers", (one_of("relation", Relation.ANSWERING, Relation.RELATED),), actions=PASS)]
+        skip = [Table(stage_table("answers"), own)] if own and tables else []
+        return Step(Stage.POLICY_ROUTE, (), (SessionExit(here), *skip, *tables))
+    return Step(Stage.POLICY_ROUTE, () if answers else (NOT_ANSWERING,), tuple(tables)) if tables else None
+
+
+def _picks(here: DevicePlan) -> Iterator[StageRow]:
+    """The rules of lists that say by which uplink leaves what they let pass; of a session, what its first packet was let pass by."""
+    names = (n for names, _, way in standing_lists(here.device) if way in BEFORE_ROUTES for n in names)
+    for table in (here.read_list(n) for n in dict.fromkeys(names) if here.has_list(n)):
+        for row in table.rows:
+            if row.uplink and not row.disabled:
+                steer = Steer((Candidate(row.mark, uplink=row.uplink),))
+                because = Because("rule.uplink", (table.name, row.id), row.mark, row.about)
+                yield StageRow(
+                    f"{table.name} {row.id}",
+                    (one_of("picked", f"{table.name} {row.id}"),),
+                    row.mark,
+                    actions=(steer,),
+                    because=because,
+                )
+
+
+BEFORE_ROUTES = ("arriving", "everywhere", "profile", "front")
+"""The kinds of places whose lists are asked before a packet's way is."""
+
+
+class Entries(Table):
+    """Entries of which some hand what they cannot steer on to the next one: which decides depends on what is to be had."""
+
+    __slots__ = ("_each", "_here")
+
+    def __init__(self, here: DevicePlan, rows: Sequence[StageRow]) -> None:
+        super().__init__(POLICY_ROUTES, rows, here.device.mark)
+        self._here = here
+        self._each = [decider(Table(POLICY_ROUTES, [row])) for row in rows]
+        self.decide = self._decided
+
+    def _decided(self, facts: Facts) -> Decision | None:
+        """The first entry that a packet meets and that has a way for it, or does not go on without one."""
+        passed: Decision | None = None
+        tried: tuple[tuple[Candidate, str], ...] = ()
+        for one in self._each:
+            decision = one(facts)
+            if decision is None:
+                continue
+            action = decision.actions[-1]
+            if not isinstance(action, Steer) or action.otherwise is not NoneAvailable.NEXT:
+                return decision
+            route, why = steered(self._here, action, facts.packet.destination)
+            if route is not None:
+                return decision
+            passed, tried = decision, (*tried, *why)
+        if passed is None:
+            return None
+        note = Because("note.no-candidate", (tried,))
+        return passed._replace(actions=PASS, did=Did.FELL_THROUGH, note=note)
+
+    def alike(self, facts: Facts) -> Iterator[Term]:
+        """The packets that meet the same entries, as far as the one that decides, and for which the same ways are to be had."""
+        for row, one in zip(self.rows, self._each, strict=True):
+            yield from alike(Table(POLICY_ROUTES, [row]), facts)
+            decision = one(facts)
+            action = decision.actions[-1] if decision is not None else None
+            if action is None:
+                continue
+            if not isinstance(action, Steer) or action.otherwise is not NoneAvailable.NEXT:
+                return
+            yield from alike_steered(self._here, action, facts)
+            if steered(self._here, action, facts.packet.destination)[0] is not None:
+                return
 
 
 class SessionExit:
@@ -97,24 +173,13 @@ class SessionExit:
         if port not in here.device.interfaces or not here.domains.link(here.name, port).up:
             note = Because("note.exit-down", (session.number, port))
             return Decision(Did.FELL_THROUGH, because, PASS, note, DEFAULTS, "session-exit")
-        found = None if self._handed else self._best_route(port, facts.packet.destination)
+        found = None if self._handed else best_route_by(here, port, facts.packet.destination)
         found = found or self._to_neighbour(session, port, facts.packet.destination)
         if found is None:
             note = Because("note.exit-unknown", (session.number, port))
             return Decision(Did.FELL_THROUGH, because, PASS, note, DEFAULTS, "session-exit")
         note = Because("note.candidate", ((),))
         return Decision(Did.STEERED, because, (Forward(found, found.hops),), note, DEFAULTS, "session-exit")
-
-    def _best_route(self, port: str, destination: Address) -> Route | None:
-        """The best of all routes to a destination that leave by an interface, whatever better one leaves by another."""
-        table = self._here.table
-        won = table.lookup(destination)
-        routes = [*([won] if won is not None else []), *(r.route for r in table.losers(destination) if not r.inactive)]
-        fitting = [r for r in routes if r.action is RouteAction.FORWARD and any(h.interface == port for h in r.hops)]
-        if not fitting:
-            return None
-        best = min(fitting, key=lambda r: (-r.prefix.length, r.preference, r.metric))
-        return best._replace(hops=tuple(h for h in best.hops if h.interface == port))
 
     def _to_neighbour(self, session: Session, port: str, destination: Address) -> Route | None:
         """The neighbour that handed the opening packet over, as a way for its answers alone."""
@@ -245,7 +310,11 @@ def alike_steered(here: DevicePlan, steer: Steer, facts: Facts) -> Iterator[Term
         if candidate.discard:
             return
         route, _ = candidate_route(here, candidate, destination)
-        if candidate.table is not None:
+        if candidate.uplink is not None:
+            yield within(
+                "destination", (Span(destination.key, destination.key),)
+            )  # which of its routes is best is found one by one
+        elif candidate.table is not None:
             yield from _alike_in_table(here, candidate, destination)
         elif candidate.next_hop is None:  # it is asked for on the segment
             ports = [candidate.leaving] if candidate.leaving else list(here.device.interfaces)
@@ -487,14 +556,46 @@ def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address
         found = here.table_named(candidate.table).lookup(destination)
         if found is None:
             return None, "no route"
+        if found.action is RouteAction.LEAVE:
+            return None, "leaves"
         if found.action is not RouteAction.FORWARD:
             return found, ""  # it has decided: nobody is to be sent on by what comes after it
         usable = tuple(h for h in found.hops if answered(here, h, destination))
         return (found._replace(hops=usable), "") if usable else (None, "silent")
+    if candidate.uplink is not None:
+        return _by_uplink(here, candidate.uplink, destination)
     if candidate.next_hop is not None and candidate.next_hop.family != destination.family:
         return None, "family"
     hop, why = connected_hop(here, candidate, destination)
     return (None, why) if hop is None else (Route(prefix, "policy", 0, 0, (hop,), mark=candidate.mark), "")
+
+
+def _by_uplink(here: DevicePlan, name: str, destination: Address) -> tuple[Route | None, str]:
+    """The best route by an interface, or by the first member of a group that has one and whose next hop answers; or why there is none."""
+    whys: list[str] = []
+    for port in here.device.uplinks.get(name, (name,)):
+        if not here.domains.link(here.name, port).up:
+            whys.append("down")
+            continue
+        found = best_route_by(here, port, destination)
+        if found is None:
+            whys.append("no route")
+        elif not any(answered(here, h, destination) for h in found.hops):
+            whys.append("silent")
+        else:
+            return found, ""
+    return None, whys[-1] if whys else "no route"
+
+
+def best_route_by(here: DevicePlan, port: str, destination: Address) -> Route | None:
+    """The best of all routes to a destination that leave by an interface, whatever better one leaves by another."""
+    won = here.table.lookup(destination)
+    routes = [*([won] if won is not None else []), *(r.route for r in here.table.losers(destination) if not r.inactive)]
+    fitting = [r for r in routes if r.action is RouteAction.FORWARD and any(h.interface == port for h in r.hops)]
+    if not fitting:
+        return None
+    best = min(fitting, key=lambda r: (-r.prefix.length, r.preference, r.metric))
+    return best._replace(hops=tuple(h for h in best.hops if h.interface == port))
 
 
 def answered(here: DevicePlan, hop: NextHop, destination: Address) -> bool:

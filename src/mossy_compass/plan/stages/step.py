@@ -89,7 +89,7 @@ class Step:
             if not meant:
                 return
         for asked, one in zip(self.asks, self.made, strict=True):
-            yield from alike(asked, facts) if isinstance(asked, Table) else asked.alike(facts)
+            yield from asked.alike(facts) if hasattr(asked, "alike") else alike(asked, facts)
             decision = one(facts)
             if decision is not None and not goes_on(decision):
                 return
