@@ -37,7 +37,7 @@ lists:
   in:
     - {id: 10, permit: tcp, from: [few, left], to: [press, far], service: pages, hours: night, arriving: a}
     - {id: 20, permit: any, application: [film, moving], name: almanac.example, arriving: [left-zone]}
-    - {id: 30, permit: any, from: right-zone}
+    - {id: 30, permit: any, from: right-zone, uplink: ways}
   out: {about: what leaves, rules: [{permit: any, leaving: [ways]}]}
   classes: [{permit: tcp, to: goal}]
   first: {rules: [{note: any}]}
@@ -50,11 +50,12 @@ devices:
       b: {address: 10.40.2.1/24, zone: right-zone}
       c: {address: 203.0.113.2/24, outside: yes, filter: {leaving: own}}
       b.7: {parent: b, vlan: 7, address: 10.40.7.1/24}
-    uplinks: {ways: [b, c]}
+    probes: {watch: {target: press, service: pages, by: b}, other: almanac}
+    uplinks: {ways: [b, {leaving: c, while: watch}]}
     leases: {a: 10.40.1.100-10.40.1.120}
     routes:
       - {prefix: default, next-hop: 203.0.113.1, leaving: c}
-      - {prefix: 10.40.9.0/24, leaving: ways}
+      - {prefix: 10.40.9.0/24, leaving: ways, while: other}
       - {prefix: default, next-hop: 10.40.2.9, table: side}
     everywhere: own
     to-self: own
@@ -70,7 +71,7 @@ devices:
       - {id: away, source: [few], service: pages, leaving: ways, becomes: interface}
       - {id: front, to: self, service: tcp/80, arriving: c, goes-to: {address: goal, port: 8080}, lists: [own]}
     policy-routes:
-      - {list: classes, arriving: a, from: desk, candidates: [{leaving: b, next-hop: 10.40.2.9}, {table: side}]}
+      - {list: classes, arriving: a, from: desk, candidates: [{leaving: b, next-hop: 10.40.2.9, while: watch}, {table: side}, {uplink: ways}]}
     serves: [pages]
   desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
   press: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [pages, ssh]}
@@ -130,7 +131,7 @@ def schema_words() -> dict[str, list[str]]:
 
 def test_every_word_of_the_schema_says_what_it_names() -> None:
     assert set(schema_words()) == {
-        "address", "service", "list", "port", "interface", "member", "table", "hours", "application", "name",
+        "address", "service", "list", "port", "interface", "member", "table", "probe", "hours", "application", "name",
     }  # fmt: skip
 
 

@@ -125,7 +125,12 @@ ELSEWHERE |= dict.fromkeys(
     (*TIME_OUTS, "session-phase", "after-reset", "session-limit", "half-open-limit", "history", "session-interfaces"),
     "test_sessions",
 )
-ELSEWHERE |= {"session-exit": "test_inspection", "answers-policy-routes": "test_policy", "classifier-deny": "test_policy"}
+ELSEWHERE |= {
+    "switched-off-probe": "test_probes",
+    "session-exit": "test_inspection",
+    "answers-policy-routes": "test_policy",
+    "classifier-deny": "test_policy",
+}
 ELSEWHERE |= dict.fromkeys(("mapping", "filtering", "answers-translated"), "test_translation")
 ELSEWHERE |= dict.fromkeys(("after-rule-change", "after-route-change", "after-translation-change"), "test_conversation")
 ELSEWHERE |= {"sharing": "test_topology", "interface-route": "test_topology", "leased-default-route": "test_topology"}

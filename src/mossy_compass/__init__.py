@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from mossy_compass.files.drills import read_drill
     from mossy_compass.files.load import Reading, load, read_bytes, read_file
     from mossy_compass.lab.drill import run_drill
+    from mossy_compass.lab.findings import findings
     from mossy_compass.lab.lab import Flow, Lab
     from mossy_compass.marks import Mark, Problem, Severity
     from mossy_compass.model.network import Network
@@ -30,7 +31,6 @@ if TYPE_CHECKING:
     from mossy_compass.plan.causes import CAUSES
     from mossy_compass.plan.plan import Plan
     from mossy_compass.plan.reasons import Fate
-    from mossy_compass.proof.findings import findings
     from mossy_compass.walk.grid import compare, grid
     from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom
     from mossy_compass.walk.many import every_path
@@ -56,7 +56,7 @@ _HOMES = {
     "mossy_compass.plan.causes": ("CAUSES",),
     "mossy_compass.plan.reasons": ("Fate",),
     "mossy_compass.walk.journey": ("Hop", "Journey", "Leg", "Ruling", "Symptom"),
-    "mossy_compass.proof.findings": ("findings",),
+    "mossy_compass.lab.findings": ("findings",),
     "mossy_compass.walk.question": ("ask",),
     "mossy_compass.walk.grid": ("compare", "grid"),
     "mossy_compass.exchange.dataframes": ("frame",),

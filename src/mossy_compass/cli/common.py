@@ -191,8 +191,8 @@ def new_findings(before: Plan, after: Plan) -> list[Problem]:
         before, after: the versions.
 
     """
+    from mossy_compass.lab.findings import findings
     from mossy_compass.model.codes import rank
-    from mossy_compass.proof.findings import findings
 
     if sum(len(e.rules) for plan in (before, after) for e in plan.network.lists.values()) > MOST_RULES_LOOKED_AT:
         return []

@@ -56,8 +56,8 @@ def check(file: str, form: str) -> None:
     reading = read_file(file)
     problems = reading.problems
     if reading.network is not None:
+        from mossy_compass.lab.findings import findings
         from mossy_compass.plan.plan import Plan
-        from mossy_compass.proof.findings import findings
 
         more = findings(Plan(reading.network), problems, reading.lines)
         problems = tuple(sorted((*problems, *more), key=lambda p: (p.mark, p.code, p.message)))

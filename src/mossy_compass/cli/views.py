@@ -46,7 +46,7 @@ if TYPE_CHECKING:
     from mossy_compass.walk.journey import Journey
     from mossy_compass.walk.question import Options
 
-REMEMBERED = ("sessions", "mappings")
+REMEMBERED = ("sessions", "mappings", "probes")
 PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings", *REMEMBERED)
 
 
@@ -106,8 +106,9 @@ def tables(
     from mossy_compass.packet.address import parse_address
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report import tables as made
+    from mossy_compass.walk.weather import in_weather
 
-    plan = Plan(read_network(file))
+    plan = in_weather(Plan(read_network(file)))
     parts = (*part, *parts)
     memory = tuple(p for p in parts if p in REMEMBERED)
     if (sent or after) and not memory:
@@ -147,9 +148,9 @@ def _remembered(plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str
     from mossy_compass.report.remembered import of_memory
     from mossy_compass.walk.question import members_of
 
-    if not sent and after is None:
+    if not sent and after is None and parts != ("probes",):
         raise InputError("nothing was sent, so nothing is remembered. Give --send 'HOST to HOST for SERVICE', or --after DRILL.")
-    lab = Lab(plan.network)
+    lab = Lab(plan.written)
     if after is not None:
         from mossy_compass.files.drills import steps_of
         from mossy_compass.files.load import plain_bytes
@@ -166,7 +167,12 @@ def _remembered(plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str
             raise QuestionError(f"'{words}' is no flow. Write HOST to HOST for SERVICE, as in 'kiosk-1 to almanac for https'.")
         for member in members_of(plan.network, found[3] or "ping"):
             lab.send(Flow(found[1], found[2], member))
-    return list(of_memory(lab.state, device, parts))
+    made = list(of_memory(lab.state, device, parts))
+    if "probes" in parts:
+        from mossy_compass.report.probestext import probes
+
+        made.append(probes(lab.plan, device, lab.watch.statuses, lab.state.now))
+    return made
 
 
 _SENT = re.compile(r"(\S+) to (\S+)(?: for (\S+))?")

@@ -11,13 +11,14 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from mossy_compass.files import ports
 from mossy_compass.files.context import Context, Path
-from mossy_compass.files.names import inspected_protocols, service
+from mossy_compass.files.names import inspected_protocols, service, term
 from mossy_compass.files.processes import ospf, rip
 from mossy_compass.files.schema import DeviceIn, RouteIn
 from mossy_compass.files.steering import policy_routes, translations
-from mossy_compass.files.zones import gates
+from mossy_compass.files.zones import gates, known_probe
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.network import Device, FarHost, Interface, Kind, LeasePool, RouteAction, Serves, StaticRoute
+from mossy_compass.model.durations import duration_words
+from mossy_compass.model.network import Device, FarHost, Interface, Kind, LeasePool, Probe, RouteAction, Serves, StaticRoute
 from mossy_compass.model.settings import SETTINGS, settings_of
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, from_key
 from mossy_compass.packet.service import TCP, UDP
@@ -55,6 +56,8 @@ def device(ctx: Context, name: str, entry: DeviceIn) -> Device:
         resolvers=tuple(entry.resolvers),
         resolvers_mark=ctx.spot(*base, "resolvers"),
         uplinks=_uplinks(ctx, name, entry, interfaces),
+        member_probes={(g, m.leaving): m.while_ for g, members in entry.uplinks.items() for m in members if m.while_ is not None},
+        probes=_probes(ctx, name, entry, interfaces),
         ospf=ospf(ctx, name, entry, interfaces),
         rip=rip(ctx, name, entry, interfaces),
         leases=tuple(_leases(ctx, name, entry, interfaces)),
@@ -117,7 +120,9 @@ def _routes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
             route.table,
             RouteAction(route.action),
             route.about,
+            probe=route.while_ or "",
         )
+        known_probe(ctx, name, entry, route.while_, (*path, "while"))
 
 
 def _next_hop_faults(ctx: Context, route: RouteIn, entry: DeviceIn, mark: Mark) -> None:
@@ -191,7 +196,10 @@ def _far_hosts(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str
 
 def _uplinks(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, tuple[str, ...]]:
     """The groups of uplinks of a device; every member must be an interface of it, and only once."""
-    for group, members in entry.uplinks.items():
+    out: dict[str, tuple[str, ...]] = {}
+    for group, written in entry.uplinks.items():
+        members = [m.leaving for m in written]
+        out[group] = tuple(m for m in members if m in interfaces)
         path: Path = ("devices", name, "uplinks", group)
         if group in interfaces:
             words = f"'{group}' is both a group and an interface of {name}."
@@ -201,7 +209,44 @@ def _uplinks(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, 
             if member in members[:index]:
                 words = f"{member} is in the group {group} twice: it would get a double share."
                 ctx.fault("uplink.twice", ctx.spot(*path, index), words, "Remove one of the two.")
-    return {group: tuple(m for m in members if m in interfaces) for group, members in entry.uplinks.items()}
+            known_probe(ctx, name, entry, written[index].while_, (*path, index, "while"))
+    return out
+
+
+def _probes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, Probe]:
+    """The probes of a device: whom each asks must have one address, by a way that the device has."""
+    out: dict[str, Probe] = {}
+    for word, said in entry.probes.items():
+        path: Path = ("devices", name, "probes", word)
+        if said.by is not None:
+            ctx.unknown_port(name, said.by, ctx.spot(*path, "by"), interfaces)
+        if said.service != "ping":
+            service(ctx, said.service, ctx.spot(*path, "service"))
+        target = _target(ctx, said.target, (*path, "target"))
+        if said.reply_within > said.every:
+            words = f"an answer may take {duration_words(said.reply_within)}, and the next question comes after {duration_words(said.every)}."
+            ctx.fault("probe.time", ctx.spot(*path, "reply-within"), words, "Make reply-within no longer than every.")
+        if target is not None:
+            limits = said.latency, said.jitter, said.loss
+            times = said.every, said.reply_within, said.down_after, said.up_after
+            out[word] = Probe(
+                word, ctx.mark(*path), target, said.target, said.service, said.by, *times, *limits, said.enabled, said.about
+            )
+    return out
+
+
+def _target(ctx: Context, word: str, path: Path) -> Address | None:
+    """The one address that a probe asks; of a host with both families its IPv4 one."""
+    spot = ctx.spot(*path)
+    found = term(ctx, word, spot)
+    if found is None:
+        return None
+    hosts = [from_key(s.first) for s in found.spans or () if s.first == s.last]
+    first = sorted(hosts, key=lambda a: a.family)[:1]
+    if not first or len(hosts) != len(found.spans or ()) or len({a.family for a in hosts}) != len(hosts):
+        ctx.fault("probe.target", spot, f"'{word}' is not one address: a probe asks one host.", "Name a host, or its address.")
+        return None
+    return first[0]
 
 
 def _leases(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterator[LeasePool]:

@@ -38,8 +38,10 @@ from mossy_compass.lab.drill import (
     Restore,
     Say,
     Send,
+    Settle,
     Version,
     Wait,
+    Watched,
     Within,
     spread,
 )
@@ -94,6 +96,8 @@ class ExpectIn(Part):
     every_path: bool = key(YES_NO, "All of it must hold for every combination of equal ways.", False)
     counter: str | None = key(NAME, "DEVICE/LIST/RULE whose counter is read instead of testing a flow; with is.", None)
     sessions: str | None = key(NAME, "DEVICE whose living sessions are counted instead; with is.", None)
+    probe: str | None = key(NAME, "DEVICE/PROBE whose verdict is read instead; with verdict.", None)
+    verdict: str | None = key(one_of("up", "down"), "What that probe must be by now.", None)
     mappings: str | None = key(NAME, "DEVICE whose living mappings are counted instead; with is.", None)
     is_: int | None = key(number(0, 1_000_000_000), "What is counted: packets, sessions or mappings.", None)
     within: str = key(NAME, "Name of a conversation: what would follow in it is tried, and nothing of it stays.", "")
@@ -115,6 +119,10 @@ class ExpectIn(Part):
             raise fault(f"{' and '.join(counts)} are counted each in a step of its own.")
         if bool(counts) != (self.is_ is not None):
             raise fault("what is counted and is go together: counter: DEVICE/LIST/RULE, or sessions: DEVICE, and is: NUMBER.")
+        if (self.probe is None) != (self.verdict is None):
+            raise fault("probe and verdict go together: probe: DEVICE/PROBE, and verdict: up or down.")
+        if self.probe is not None and (counts or self.that or self.from_ or self.to or self.within):
+            raise fault("probe: reads how a probe is, and tests no flow: write two steps.")
         flow = any((self.from_, self.to, self.service, self.reaches is not None))
         if counts and (self.that or flow or self.within):
             raise fault(f"{counts[0]}: reads what is there, and tests no flow: write two steps.")
@@ -125,7 +133,7 @@ class ExpectIn(Part):
             raise fault("next: says what follows in a conversation: say within: NAME too.")
         if self.that and flow:
             raise fault("the sentence says from, to, service and reaches already: leave these keys out.")
-        if not any((counts, self.that, self.from_ and self.to)):
+        if not any((counts, self.probe, self.that, self.from_ and self.to)):
             raise fault("an expectation says from and to, or a sentence: SOURCE reaches TARGET for SERVICE.")
 
     def _check_within(self) -> None:
@@ -203,6 +211,7 @@ class DrillStepIn(Part):
     expect: ExpectIn | None = key(of(ExpectIn), "Something must hold: a sentence, or a mapping.", None)
     send: SendIn | None = key(of(SendIn), "Send packets; their sessions stay.", None)
     wait: str | None = key(NAME, "Time passes, as 5 min or 2 h 4 min.", None)
+    settle: bool | None = key(YES_NO, "yes: time passes until no probe's verdict changes any more.", None)
     clear: str | None = key(NAME, "The sessions of a device are cleared, and their mappings with them.", None)
     fail: list[str] | None = key(
         some(NAME, 1),
@@ -456,6 +465,12 @@ def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> It
         words = f"{entry.counter} has decided {entry.is_} packets"
         yield Count(words, about, node.mark, rule=entry.counter, count=int(entry.is_))
         return
+    if entry.probe is not None and entry.verdict is not None:
+        device, _, probe = entry.probe.partition("/")
+        _device(reader, device)
+        words = f"probe {probe} of {device} is {entry.verdict}"
+        yield Watched(words, about, node.mark, device=device, probe=probe, up=entry.verdict == "up")
+        return
     for table in ("sessions", "mappings"):
         device = getattr(entry, table)
         if device is not None and entry.is_ is not None:
@@ -582,6 +597,13 @@ def _wait(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[
     if not passed:
         raise QuestionError(f"'{entry}' is no time. Write it with its unit: 90 s, 5 min, 2 h 4 min.")
     yield Wait(f"wait {duration_words(passed)}", about, node.mark, passes=passed)
+
+
+def _settle(reader: _DrillReader, entry: bool, about: str, node: Node) -> Iterator[DrillStep]:
+    """Time passes until the probes are at rest."""
+    if not entry:
+        raise QuestionError("settle: no does nothing. Write settle: yes, or remove the step.")
+    yield Settle("settle", about, node.mark)
 
 
 def _clear(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:
@@ -774,6 +796,7 @@ _READ: dict[str, Callable[[_DrillReader, Any, str, Node], Iterator[DrillStep]]] 
     "expect": _expect,
     "send": _send,
     "wait": _wait,
+    "settle": _settle,
     "clear": _clear,
     "fail": _fail,
     "restore": _restore,

@@ -14,6 +14,8 @@ from typing import Any, ClassVar, NamedTuple, Self, TypeVar
 
 from pydantic_core import PydanticCustomError, SchemaValidator
 
+from mossy_compass.model.durations import parse_duration
+
 T = TypeVar("T")
 Core = dict[str, Any]
 """A schema of pydantic's core, as data."""
@@ -302,6 +304,14 @@ def _listed(value: object) -> object:
     return value if isinstance(value, list) else [value]
 
 
+def _duration(written: str) -> int:
+    """Milliseconds of a time with its units."""
+    found = parse_duration(written)
+    if not found:
+        raise ValueError(f"'{written}' is no time above nothing with its unit: write 500 ms, 5 s or 2 h 4 min, at most ten years.")
+    return found
+
+
 def number(low: float, high: float, unit: str = "", whole: bool = True) -> ValueKind:
     """A number in a range, written as text, with its unit if it likes.
 
@@ -342,4 +352,5 @@ def _yes_no(value: object) -> bool:
     raise fault(f"'{value}' is neither yes nor no." if isinstance(value, str) else "yes or no is wanted here.")
 
 
+DURATION = text(_duration, "5 s", "500 ms")
 YES_NO = _plain(_yes_no, {"anyOf": [{"type": "boolean"}, {"enum": ["yes", "no"]}]})

@@ -134,6 +134,7 @@ _WHAT = {
     "hours": "window of hours",
     "application": "application",
     "uplink": "group of uplinks",
+    "probe": "probe",
 }
 """Kinds of things that do nothing unless something names them, as they are called. (Lists have a finding of their own.)"""
 

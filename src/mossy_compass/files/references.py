@@ -27,7 +27,7 @@ SECTIONS = {
     "name": "names",
 }
 """Kinds of things that have a section of their own, and its key."""
-OF_DEVICES = {"interface": "interfaces", "uplink": "uplinks", "far-host": "hosts"}
+OF_DEVICES = {"interface": "interfaces", "uplink": "uplinks", "far-host": "hosts", "probe": "probes"}
 """Kinds of things that are written under a device, and their key there."""
 
 
@@ -128,7 +128,7 @@ class Names:
         out = [Thing(kind, name) for kind, names in self._sections.items() if name in names]
         out += [Thing("far-host", name)] * (name in self._far) + [Thing("category", name)] * (name in self._categories)
         for device, held in self._of_device.items():
-            out += [Thing(kind, name, device) for kind in ("interface", "uplink", "table") if name in held[kind]]
+            out += [Thing(kind, name, device) for kind in ("interface", "uplink", "table", "probe") if name in held[kind]]
         if any(name in held["zone"] for held in self._of_device.values()):
             out.append(Thing("zone", name))
         return out
@@ -207,6 +207,7 @@ _RESOLVE: Mapping[str, Callable[[Names, Mention], Iterator[Thing]]] = {
     "name": lambda names, m: names._of_section("name")(m),
     "interface": lambda names, m: names._of_its_device("interface")(m),
     "table": lambda names, m: names._of_its_device("table")(m),
+    "probe": lambda names, m: names._of_its_device("probe")(m),
 }
 """What each sort of word may name."""
 
@@ -299,6 +300,7 @@ def _held(device: Any) -> dict[str, set[str]]:
         "interface": {*ports, *_texts(_at(device, "ports")), *({"nic"} if _at(device, "address") or _at(device, "leased") else ())},
         "uplink": set(_mapping(_at(device, "uplinks"))),
         "far-host": set(_mapping(_at(device, "hosts"))),
+        "probe": set(_mapping(_at(device, "probes"))),
         "zone": {str(z.value) for p in ports.values() if (z := _at(p, "zone")) is not None},
         "table": tables,
     }

@@ -9,7 +9,22 @@ import re
 from typing import ClassVar
 
 from mossy_compass.errors import AddressError
-from mossy_compass.files.keys import YES_NO, Json, Part, by_name, fault, key, listed, number, of, one_of, some, text, words
+from mossy_compass.files.keys import (
+    DURATION,
+    YES_NO,
+    Json,
+    Part,
+    by_name,
+    fault,
+    key,
+    listed,
+    number,
+    of,
+    one_of,
+    some,
+    text,
+    words,
+)
 from mossy_compass.model.gates import DAY, DAYS, SEVERITIES
 from mossy_compass.model.settings import MOST_COUNTED, SETTINGS, Setting
 from mossy_compass.packet.address import (
@@ -84,6 +99,7 @@ A_PORT = WORD._replace(refers="port")
 AN_INTERFACE = WORD._replace(refers="interface")
 A_MEMBER = WORD._replace(refers="member")
 A_TABLE = WORD._replace(refers="table")
+A_PROBE = WORD._replace(refers="probe")
 A_WINDOW = WORD._replace(refers="hours")
 AN_APPLICATION = WORD._replace(refers="application")
 A_HOST_NAME = WORD._replace(refers="name")
@@ -358,6 +374,7 @@ class RouteIn(Part):
         "Pass on, drop silently, or drop and answer unreachable; leave-table, in a named table: what asked the table goes on.",
         "forward",
     )
+    while_: str | None = key(A_PROBE, "Only while this probe of the device is up.", None)
     about: str = key(WORDS, "What it is for.", "")
 
 
@@ -424,6 +441,36 @@ class TranslateIn(Part):
     about: str = key(WORDS, "What it is for.", "")
 
 
+class ProbeIn(Part):
+    """A test that a device repeats by itself."""
+
+    short: ClassVar[str] = "target"
+
+    target: str = key(AN_ADDRESS, "Who is asked: an address, a host, a far host, or a name with one address.")
+    service: str = key(A_SERVICE, "ping, or protocol and port: tcp/443.", "ping")
+    by: str | None = key(
+        AN_INTERFACE, "The interface that its packets leave by, to the gateway that routes name there; else as routes say.", None
+    )
+    every: int = key(DURATION, "How often it asks: 5 s.", 5000)
+    reply_within: int = key(DURATION, "How long an answer may take.", 1000)
+    down_after: int = key(number(1, 1000), "So many failures in a row, and it is down.", 3)
+    up_after: int = key(number(1, 1000), "So many answers in a row, and it is up again.", 3)
+    latency: float | None = key(number(0, 100000, "ms", whole=False), "The most that the way there and back may take.", None)
+    jitter: float | None = key(number(0, 100000, "ms", whole=False), "The most that this may vary.", None)
+    loss: float | None = key(number(0, 100, "%", whole=False), "The most that may be lost there and back.", None)
+    enabled: bool = key(YES_NO, "no: it asks nothing, and counts as the setting switched-off-probe says.", True)
+    about: str = key(WORDS, "What it watches.", "")
+
+
+class MemberIn(Part):
+    """A member of a group of uplinks."""
+
+    short: ClassVar[str] = "leaving"
+
+    leaving: str = key(AN_INTERFACE, "The interface.")
+    while_: str | None = key(A_PROBE, "Only while this probe of the device is up.", None)
+
+
 class CandidateIn(Part):
     """One way of a policy route."""
 
@@ -438,6 +485,7 @@ class CandidateIn(Part):
         "An interface, or a group of uplinks: by the best route that leaves there, whatever better one leaves elsewhere.",
         None,
     )
+    while_: str | None = key(A_PROBE, "Only while this probe of the device is up.", None)
 
 
 class PolicyRouteIn(ConditionsIn):
@@ -537,8 +585,13 @@ class DeviceIn(Part):
     ports: list[str] = key(
         some(PORT_NAME), "For a switch: names of ports that need no keys of their own; members of VLAN 1, untagged.", list
     )
-    uplinks: dict[str, list[str]] = key(
-        by_name(NAME, some(AN_INTERFACE)), "Groups of interfaces that serve as one way out; a route's leaving may name one.", dict
+    probes: dict[str, ProbeIn] = key(
+        by_name(NAME, of(ProbeIn)),
+        "Tests that it repeats by itself; a target alone will do. Routes and ways are bound to one by while.",
+        dict,
+    )
+    uplinks: dict[str, list[MemberIn]] = key(
+        by_name(NAME, some(of(MemberIn))), "Groups of interfaces that serve as one way out; a route's leaving may name one.", dict
     )
     resolvers: list[Address] = key(
         some(ADDRESS), "Resolvers that this device asks for the addresses of names, in this order.", list

@@ -14,7 +14,7 @@ from mossy_compass.files.context import Context, Path
 from mossy_compass.files.names import services, term, term_list
 from mossy_compass.files.rules import conditions
 from mossy_compass.files.schema import BecomesIn, CandidateIn, DeviceIn, PolicyRouteIn, TranslateIn
-from mossy_compass.files.zones import known_lists, port_words
+from mossy_compass.files.zones import known_lists, known_probe, port_words
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.check import standing_lists
@@ -351,10 +351,11 @@ def _candidate(ctx: Context, name: str, device: DeviceIn, interfaces: Collection
         ctx.fault("policy.candidate", mark, words, "Write one way an entry.")
     if entry.leaving is not None:
         ctx.unknown_port(name, entry.leaving, ctx.spot(*path, "leaving"), interfaces)
+    known_probe(ctx, name, device, entry.while_, (*path, "while"))
     if entry.uplink is not None:
         ctx.unknown_port(name, entry.uplink, ctx.spot(*path, "uplink"), {*interfaces, *device.uplinks})
     tables = {r.table for r in device.routes} | {"main"}
     if entry.table is not None and entry.table not in tables:
         known = hint(entry.table, tables, "tables")
         ctx.fault("table.unknown", ctx.spot(*path, "table"), f"{name} has no route table '{entry.table}'.", known)
-    return Candidate(mark, entry.next_hop, entry.leaving, entry.table, entry.discard, entry.uplink)
+    return Candidate(mark, entry.next_hop, entry.leaving, entry.table, entry.discard, entry.uplink, entry.while_ or "")

@@ -21,6 +21,12 @@ def port_words(device: DeviceIn, interfaces: Iterable[str]) -> set[str]:
     return {*interfaces, *device.uplinks, *(i.zone for i in device.interfaces.values() if i.zone)}
 
 
+def known_probe(ctx: Context, name: str, device: DeviceIn, word: str | None, path: Path) -> None:
+    """Note a probe that a device has not."""
+    if word is not None and word not in device.probes:
+        ctx.fault("probe.unknown", ctx.spot(*path), f"{name} has no probe '{word}'.", hint(word, device.probes, "probes"))
+
+
 def known_lists(ctx: Context, names: Iterable[str] | None, path: Path) -> tuple[str, ...]:
     """Names of lists; unknown ones, and one that stands twice, are noted."""
     held = tuple(names or ())

@@ -138,7 +138,14 @@ class Conversation:
 
     """
 
-    def __init__(self, plan: Callable[[], Plan], state: State, names: tuple[str, str, str], options: Options) -> None:
+    def __init__(
+        self,
+        plan: Callable[[], Plan],
+        state: State,
+        names: tuple[str, str, str],
+        options: Options,
+        passes: Callable[[int], list[Ended]] | None = None,
+    ) -> None:
         """Send the first packet.
 
         Args:
@@ -146,12 +153,14 @@ class Conversation:
             state: what devices remember; it is changed.
             names: sender, target and service, as for ``trace``.
             options: further wishes.
+            passes: lets the clock go on to an instant, and gives what ended; None: nothing happens meanwhile but that.
 
         Raises:
             QuestionError: the network has no such sender, target or service.
 
         """
         self._plan, self._state = plan, state
+        self._passes = passes or state.advance
         self.question, self.first = trace_whole(plan(), *names, options, None, state)
         self.exchanges: list[Exchange] = []
         self._begun = state.now
@@ -225,7 +234,7 @@ class Conversation:
         if then.clear:
             ended = self._state.clear(then.clear)
         else:
-            ended = self._state.advance(self._state.now + then.wait)
+            ended = self._passes(self._state.now + then.wait)
         return Exchange(then.words, self._state.now - self._begun, None, (), self._told(ended))
 
     def _check(self, then: Then, what: Utterance) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.gates import Profile
-from mossy_compass.model.network import Network, Translate
+from mossy_compass.model.network import Network, Probe, Translate
 from mossy_compass.model.settings import Settings
 from mossy_compass.model.terms import ServiceGroup, Term
 
@@ -33,6 +33,8 @@ KEYS = {
     "originate_default": "default-route",
     "far_hosts": "hosts",
     "otherwise": "none-available",
+    "member_probes": "uplinks",
+    "down_after": "down-after",
     "translates": "translate",
     "switch": "translate",
     "inspects": "stateful",
@@ -65,6 +67,7 @@ OWN_KEYS = {
     (ServiceGroup, "services"): "members",
     (Translate, "sources"): "source",
     (Profile, "members"): "for",
+    (Probe, "words"): "target",
 }
 """The same, where one kind of part has another word than the rest."""
 WORDS_ONLY = ("title", "about")

@@ -13,11 +13,13 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import InputError, QuestionError
+from mossy_compass.lab.clock import VerdictChange
 from mossy_compass.lab.conversation import Exchange, Then
 from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_of, judge, wrong_within
 from mossy_compass.lab.faults import Fault
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark, hint
+from mossy_compass.model.durations import duration_words
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.facts import WHY_ENDED, Ended, Relation
 from mossy_compass.plan.ids import list_id
@@ -51,7 +53,7 @@ class DrillStep:
     @property
     def expects(self) -> bool:
         """Whether it is one that can fail: an expectation, a count, a comparison."""
-        return isinstance(self, Expect | Count | Compare | Within | Living)
+        return isinstance(self, Expect | Count | Compare | Within | Living | Watched)
 
 
 @dataclass(frozen=True)
@@ -116,6 +118,20 @@ class Living(DrillStep):
     device: str = field(kw_only=True)
     table: str = field(kw_only=True)
     count: int = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Settle(DrillStep):
+    """Time passes until no probe's verdict changes any more."""
+
+
+@dataclass(frozen=True)
+class Watched(DrillStep):
+    """A probe must have a verdict by now."""
+
+    device: str = field(kw_only=True)
+    probe: str = field(kw_only=True)
+    up: bool = field(kw_only=True)
 
 
 @dataclass(frozen=True)
@@ -222,6 +238,8 @@ def named(step: DrillStep, name: str) -> Iterator[str]:
         held = {"from": (step.flow.source,), "to": (step.flow.target,), "service": (step.flow.service,)}
     elif isinstance(step, Clear | Living):
         held = {"clear" if isinstance(step, Clear) else step.table: (step.device,)}
+    elif isinstance(step, Watched):
+        held = {"probe": (step.device, step.probe)}
     elif isinstance(step, Fail | Restore):
         held = {
             "fail" if isinstance(step, Fail) else "restore": (w for said in step.what for w in (*said.split(), *said.split("/")))
@@ -565,8 +583,45 @@ def _within(run: Run, step: Within) -> Result:
 
 def _wait(run: Run, step: Wait) -> Result:
     """Time passes."""
-    ended = run.lab.wait(step.passes)
-    return Result(0, step, True, said=_over(run, ended))
+    return _passed(run, step, lambda: run.lab.wait(step.passes))
+
+
+def _passed(run: Run, step: DrillStep, passes: Callable[[], Sequence[Ended]]) -> Result:
+    """Time passed: which probes changed their verdict meanwhile, and what ended."""
+    begun, run.lab.verdicts = run.lab.state.now, []
+    ended = passes()
+    told = [f"{_fell(v)} {duration_words(v.at - begun)} later{f' ({v.why})' if v.why else ''}" for v in run.lab.verdicts]
+    more = _over(run, ended)
+    return Result(0, step, True, said="; ".join([*told, *([more] if ended or not told else [])]))
+
+
+def _fell(verdict: VerdictChange) -> str:
+    """A verdict that changed."""
+    return f"probe {verdict.probe} of {verdict.device} went {'up' if verdict.up else 'down'}"
+
+
+def _settle(run: Run, step: Settle) -> Result:
+    """Let the probes come to rest."""
+    begun = run.lab.state.now
+    made = _passed(run, step, run.lab.settle)
+    took = duration_words(run.lab.state.now - begun)
+    return made._replace(said=f"at rest after {took}; {made.said}" if run.lab.state.now > begun else "nothing was under way")
+
+
+def _watched(run: Run, step: Watched) -> Result:
+    """Read how a probe is."""
+    device = run.lab.network.devices.get(step.device)
+    probe = device.probes.get(step.probe) if device is not None else None
+    if device is None or probe is None:
+        known = sorted(f"{d.name}/{p}" for d in run.lab.network.devices.values() for p in d.probes)
+        raise QuestionError(
+            f"there is no probe '{step.device}/{step.probe}'. {hint(f'{step.device}/{step.probe}', known, 'probes')}"
+        )
+    down = run.lab.plan.network.probe_down(device, step.probe)
+    status = run.lab.watch.statuses.get((step.device, step.probe))
+    counted = f", with {status.streak} in a row against it" if status is not None and status.streak else ""
+    said = "" if down is not step.up else f"it should be {'up' if step.up else 'down'}, and is {'down' if down else 'up'}{counted}"
+    return Result(0, step, down is not step.up, said=said)
 
 
 def _clear(run: Run, step: Clear) -> Result:
@@ -661,6 +716,8 @@ _DO: dict[type[DrillStep], Callable[[Run, Any], Result]] = {
     Wait: _wait,
     Clear: _clear,
     Living: _living,
+    Settle: _settle,
+    Watched: _watched,
     Fail: _fail,
     Restore: _restore,
     ChangeStep: _change,

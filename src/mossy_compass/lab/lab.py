@@ -13,6 +13,7 @@ from types import MappingProxyType
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
+from mossy_compass.lab.clock import VerdictChange, Watch
 from mossy_compass.lab.conversation import Conversation, Exchange, Then
 from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
@@ -30,11 +31,14 @@ from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathe
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.question import USUAL, Options
 from mossy_compass.walk.trace import trace_one
+from mossy_compass.walk.weather import Key, outcome, probes_of, settled
 
 FIRST_SENT_PORT = 40_000
 """Source ports of what is sent and leaves its sessions behind, so that no later test is taken for a part of it."""
 MOST_PLANS = 64
 """So many plans are kept; the oldest goes first."""
+MOST_SETTLING = 10_000
+"""So many questions of probes are waited for until they come to rest."""
 
 
 _SAID = {
@@ -95,6 +99,7 @@ class Kept(NamedTuple):
         talks: conversations, as far as they were.
         cells: what the flows of a comparison came to then; None where none were asked for.
         needs: what each of these depends on; empty where that cannot be told.
+        watch: how every probe was.
 
     """
 
@@ -106,6 +111,7 @@ class Kept(NamedTuple):
     talks: dict[str, Conversation]
     cells: dict[Flow, Cell] | None
     needs: dict[Flow, Touched]
+    watch: Watch
 
 
 @dataclass(frozen=True)
@@ -146,6 +152,8 @@ class Lab:
         passed: devices that some packet passed.
         asked: hosts that a packet was sent to, or arrived at, with the service that it asked for.
         talks: conversations that have a name.
+        watch: how every probe is.
+        verdicts: of probes, that changed since somebody asked last.
         left_behind: sessions that ended with the latest failure, restoration or change, for their interface or address is gone.
 
     """
@@ -158,10 +166,14 @@ class Lab:
         self.passed: set[str] = set()
         self.asked: set[tuple[str, str]] = set()
         self.talks: dict[str, Conversation] = {}
+        self.watch = Watch()
+        self.verdicts: list[VerdictChange] = []
         self.left_behind: tuple[Ended, ...] = ()
         self._sent = 0
         self._kept: dict[str, Kept] = {}
-        self._plans: dict[tuple[int, frozenset[Fault]], tuple[Network, Plan]] = {}
+        self._plans: dict[tuple[int, frozenset[Fault], frozenset[Key]], tuple[Network, Plan]] = {}
+        if any(d.probes for d in network.devices.values()):
+            self._look()
 
     def __repr__(self) -> str:
         failed = ", ".join(sorted(map(str, self.faults))) or "nothing"
@@ -170,7 +182,7 @@ class Lab:
     @property
     def plan(self) -> Plan:
         """The network as it is now, compiled; the same plan for the same network and faults."""
-        key = (id(self.network), self.faults)
+        key = (id(self.network), self.faults, self.watch.down)
         found = self._plans.get(key)
         if found is None or found[0] is not self.network:
             if len(self._plans) >= MOST_PLANS:
@@ -180,14 +192,62 @@ class Lab:
 
     def _compiled(self) -> Plan:
         """A plan made anew; leases of before something failed are kept."""
+        down = self.watch.down
         if not self.faults:
-            return Plan(self.network)
+            return Plan(replace(self.network, down=down) if self.watch.statuses else self.network)
         kept, self.faults = self.faults, frozenset()
         try:
             whole = self.plan
         finally:
             self.faults = kept
-        return Plan(apply(self.network, kept), whole)
+        left = apply(self.network, kept)
+        return Plan(replace(left, down=down) if self.watch.statuses else left, whole)
+
+    # probes
+
+    def _look(self) -> None:
+        """Know the probes of the network as it is; what is new has settled, as if all others stayed as they are."""
+        probes = {(d.name, p.name): p for d in self.network.devices.values() for p in d.probes.values() if p.enabled}
+        self.watch.fit(probes, lambda: settled(Plan(apply(self.network, self.faults))).down, self.state.now)
+
+    def _pass(self, to: int) -> list[Ended]:
+        """Let the clock go on to an instant, with whatever probes find until then."""
+        ended: list[Ended] = []
+        earlier = self.plan if self.watch.statuses and self.state.devices() else None
+
+        def changed() -> None:
+            """What devices do with their sessions when what is in use changes."""
+            nonlocal earlier
+            for name in self.state.devices() if earlier is not None else ():
+                assert earlier is not None
+                self._changed(name, name, self.network, earlier)
+            earlier = self.plan if self.state.devices() else None
+
+        if self.watch.statuses:
+            self.verdicts += self.watch.until(
+                self.state.now,
+                to,
+                lambda: dict(probes_of(self.plan)),
+                lambda key: outcome(self.plan, key),
+                lambda at: ended.extend(self.state.advance(at)),
+                changed,
+            )
+        return [*ended, *self.state.advance(to)]
+
+    def settle(self) -> list[Ended]:
+        """Let time pass until no probe's verdict changes any more.
+
+        Raises:
+            QuestionError: they never come to rest.
+
+        """
+        ended: list[Ended] = []
+        for _ in range(MOST_SETTLING):
+            at = self.watch.next_at(dict(probes_of(self.plan)), partial(outcome, self.plan), self.state.now)
+            if at is None:
+                return ended
+            ended += self._pass(at)
+        raise QuestionError("the probes do not come to rest: their verdicts change one another. 'mossy check' names the circle.")
 
     # packets
 
@@ -203,9 +263,25 @@ class Lab:
         return journey
 
     def _tried(self, flow: Flow) -> Journey:
-        """The journey of a flow of which nothing stays."""
+        """The journey of a flow of which nothing stays; where it is for later, the lab goes on to then, and comes back."""
+        watch, verdicts = self.watch, list(self.verdicts)
         with self.state.unchanged():
-            return trace_one(self.plan, flow.source, flow.target, flow.service, flow.options, None, self.state)
+            if watch.statuses:
+                self.watch = watch.copied()
+            try:
+                self._until(flow)
+                return self._traced(flow)
+            finally:
+                self.watch, self.verdicts = watch, verdicts
+
+    def _until(self, flow: Flow) -> None:
+        """Let the clock go on to the time that a flow is for, where it says one and the clock has a date."""
+        if self.watch.statuses and flow.options.now is not None and self.state.epoch is not None:
+            self._pass(max(self.state.now, flow.options.now * 1000 - self.state.epoch))
+
+    def _traced(self, flow: Flow) -> Journey:
+        """The journey of a flow, as things stand."""
+        return trace_one(self.plan, flow.source, flow.target, flow.service, flow.options, None, self.state)
 
     def send(self, flow: Flow) -> Journey:
         """Send a packet of a new flow, whose sessions stay.
@@ -217,6 +293,7 @@ class Lab:
         options = flow.options
         if options.source_port is None:  # of a ping it is the identifier; each is a flow of its own, and no later test continues it
             options = replace(options, source_port=FIRST_SENT_PORT + self._sent % 9000)
+        self._until(flow)
         journey = trace_one(self.plan, flow.source, flow.target, flow.service, options, None, self.state)
         self._sent += 1
         self.saw(journey)
@@ -236,7 +313,7 @@ class Lab:
         options = flow.options
         if apart and options.source_port is None:
             options = replace(options, source_port=FIRST_SENT_PORT + self._sent % 9000)
-        made = Conversation(lambda: self.plan, self.state, (flow.source, flow.target, flow.service), options)
+        made = Conversation(lambda: self.plan, self.state, (flow.source, flow.target, flow.service), options, self._pass)
         self._sent += 1
         self.saw(made.first)
         return made
@@ -279,7 +356,7 @@ class Lab:
     def wait(self, milliseconds: int) -> list[Ended]:
         """Let time pass; gives what ended by it, the earliest first."""
         self._sent += 1  # something happened since whatever was kept
-        return self.state.advance(self.state.now + milliseconds)
+        return self._pass(self.state.now + milliseconds)
 
     def clear(self, device: str) -> list[Ended]:
         """Clear the sessions of a device, and with them their mappings; gives what ended.
@@ -391,6 +468,7 @@ class Lab:
         remembering, earlier = self.state.devices(), self._earlier()
         before, self.left_behind = self.network, ()
         self.network = network
+        self._look()
         renamed = tuple(renamed)
         for what, name in renamed:
             self.faults = frozenset(called(f, what, name) for f in self.faults)
@@ -443,7 +521,9 @@ class Lab:
                 cells[flow] = cell_of(journey, flow.source, flow.target, flow.label)
                 if sure:
                     needs[flow] = touching.of(journey)
-        self._kept[name] = Kept(self.network, self.faults, self.state.keep(), self._sent, self._met(), self._talks(), cells, needs)
+        self._kept[name] = Kept(
+            self.network, self.faults, self.state.keep(), self._sent, self._met(), self._talks(), cells, needs, self.watch.copied()
+        )
         return self._kept[name]
 
     def _talks(self) -> dict[str, Conversation]:
@@ -464,6 +544,7 @@ class Lab:
         kept = self.kept(name)
         self.network, self.faults, self._sent = kept.network, kept.faults, kept.sent
         self.state.back_to(kept.moment)
+        self.watch = kept.watch.copied()
         self.talks = {name: held.copied() for name, held in kept.talks.items()}
         counters, passed, asked = kept.met
         self.counters, self.passed, self.asked = counters.copied(), set(passed), set(asked)
@@ -500,6 +581,8 @@ class Lab:
 
         This can be told only where things failed since, and nothing else: no change, nothing restored, no session begun.
         """
+        if self.watch.down != kept.watch.down:
+            return frozenset()
         if self.network is not kept.network or not kept.faults <= self.faults or self._sent != kept.sent:
             return frozenset()
         since = self.faults - kept.faults

@@ -259,6 +259,7 @@ class StaticRoute(Shown):
         metric: lower wins among routes of the same preference.
         table: name of the table it belongs to; ``main`` is the ordinary one.
         action: forward, discard silently, answer unreachable, or leave the table.
+        probe: it is used while this probe of the device is up; empty for always.
 
     """
 
@@ -272,6 +273,7 @@ class StaticRoute(Shown):
     action: RouteAction = RouteAction.FORWARD
     about: str = ""
     origin: str = "static"
+    probe: str = ""
 
 
 class Becomes(StrEnum):
@@ -348,6 +350,7 @@ class Candidate(Shown):
         table: name of a route table of the device.
         discard: the packet is dropped silently.
         uplink: an interface, or a group of uplinks: the best route that leaves by it, whatever better one leaves by another.
+        probe: it is to be had while this probe of the device is up; empty for always.
 
     """
 
@@ -357,6 +360,7 @@ class Candidate(Shown):
     table: str | None = None
     discard: bool = False
     uplink: str | None = None
+    probe: str = ""
 
 
 class NoneAvailable(StrEnum):
@@ -485,6 +489,39 @@ class LeasePool(Shown):
 
 
 @dataclass(frozen=True, repr=False)
+class Probe(Shown):
+    """A test that a device repeats by itself, so that what is bound to it is used only while it succeeds.
+
+    Attributes:
+        name: as routes, candidates and members of uplinks say it.
+        target: the address that is asked; ``words`` as it was written.
+        service: ``ping``, or protocol and port.
+        by: the interface that its packets leave by, to the gateway of the routes there; None: as routes say.
+        every, reply_within: how often it is asked, and how long an answer may take, in milliseconds.
+        down_after, up_after: so many failures, or successes, in a row change its verdict.
+        latency_ms, jitter_ms, loss_percent: the most that counts as success, for the way there and back; None for any.
+        enabled: it is asked; else it counts as the setting ``switched-off-probe`` says.
+
+    """
+
+    name: str
+    mark: Mark = field(compare=False)
+    target: Address
+    words: str
+    service: str = "ping"
+    by: str | None = None
+    every: int = 5000
+    reply_within: int = 1000
+    down_after: int = 3
+    up_after: int = 3
+    latency_ms: float | None = None
+    jitter_ms: float | None = None
+    loss_percent: float | None = None
+    enabled: bool = True
+    about: str = ""
+
+
+@dataclass(frozen=True, repr=False)
 class Device(Shown):
     """A router, firewall, host, switch, or stand-in for the Internet.
 
@@ -496,6 +533,8 @@ class Device(Shown):
         records: for a resolver, the names that it knows; None for a device that is none.
         resolvers: addresses of the resolvers that this device asks.
         uplinks: named groups of interfaces used as one way out.
+        member_probes: the probe that a member of a group is used by, by group and member.
+        probes: tests that it repeats by itself.
         ospf, rip: settings of the routing processes; each also runs where an interface speaks it.
         leases: address-lease services that it runs.
         gates: what filters there beside the lists of its interfaces.
@@ -522,6 +561,8 @@ class Device(Shown):
     resolvers: tuple[Address, ...] = ()
     resolvers_mark: Mark | None = _mark(None)  # noqa: RUF009
     uplinks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    member_probes: Mapping[tuple[str, str], str] = field(default_factory=dict)
+    probes: Mapping[str, Probe] = field(default_factory=dict)
     ospf: OspfProcess | None = None
     rip: RipProcess | None = None
     leases: tuple[LeasePool, ...] = ()
@@ -586,6 +627,7 @@ class Network(Shown):
         local: what counts as ``local-networks``.
         hours: windows of time.
         applications: what flows may be of.
+        down: the probes that are down, by device and name; None where nobody has worked that out, and then none counts as down.
 
     """
 
@@ -601,6 +643,14 @@ class Network(Shown):
     about: str = ""
     hours: Mapping[str, Hours] = field(default_factory=dict)
     applications: Mapping[str, Application] = field(default_factory=dict)
+    down: frozenset[tuple[str, str]] | None = None
+
+    def probe_down(self, device: Device, name: str) -> bool:
+        """Whether what is bound to a probe is not to be used: it is down, or switched off and counts as down."""
+        probe = device.probes.get(name)
+        if probe is not None and not probe.enabled:
+            return device.settings.text("switched-off-probe") == "down"
+        return self.down is not None and (device.name, name) in self.down
 
     def owner_of(self, address: Address) -> str | None:
         """The device, or far host, that has an address; None when nobody does."""

@@ -385,6 +385,14 @@ SETTINGS: dict[str, Setting] = {
             "What happens to a packet that leaves by an interface whose translation rules do not match it: it goes out as it is, or not at all.",
         ),
         Setting(
+            "switched-off-probe",
+            ("down", "up"),
+            "down",
+            "down",
+            "down",
+            "How a probe counts that is not enabled, for what is bound to it: it has shown nothing, so nothing is known to work.",
+        ),
+        Setting(
             "answers-policy-routes",
             ("no", "yes"),
             "no",

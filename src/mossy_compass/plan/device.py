@@ -249,6 +249,10 @@ class DevicePlan:
             found = found.union(*(self.tracked_at.get(key, ()) for key in (("arriving", arriving), ("leaving", leaving))))
         return found
 
+    def probe_down(self, name: str) -> bool:
+        """Whether what is bound to a probe of this device is not to be used."""
+        return self._network.probe_down(self.device, name)
+
     def inspection_mark(self, arriving: str | None) -> Mark | None:
         """Where the inspection of what arrives by an interface is written; None for what is so by default."""
         inspects = self.device.interfaces[arriving].inspects if arriving is not None else None

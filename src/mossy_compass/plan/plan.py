@@ -103,6 +103,7 @@ class Plan:
         attached: for each access list, where it is attached.
         unattached: the lists that are attached nowhere and say of no policy route which packets it is about.
         lists_at: the lists that are attached to an interface of a device, for ``arriving`` or ``leaving``.
+        has_probes: some device repeats tests by itself, so that what is in use depends on them.
         asks_onward: some rule redirects packets to a device that asks onward in its own name.
         asks_application: some rule of a list asks for the application of a flow.
         asks_names: some rule of a list is by host name.
@@ -132,6 +133,8 @@ class Plan:
         self._once: dict[Hashable, Any] = {}
         self._called: dict[Address, tuple[str, ...]] | None = None
         self.asks_names = any(r.names for e in self.network.lists.values() for r in e.rules)
+        self.written = network
+        self.has_probes = any(p.enabled for d in self.network.devices.values() for p in d.probes.values())
         self.asks_onward = any(t.onward and not t.disabled for d in self.network.devices.values() for t in d.translate)
         self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
 

@@ -170,6 +170,7 @@ _PASSED = {
     "not connected": "it is on no connected subnet",
     "no route": "it has no route there",
     "leaves": "its route leaves the table",
+    "probe": "its probe is down",
     "family": "it is of the other family",
 }
 

@@ -75,6 +75,9 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
         entry: the route as written.
 
     """
+    if entry.probe and domains.network.probe_down(device, entry.probe):
+        off = entry.probe in device.probes and not device.probes[entry.probe].enabled
+        return None, f"probe {entry.probe} is {'switched off, and counts as down' if off else 'down'}"
     if entry.action is not RouteAction.FORWARD:
         return (), ""
     if entry.leaving is not None:
@@ -88,12 +91,20 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
 def _by_name(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[tuple[NextHop, ...] | None, str]:
     """The ways out by a named interface, or by every member of a group of uplinks that can serve."""
     members = device.uplinks.get(name, (name,))
-    tried = [by_interface(device, domains, member, entry) for member in members]
+    tried = [_by_member(device, domains, name, member, entry) for member in members]
     found = tuple(hop for hop, _ in tried if hop is not None)
     if found:
         return found, ""
     reasons = "; ".join(why for _, why in tried)
     return None, f"no member of {name} can serve: {reasons or 'it has none'}" if name in device.uplinks else reasons
+
+
+def _by_member(device: Device, domains: Domains, group: str, member: str, entry: StaticRoute) -> tuple[NextHop | None, str]:
+    """The way out by a member of a group, which a probe may take out of it."""
+    probe = device.member_probes.get((group, member), "")
+    if probe and domains.network.probe_down(device, probe):
+        return None, f"{member}: probe {probe} is down"
+    return by_interface(device, domains, member, entry)
 
 
 def _link_local_hop(device: Device, domains: Domains, entry: StaticRoute) -> tuple[tuple[NextHop, ...] | None, str]:

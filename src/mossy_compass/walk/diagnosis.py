@@ -305,9 +305,11 @@ def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
 
 
 def _better_but_inactive(plan: Plan, device: str, destination: Address) -> Iterator[Loser]:
-    """Routes more specific than the default that would have taken a packet, were they active."""
+    """Routes that would have taken a packet, were they active: those more specific than the default, and those that wait for a probe."""
+    watched = {r.mark for r in plan.network.devices[device].routes if r.probe}
     for loser in plan.device(device).table.inactive:
-        if loser.route.prefix.holds(destination) and not loser.route.prefix.is_default:
+        waits = loser.route.mark in watched  # such a route is meant to be there, and to be missed when it is not
+        if loser.route.prefix.holds(destination) and (waits or not loser.route.prefix.is_default):
             yield loser
 
 

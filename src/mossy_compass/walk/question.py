@@ -59,6 +59,7 @@ class Question(NamedTuple):
         destination: the address; None when the target has none.
         leaving: the interface that it must leave by: for a link-local destination; None: the routes say.
         moment: what holds for the whole test.
+        next_hop: whom it is handed to, where it must leave by an interface; None for the destination itself.
 
     """
 
@@ -71,6 +72,7 @@ class Question(NamedTuple):
     destination: Address | None = None
     leaving: str | None = None
     moment: Moment = SOME_TIME
+    next_hop: Address | None = None
 
 
 class Instant(int):
@@ -404,6 +406,28 @@ def ask(
     if wishes.fragment:
         packet = later_fragment(packet)
     return Question(sender, device.name, target, what, packet, None, destination, leaving, moment)
+
+
+def ask_by(plan: Plan, device: str, target: Address, service: str, port: str, next_hop: Address | None) -> Question:
+    """A question of a device itself that leaves by an interface, to a neighbour there, whatever its routes say.
+
+    Args:
+        plan: the network.
+        device: who asks.
+        target: whom.
+        service: as for ``ask``.
+        port: the interface.
+        next_hop: the neighbour; None for the target itself.
+
+    """
+    wanted, what = _named_service(plan.network, service)
+    source = plan.device(device).source_for(port, target.family, target)
+    if source is None:
+        mark = plan.network.devices[device].interfaces[port].mark
+        stuck = Stuck("source.none", Because("address.none", (f"{device}/{port}", target.family), mark))
+        return Question(device, device, str(target), what, None, stuck, target)
+    packet = _packet(source, target, wanted, USUAL)
+    return Question(device, device, str(target), what, packet, None, target, port, _moment(plan.network, packet, USUAL), next_hop)
 
 
 def _named_service(network: Network, service: str) -> tuple[Service | None, str]:

@@ -9,6 +9,7 @@ from collections import deque
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
+from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Reply
 from mossy_compass.plan.balance import Choose
@@ -40,6 +41,7 @@ class Emission(NamedTuple):
         parent: number of the leg that it answers.
         leaving: the interface that it must leave by, for a link-local destination; None: the routes say.
         number: which packet of the test's flow it is: 1 opens it, 2 answers.
+        next_hop: with ``leaving``, whom it is handed to; None for the destination itself.
 
     """
 
@@ -49,6 +51,7 @@ class Emission(NamedTuple):
     parent: int | None = None
     leaving: str | None = None
     number: int = 1
+    next_hop: Address | None = None
 
 
 def walk(
@@ -106,7 +109,7 @@ def follow(
     for _ in range(MOST_HOPS):
         stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number, handed)
         if arriving is None:
-            stay.facts.leaving = emission.leaving
+            stay.facts.leaving, stay.facts.next_hop = emission.leaving, emission.next_hop
         track.visit(name, arriving, packet)
         end = stay.run()
         if end is not None:

@@ -552,6 +552,8 @@ def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address
 
     """
     prefix = Prefix(destination.family, destination.value, BITS[destination.family])
+    if candidate.probe and here.probe_down(candidate.probe):
+        return None, "probe"
     if candidate.table is not None:
         found = here.table_named(candidate.table).lookup(destination)
         if found is None:
@@ -574,6 +576,10 @@ def _by_uplink(here: DevicePlan, name: str, destination: Address) -> tuple[Route
     """The best route by an interface, or by the first member of a group that has one and whose next hop answers; or why there is none."""
     whys: list[str] = []
     for port in here.device.uplinks.get(name, (name,)):
+        probe = here.device.member_probes.get((name, port), "")
+        if probe and here.probe_down(probe):
+            whys.append("probe")
+            continue
         if not here.domains.link(here.name, port).up:
             whys.append("down")
             continue
