@@ -11,6 +11,7 @@ from click.testing import CliRunner
 import mossy_compass as mc
 from mossy_compass.cli.main import main
 from mossy_compass.errors import QuestionError
+from mossy_compass.lab.conversation import parse_then
 from mossy_compass.walk.weather import in_weather, outcome, settled
 
 WATCHED = """\
@@ -114,7 +115,7 @@ def test_what_waits_for_a_probe_is_used_while_it_is_up(
 
 def test_a_probe_asks_by_its_interface_and_gateway_whatever_is_in_use() -> None:
     plan = in_weather(mc.Plan(watched(FAR=", state: down")))
-    assert plan.network.down == {("gate", "north")}
+    assert plan.network.down == frozenset({("gate", "north")})
     found = outcome(plan, ("gate", "north"))
     assert [(h.device, h.arriving) for h in found.journey.there.hops][:2] == [("gate", None), ("isp", "gate")]
     assert not found.ok
@@ -300,3 +301,51 @@ def test_a_change_of_what_is_in_use_is_a_change_of_routes_to_sessions() -> None:
         lab.fail("link far")
         lab.wait(60_000)
         assert len(lab.state.sessions("gate")) == living
+
+
+def test_a_failure_that_only_a_probe_notices_is_not_passed_over(tmp_path: Path) -> None:
+    """The flow ends before the cable that fails, and goes another way all the same."""
+    (tmp_path / "watched.yaml").write_text(text(SETTINGS="answers-ping: yes"))
+    arguments = ("--from", "desk", "--to", "192.0.2.1", "--format", "json")
+    _, said = run("what-if", str(tmp_path / "watched.yaml"), *arguments)
+    moved = [c for c in json.loads(said)["failures"] if c["without"] == ["link net"]]
+    assert [len(c["another-way"]) for c in moved] == [1]
+    lab = mc.Lab(watched())
+    flows = [mc.Flow("desk", "192.0.2.1", "ping")]
+    lab.keep("whole", flows)
+    lab.fail("link net")
+    assert not lab.compare("whole", flows).rerouted  # nothing has noticed yet
+    lab.settle()
+    (moved,) = lab.compare("whole", flows).rerouted
+    assert [c.path for c in moved] == [("desk", "gate", "isp"), ("desk", "gate", "core", "isp")]
+
+
+@pytest.mark.parametrize(("value", "cause", "seen"), [("keep", "", "198.51.100.2"), ("cut", "session.uplink", "")])
+def test_what_was_translated_by_an_uplink_that_is_lost(value: str, cause: str, seen: str) -> None:
+    lab = mc.Lab(watched(SETTINGS=f"flows-of-a-lost-uplink: {value}"))
+    held = lab.converse(mc.Flow("desk", "press", "http"))
+    assert held.next(parse_then("data", lab.network))[-1].ok
+    lab.fail("link far")
+    lab.settle()
+    (later,) = held.next(parse_then("data", lab.network))
+    assert later.journey is not None
+    leg = later.journey.later
+    assert leg is not None
+    assert [h.leaving for h in leg.hops if h.device == "gate"] == ["radio"]
+    if cause:
+        assert later.journey.cause == cause
+        assert "session 1 left by fibre before" in later.journey.note
+        assert not lab.state.sessions("gate")
+    else:
+        assert later.ok
+        assert str(leg.arrived.source) == seen
+        assert any("which left by fibre before" in r.because.words for h in leg.hops for r in h.rulings)
+    # A new conversation has the right address either way.
+    assert lab.send(mc.Flow("desk", "press", "http")).seen_as.startswith("198.51.100.6:")
+
+
+def test_a_session_that_leaves_as_before_strays_nowhere() -> None:
+    lab = mc.Lab(watched(SETTINGS="flows-of-a-lost-uplink: cut"))
+    held = lab.converse(mc.Flow("desk", "press", "http"))
+    for words in ("data", "answer data", "fin", "answer fin"):
+        assert held.next(parse_then(words, lab.network))[-1].ok

@@ -97,6 +97,7 @@ def change(
     from mossy_compass.plan.plan import Plan
     from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext
+    from mossy_compass.walk.weather import in_weather
 
     data = plain_bytes(file)
     before = read_bytes(data, file)
@@ -109,7 +110,7 @@ def change(
     if after.network is None:
         show_problems(made.blamed(after.problems), f"{file} with {change_file}", error=True)
         raise SystemExit(EXIT_INPUT)
-    plans = Plan(before.network), Plan(after.network)
+    plans = in_weather(Plan(before.network)), in_weather(Plan(after.network))
     options = moment_of(at, last_resort)
     asked = [_asked(plan, (sources, targets, services), options) for plan in plans]
     grids = [_tested(plan, asked[n], plans[1 - n], asked[1 - n]) for n, plan in enumerate(plans)]

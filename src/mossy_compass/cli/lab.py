@@ -152,12 +152,13 @@ def compare(
     from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext
     from mossy_compass.walk.grid import compare as compared
+    from mossy_compass.walk.weather import in_weather
 
     shape = shape_of(picture) if picture else ""
     before = read_network(old)
     after, by = _other(old, before, new, change_file, fails)
-    whole = Plan(before)
-    plans = whole, Plan(after, whole if fails else None)
+    whole = in_weather(Plan(before))
+    plans = whole, in_weather(Plan(after, whole if fails else None))
     options = moment_of(at, last_resort)
     asked = [flows_of(p.network, drill, (sources, targets, services), options) for p in plans]
     if drill is None:

@@ -40,8 +40,9 @@ def flows(file: str, observed: str, form: str) -> None:
     from mossy_compass.lab.observed import MOST_FLOWS, fates, flows_of
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report import flowstext
+    from mossy_compass.walk.weather import in_weather
 
-    plan = Plan(read_network(file))
+    plan = in_weather(Plan(read_network(file)))
     data = plain_bytes(observed)
     others = 0
     if observed.lower().endswith(".csv"):

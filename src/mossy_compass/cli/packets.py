@@ -132,8 +132,9 @@ def trace(
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.question import Options
     from mossy_compass.walk.trace import trace_each
+    from mossy_compass.walk.weather import in_weather
 
-    plan = Plan(read_network(file))
+    plan = in_weather(Plan(read_network(file)))
     moment = moment_of(at, last_resort)
     options: dict[str, Any] = {
         "source_port": source_port,
@@ -284,8 +285,9 @@ def draw(file: str, picture: str, sender: str | None, target: str | None, servic
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report import drawing, layout
     from mossy_compass.walk.trace import trace as run_trace
+    from mossy_compass.walk.weather import in_weather
 
-    plan = Plan(read_network(file))
+    plan = in_weather(Plan(read_network(file)))
     network = plan.network  # with the leased addresses in place
     if around is not None and around not in network.devices:
         raise QuestionError(f"there is no device '{around}' to draw. {hint(around, network.devices, 'devices')}")

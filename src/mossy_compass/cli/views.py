@@ -303,12 +303,13 @@ def grid(
     from mossy_compass.cli.progress import track
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk import grid as grids
+    from mossy_compass.walk.weather import in_weather
 
     shape = shape_of(picture) if picture else ""
     earlier = _baseline(baseline, renew)
     network = read_network(file)
     tests = grids.questions_of(network, sources, targets, services)
-    plan = Plan(network)
+    plan = in_weather(Plan(network))
     options = moment_of(at, last_resort)
     if as_drill:
         _write_drill(plan, (sources, targets, services), options, at, file, as_drill)
@@ -461,8 +462,9 @@ def seen(file: str, family: str, form: str) -> None:
     from mossy_compass.lab.seen import seen as look
     from mossy_compass.plan.plan import Plan
     from mossy_compass.report import seentext
+    from mossy_compass.walk.weather import in_weather
 
-    found = look(Plan(read_network(file)), int(family))
+    found = look(in_weather(Plan(read_network(file))), int(family))
     if form == "json":
         say_json(seentext.seen_dict(found))
     else:

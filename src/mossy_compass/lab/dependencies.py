@@ -61,7 +61,8 @@ ALL = Touched(frozenset(), frozenset(), frozenset(), True)
 def certain(network: Network) -> bool:
     """Whether a failure can only take ways away.
 
-    It cannot be relied on where one routing protocol tells another what it learned, where addresses are leased, where sources
+    It cannot be relied on where one routing protocol tells another what it learned, where addresses are leased, where probes decide what is
+    in use, where sources
     are checked by the way back, and where OSPF has several areas: a border router that loses the backbone begins to listen to
     other areas (RFC 2328 section 16.2), and may so find ways that it had not.
     """
@@ -73,7 +74,7 @@ def _may_give_ways(device: Device) -> bool:
     """Whether a failure elsewhere may give a device ways that it had not."""
     tells = any(p.redistribute or p.originate_default for p in (device.ospf, device.rip) if p is not None)
     leased = bool(device.leases) or any(i.leased for i in device.interfaces.values())
-    return bool(tells or leased or device.settings.source_check is not SourceCheck.OFF)
+    return bool(tells or leased or device.probes or device.settings.source_check is not SourceCheck.OFF)
 
 
 class Touching:

@@ -385,6 +385,14 @@ SETTINGS: dict[str, Setting] = {
             "What happens to a packet that leaves by an interface whose translation rules do not match it: it goes out as it is, or not at all.",
         ),
         Setting(
+            "flows-of-a-lost-uplink",
+            ("keep", "cut"),
+            "keep",
+            "keep",
+            "keep",
+            "What becomes of a translated session whose packets leave by another interface by now: it goes on with the address of the one before, which that uplink mostly does not lead back, or it ends at once, so that the next conversation has the right one.",
+        ),
+        Setting(
             "switched-off-probe",
             ("down", "up"),
             "down",

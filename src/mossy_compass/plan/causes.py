@@ -231,6 +231,11 @@ CAUSES: dict[str, Cause] = {
             ("let there and back pass the same device", "setting session-phase: loose"),
         ),
         Cause(
+            "session.uplink",
+            "A translated session would leave by another uplink than before, and the device ends it then.",
+            ("let the application open a new conversation", "or setting flows-of-a-lost-uplink: keep"),
+        ),
+        Cause(
             "session.interface",
             "The packet belongs to a session, and comes by another interface than that.",
             ("lead both directions over the same interfaces", "setting session-interfaces: any"),

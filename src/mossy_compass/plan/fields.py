@@ -128,6 +128,14 @@ def _waiting(facts: Facts) -> bool:
     return facts.session is not None and bool(facts.session.pending) and bool(facts.application)
 
 
+def _strays(facts: Facts) -> bool:
+    """Whether a packet leaves by another interface than the one whose translation its session has."""
+    session = facts.session
+    if session is None or not session.mapping or facts.direction is Direction.BACK:
+        return False
+    return facts.leaving is not None and session.leaving is not None and facts.leaving != session.leaving
+
+
 def _clashes(facts: Facts) -> bool:
     """Whether its destination was translated, and it would now leave as another session's packets do."""
     if facts.packet is facts.came or facts.packet == facts.came or facts.memory is None:
@@ -258,6 +266,14 @@ FIELDS: dict[str, Field] = {
         ),
         Field("chosen", _ONE, "", lambda f: f.leaving is not None, "whether a stage chose a way out already", _NO_YES),
         Field("leaving", _ONE, "route", lambda f: f.leaving, "the interface that it will leave by"),
+        Field(
+            "strays",
+            _ONE,
+            "route",
+            _strays,
+            "whether it leaves by another interface than its session, which was translated there, left by at first",
+            _NO_YES,
+        ),
         Field(
             "clashes", _ONE, "recall", _clashes, "whether it would leave as another session's packets do, once translated", _NO_YES
         ),

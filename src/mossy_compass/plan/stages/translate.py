@@ -12,10 +12,11 @@ from dataclasses import replace
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.model.network import Becomes, Rule, Translate, Verdict
 from mossy_compass.packet.address import FAMILIES, Span, from_key
-from mossy_compass.plan.actions import PASS, Action, Allocate, Half, Rewrite, Stop
+from mossy_compass.plan.actions import PASS, Action, Allocate, EndSession, Half, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.ids import CITES_NOTHING, DEFAULTS, TableId, TableKind, stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
@@ -131,11 +132,23 @@ def _known(here: DevicePlan, half: Half) -> Table:
         """Which session it is."""
         assert facts.session is not None
         inspected = facts.packet.protocol in here.tracked or facts.admitted
+        if half is Half.SOURCE and FIELDS["strays"].read(facts):
+            return Because("session.strays", (facts.session.number, here.name, facts.session.leaving or "")), None
         return Because("session.known" if inspected else "translation.undo", (facts.session.number, here.name)), None
 
+    def strays(facts: Facts) -> tuple[Because, Because | None]:
+        """The setting, and where the session left before."""
+        assert facts.session is not None
+        note = Because("note.strays", (facts.session.number, facts.session.leaving or "", facts.leaving or ""))
+        return setting(here.settings, "flows-of-a-lost-uplink"), note
+
+    cuts = half is Half.SOURCE and here.settings.text("flows-of-a-lost-uplink") == "cut"
+    stop = EndSession(), Stop(Fate.DROPPED, "session.uplink")
+    strayed = StageRow("strays", (one_of("strays", True),), actions=stop, tell=strays, cites=(DEFAULTS, "flows-of-a-lost-uplink"))
     return Table(
         stage_table(f"known {half.value}"),
         [
+            *([strayed] if cuts else []),
             StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=CITES_NOTHING),
             StageRow("nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING})),), actions=PASS),
         ],
