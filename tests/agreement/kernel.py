@@ -19,7 +19,8 @@ from pathlib import Path
 
 RTM_GETROUTE, NLM_F_REQUEST, NLMSG_ERROR = 26, 1, 2
 RTM_F_FIB_MATCH = 0x2000
-RTA_DST, RTA_OIF, RTA_GATEWAY, RTA_MULTIPATH, RTA_VIA = 1, 4, 5, 9, 18
+RTA_DST, RTA_SRC, RTA_IIF, RTA_OIF, RTA_GATEWAY, RTA_MULTIPATH, RTA_VIA = 1, 2, 3, 4, 5, 9, 18
+RTA_IP_PROTO, RTA_SPORT, RTA_DPORT = 27, 28, 29
 KINDS = {1: "forward", 2: "local", 3: "broadcast", 4: "anycast", 6: "discard", 7: "unreachable"}
 ERRORS = {errno.ENETUNREACH: "none", errno.EINVAL: "discard", errno.EHOSTUNREACH: "unreachable"}
 
@@ -79,13 +80,23 @@ class Asker:
     def close(self) -> None:
         self.socket.close()
 
-    def ask(self, address: str) -> Found:
-        """Look one destination up."""
+    def ask(self, address: str, source: str = "", arriving: str = "", service: tuple[int, int] | None = None) -> Found:
+        """Look one destination up; for a packet that passes through, with its source, its interface, and protocol and port."""
         family = socket.AF_INET6 if ":" in address else socket.AF_INET
         packed = socket.inet_pton(family, address)
         self.count += 1
         attribute = struct.pack("HH", 4 + len(packed), RTA_DST) + packed
-        body = struct.pack("BBBBBBBBI", family, len(packed) * 8, 0, 0, 0, 0, 0, 0, RTM_F_FIB_MATCH) + attribute
+        if source:
+            attribute += struct.pack("HH", 4 + len(packed), RTA_SRC) + socket.inet_pton(family, source)
+        if arriving:
+            number = next(n for n, name in self.names.items() if name == arriving)
+            attribute += struct.pack("HHI", 8, RTA_IIF, number)
+        if service is not None:
+            attribute += struct.pack("HHB3x", 5, RTA_IP_PROTO, service[0])
+            attribute += struct.pack("HH", 6, RTA_SPORT) + struct.pack("!H2x", 40000)
+            attribute += struct.pack("HH", 6, RTA_DPORT) + struct.pack("!H2x", service[1])
+        lengths = len(packed) * 8, len(packed) * 8 if source else 0
+        body = struct.pack("BBBBBBBBI", family, *lengths, 0, 0, 0, 0, 0, RTM_F_FIB_MATCH) + attribute
         self.socket.send(struct.pack("IHHII", 16 + len(body), RTM_GETROUTE, NLM_F_REQUEST, self.count, 0) + body)
         data = self.socket.recv(65536)
         _, kind, _, _, _ = struct.unpack_from("IHHII", data)
