@@ -36,7 +36,7 @@ lists:
 """
 
 
-def proxy(service: str = "http", port: str = "port: 3128, ", onward: str = "yes", serves: str = "tcp/3128", **more: str) -> str:
+def proxy(service: str = "http", port: str = "port: 8081, ", onward: str = "yes", serves: str = "tcp/8081", **more: str) -> str:
     text = PROXY.replace("#SERVICE", service).replace("#PORT", port).replace("#ONWARD", onward).replace("#SERVES", serves)
     return text.replace("#RULE", more.get("rule", "")).replace("#SETTINGS", more.get("settings", ""))
 

@@ -127,6 +127,7 @@ ELSEWHERE |= dict.fromkeys(
 )
 ELSEWHERE |= {
     "switched-off-probe": "test_probes",
+    "flows-of-a-lost-uplink": "test_probes",
     "session-exit": "test_inspection",
     "answers-policy-routes": "test_policy",
     "classifier-deny": "test_policy",
