@@ -308,8 +308,8 @@ def test_a_failure_that_only_a_probe_notices_is_not_passed_over(tmp_path: Path) 
     (tmp_path / "watched.yaml").write_text(text(SETTINGS="answers-ping: yes"))
     arguments = ("--from", "desk", "--to", "192.0.2.1", "--format", "json")
     _, said = run("what-if", str(tmp_path / "watched.yaml"), *arguments)
-    moved = [c for c in json.loads(said)["failures"] if c["without"] == ["link net"]]
-    assert [len(c["another-way"]) for c in moved] == [1]
+    found = [c for c in json.loads(said)["failures"] if c["without"] == ["link net"]]
+    assert [len(c["another-way"]) for c in found] == [1]
     lab = mc.Lab(watched())
     flows = [mc.Flow("desk", "192.0.2.1", "ping")]
     lab.keep("whole", flows)

@@ -51,18 +51,17 @@ class Twin:
                 kind = "forward" if table == "main" and kind == "leave-table" else kind
                 self.routes.append((table, prefix, kind, chance.choice(PORTS[1:])))
         used = sorted({t for t, *_ in self.routes} - {"main"})
-        self.rules: list[tuple[str, dict[str, object]]] = []  # table, selectors
+        self.rules: list[tuple[str, dict[str, str], tuple[int, int] | None]] = []  # table, selectors
         for _ in range(chance.randrange(3, 12)):
-            wanted: dict[str, object] = {}
+            wanted: dict[str, str] = {}
             if chance.random() < 0.5:
                 wanted["from"] = _prefix(chance)
             if chance.random() < 0.5:
                 wanted["to"] = _prefix(chance)
             if chance.random() < 0.3:
                 wanted["arriving"] = chance.choice(("e0", "e1"))
-            if chance.random() < 0.4:
-                wanted["service"] = chance.choice(SERVICES)
-            self.rules.append((chance.choice(used), wanted))
+            service = chance.choice(SERVICES) if chance.random() < 0.4 else None
+            self.rules.append((chance.choice(used), wanted, service))
 
     def model(self) -> mc.Plan:
         """Ours."""
@@ -72,11 +71,10 @@ class Twin:
             way = f"next-hop: 10.64.{port[1]}.2" if kind == "forward" else f"action: {kind}"
             routes.append(f"      - {{prefix: {prefix}, {way}, table: {table}}}")
         entries = []
-        for table, wanted in self.rules:
-            said = [f"{k}: {v}" for k, v in wanted.items() if k != "service"]
-            if "service" in wanted:
-                protocol, port = wanted["service"]  # type: ignore[misc]
-                said.append(f"service: {'tcp' if protocol == 6 else 'udp'}/{port}")
+        for table, wanted, service in self.rules:
+            said = [f"{k}: {v}" for k, v in wanted.items()]
+            if service is not None:
+                said.append(f"service: {'tcp' if service[0] == 6 else 'udp'}/{service[1]}")
             entries.append("      - {" + ", ".join([*said, f"candidates: [{{table: {table}}}]", "none-available: next"]) + "}")
         near = [f"  n{n}: {{kind: router, interfaces: {{a: 10.64.{n}.2/24}}}}" for n in range(4)]
         cables = [f"  c{n}: [gate/e{n}, n{n}/a{', src' if n == 0 else ''}]" for n in range(4)]
@@ -100,14 +98,13 @@ class Twin:
         )
         lines = []
         for table, prefix, kind, port in self.routes:
-            number = {"main": "main", "t1": "101", "t2": "102", "t3": "103"}[table]
+            kernels = {"main": "main", "t1": "101", "t2": "102", "t3": "103"}[table]
             way = f"{prefix} via 10.64.{port[1]}.2 dev {port}" if kind == "forward" else f"{KINDS[kind]} {prefix}"
-            lines.append(f"route add {way} table {number}")
-        for place, (table, wanted) in enumerate(self.rules):
-            said = [f"{'iif' if k == 'arriving' else k} {v}" for k, v in wanted.items() if k != "service"]
-            if "service" in wanted:
-                protocol, port_number = wanted["service"]  # type: ignore[misc]
-                said.append(f"ipproto {protocol} dport {port_number}")
+            lines.append(f"route add {way} table {kernels}")
+        for place, (table, wanted, service) in enumerate(self.rules):
+            said = [f"{'iif' if k == 'arriving' else k} {v}" for k, v in wanted.items()]
+            if service is not None:
+                said.append(f"ipproto {service[0]} dport {service[1]}")
             lines.append(f"rule add pref {100 + place} {' '.join(said)} lookup 10{table[1]}")
         kernel.batch(lines, self.space)
         return kernel.Asker(self.space)
