@@ -240,6 +240,7 @@ def test_a_latched_probe_stays_down_for_good() -> None:
         (text(("north: {target: press, every: 1 s, reply-within: 2 s}",)), "no longer than every"),
         (text(("north: {by: fibre}",)), "'target' is missing"),
         (text(("north: {target: house, by: fibre}",)), "a probe asks one host"),
+        (text(("north: {target: 10.41.1.1, by: fibre}",)), "it always answers itself"),
         (text(("north: {target: press, by: fiber}",)), "fibre"),
         (text(("north: {target: press, service: tcp/99999}",)), "99999"),
         (text(("nrth: {target: press}",)), "gate has no probe 'north'"),

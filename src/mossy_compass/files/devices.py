@@ -226,6 +226,9 @@ def _probes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
         if said.reply_within > said.every:
             words = f"an answer may take {duration_words(said.reply_within)}, and the next question comes after {duration_words(said.every)}."
             ctx.fault("probe.time", ctx.spot(*path, "reply-within"), words, "Make reply-within no longer than every.")
+        if target is not None and any(a.address == target for p in interfaces.values() for a in p.addresses):
+            words = f"{target} is {name} itself: it always answers itself, so the probe would show nothing."
+            ctx.fault("probe.target", ctx.spot(*path, "target"), words, "Ask somebody behind what is to be watched.")
         if target is not None:
             limits = said.latency, said.jitter, said.loss
             times = said.every, said.reply_within, said.down_after, said.up_after
