@@ -48,6 +48,7 @@ segments:
   p: [north/far, south/far, west/far, far]
 lists:
   chosen: [{deny: tcp, to-port: 22}, {permit: tcp}, {deny: any}]
+  also: [{reject: tcp, to-port: 22}, {permit: any}]
   in: [#RULE{permit: any}]
 """
 
@@ -85,6 +86,10 @@ WAYS = [
     ([f"{{candidates: [{LOST}], none-available: next}}", f"{{candidates: [{LOST}], none-available: drop}}"], {}, "https", "route.unavailable"),
     ([f"{{candidates: [{LOST}], none-available: drop}}"], {}, "https", "route.unavailable"),
     ([f"{{candidates: [{LOST}, {{next-hop: 198.51.100.9}}], none-available: drop}}"], {}, "https", "dish"),
+    (["{candidates: [{next-hop: 198.51.100.5}], none-available: next}", "{candidates: [{next-hop: 198.51.100.9}]}"], {}, "https", "radio"),
+    (["{list: also, candidates: [{next-hop: 198.51.100.5}]}", "{candidates: [{next-hop: 198.51.100.9}]}"], {"settings": "classifier-deny: table"}, "ssh", "fibre"),
+    # by an uplink the best of its routes counts, even where nobody answers for that
+    (["{candidates: [{uplink: dish}]}"], {"routes": ("{prefix: 203.0.113.0/24, next-hop: 198.51.100.77, leaving: dish, preference: 99}",)}, "https", "neighbour.silent"),
     ([f"{{service: ssh, candidates: [{LOST}], none-available: next}}", "{candidates: [{next-hop: 198.51.100.9}]}"], {}, "https", "dish"),
     # a list that classifies
     (["{list: chosen, candidates: [{next-hop: 198.51.100.5}]}", "{candidates: [{next-hop: 198.51.100.9}]}"], {}, "https", "radio"),

@@ -97,6 +97,10 @@ WAYS = [
     ((NORTH,), PLAIN[1:], {"ENTRIES": "{candidates: [{next-hop: 198.51.100.1, while: north}]}", **CUT}, "radio"),
     ((NORTH,), PLAIN, {"ENTRIES": "{candidates: [{uplink: out}]}", "MEMBERS": "{leaving: fibre, while: north}, radio", **CUT}, "radio"),
     ((NORTH,), PLAIN, {"ENTRIES": "{candidates: [{uplink: out}]}", "MEMBERS": "{leaving: fibre, while: north}, radio"}, "fibre"),
+    # a route by a group, whose only member waits; its probe asks the other end, as the route does
+    ((NORTH,), ("{prefix: default, leaving: out}", PLAIN[1]), {"MEMBERS": "{leaving: fibre, while: north}", "SETTINGS": "interface-route: peer"}, "fibre"),
+    ((NORTH,), ("{prefix: default, leaving: out}", PLAIN[1]),
+     {"MEMBERS": "{leaving: fibre, while: north}", "SETTINGS": "interface-route: peer", **CUT}, "radio"),
 ]  # fmt: skip
 
 
@@ -165,6 +169,26 @@ def test_a_failure_between_two_questions_goes_unseen_and_a_streak_that_breaks_be
     lab.fail("link far")
     lab.wait(10_000)
     assert lab.verdicts == []
+
+
+def test_what_comes_too_late_is_known_to_fail_when_it_was_waited_for() -> None:
+    slow = ("north: {target: press, by: fibre, reply-within: 20 ms}",)
+    lab = mc.Lab(watched(slow))
+    late = mc.read_bytes(text(slow).replace("latency: 3,", "latency: 30,").encode(), "n.yaml").network
+    assert late is not None
+    lab.change(late)
+    lab.settle()
+    assert [(v.at, v.up) for v in lab.verdicts] == [(15_020, False)]
+
+
+def test_a_probe_asks_the_gateway_of_the_longest_prefix() -> None:
+    made = text(
+        routes=("{prefix: default, next-hop: 198.51.100.35, while: north}", "{prefix: 203.0.113.0/24, next-hop: 198.51.100.33}")
+    )
+    made = made.replace("198.51.100.2/30", "198.51.100.34/28").replace("198.51.100.1/30", "198.51.100.33/28")
+    network = mc.read_bytes(made.replace("198.51.100.0/30", "198.51.100.32/28").encode(), "n.yaml").network
+    assert network is not None
+    assert in_weather(mc.Plan(network)).network.down == frozenset()
 
 
 def test_a_moment_is_gone_back_to_with_its_probes() -> None:

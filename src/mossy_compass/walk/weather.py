@@ -13,6 +13,7 @@ from typing import NamedTuple
 from mossy_compass.model.network import Device, Probe, StaticRoute
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.plan import Plan
+from mossy_compass.routing.local import by_interface
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey, Leg
 from mossy_compass.walk.question import Question, ask, ask_by
@@ -110,10 +111,10 @@ def question_of(plan: Plan, key: Key) -> Question:
     probe = device.probes[key[1]]
     if probe.by is None:
         return ask(plan, device.name, str(probe.target), probe.service)
-    return ask_by(plan, device.name, probe.target, probe.service, probe.by, _gateway(device, probe))
+    return ask_by(plan, device.name, probe.target, probe.service, probe.by, _gateway(plan, device, probe))
 
 
-def _gateway(device: Device, probe: Probe) -> Address | None:
+def _gateway(plan: Plan, device: Device, probe: Probe) -> Address | None:
     """Whom a probe's packets are handed to: the next hop of the best route that is written for its target by its interface.
 
     Without one, the next hop of a policy route there; None where the target is on the segment, and where nobody is named.
@@ -133,6 +134,11 @@ def _gateway(device: Device, probe: Probe) -> Address | None:
     found = sorted((r for r in device.routes if leads(r)), key=lambda r: (-r.prefix.length, r.preference, r.metric))
     if found:
         return found[0].next_hop
+    for route in device.routes:  # one that names the interface alone: the lease's gateway, or the other end
+        named = route.leaving is not None and probe.by in device.uplinks.get(route.leaving, (route.leaving,))
+        if named and route.next_hop is None and route.prefix.holds(probe.target):
+            hop, _ = by_interface(device, plan.domains, probe.by, route)
+            return hop.address if hop is not None else None
     candidates = (c.next_hop for e in device.policy_routes for c in e.candidates if c.next_hop is not None)
     return next((a for a in candidates if any(p.holds(a) for p in subnets)), None)
 
