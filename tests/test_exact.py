@@ -20,7 +20,7 @@ from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, Span, parse_block
 from mossy_compass.packet.packet import ERROR_TYPES, Packet, later_fragment
 from mossy_compass.packet.service import Service
-from mossy_compass.plan.conditions import Reader
+from mossy_compass.plan.conditions import Condition, Reader
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
 from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.rows import Row
@@ -28,6 +28,7 @@ from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof import space as space_module
 from mossy_compass.proof.exact import effective, examine
 from mossy_compass.proof.space import Space, Vocabulary
+from tests.cells import room
 from tests.effort import examples
 from tests.test_rows import OWN, lists, packet, where
 
@@ -431,3 +432,14 @@ def relations_of(permit: str, words: str) -> list[str]:
 )
 def test_session_facts_are_those_that_a_device_can_give(permit: str, words: str, never: bool) -> None:
     assert bool(relations_of(permit, words)) is never
+
+
+def test_a_bare_syn_never_belongs_to_nothing() -> None:
+    """What belongs to nothing is not drawn as what opens something: the device would take it for that."""
+    space = room()
+    belongs_to_nothing = Condition("relation", (("relation", frozenset((Relation.NONE,))),))
+    shows_syn = Condition("shows", (("shows", frozenset(("SYN",))),))
+    assert space.of_condition(shows_syn).satisfiable()
+    assert not (space.of_condition(belongs_to_nothing) & space.of_condition(shows_syn) & space.possible).satisfiable()
+    continuing = Condition("relation", (("relation", frozenset((Relation.CONTINUING,))),))
+    assert (space.of_condition(continuing) & space.of_condition(shows_syn) & space.possible).satisfiable()

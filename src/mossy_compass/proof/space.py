@@ -310,6 +310,9 @@ class Space:
                 answers = relation[Relation.ANSWERING] | relation[Relation.RELATED]
                 found = found & ~(opens & (answers | relation[Relation.NONE])) & ~(~opens & relation[Relation.OPENING])
                 found = found & ~(~opens & (always | asks) & ~answers)
+                if "shows" in self._one:  # a bare SYN that answers nothing opens something, so it never belongs to nothing
+                    syn = tcp & shows["SYN"]
+                    found = found & ~(syn & ~opens & ~answers) & ~(syn & relation[Relation.NONE])
         return found
 
     def _windows(self) -> Set:
