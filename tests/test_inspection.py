@@ -341,7 +341,10 @@ PLANS = [
 ]
 
 
-@pytest.mark.parametrize("number", range(len(PLANS)))
+LAW = [pytest.param(n, marks=() if n == 1 else pytest.mark.slow) for n in range(len(PLANS))]
+
+
+@pytest.mark.parametrize("number", LAW)
 def test_packets_of_a_cell_are_treated_alike(number: int) -> None:
     plan, chance, sets = PLANS[number](), random.Random(number), Sets(room())
     names = [n for n, d in plan.network.devices.items() if d.kind is Kind.HOST]
@@ -350,7 +353,7 @@ def test_packets_of_a_cell_are_treated_alike(number: int) -> None:
         for other in names:
             asked = mc.ask(plan, one, other, chance.choice(["https", "ssh", "smtp", "ping", "udp/53"]))
             if one != other and asked.packet is not None:
-                tried += behaves_alike(plan, sets, Emission(asked.packet, asked.device, Way.THERE), Moment(), chance, 4)
+                tried += behaves_alike(plan, sets, Emission(asked.packet, asked.device, Way.THERE), Moment(), chance, 2)
     assert tried
 
 
