@@ -11,6 +11,7 @@ from click.testing import CliRunner
 import mossy_compass as mc
 from mossy_compass.cli.main import main
 from mossy_compass.errors import QuestionError
+from mossy_compass.files.edit import Editor
 from mossy_compass.lab.conversation import parse_then
 from mossy_compass.walk.weather import in_weather, outcome, settled
 
@@ -374,3 +375,13 @@ def test_a_session_that_leaves_as_before_strays_nowhere() -> None:
     held = lab.converse(mc.Flow("desk", "press", "http"))
     for words in ("data", "answer data", "fin", "answer fin"):
         assert held.next(parse_then(words, lab.network))[-1].ok
+
+
+def test_a_probe_that_is_renamed_is_bound_to_by_its_new_name() -> None:
+    made = Editor(
+        text((NORTH,), BOUND, MEMBERS="{leaving: fibre, while: north}", ENTRIES="{candidates: [{uplink: out, while: north}]}")
+    )
+    made.rename("devices/gate/probes/north", "south")
+    assert "north:" not in made.text
+    assert made.text.count("while: south") == 3
+    assert mc.read_bytes(made.text.encode(), "n.yaml").network is not None

@@ -256,7 +256,7 @@ class Editor:
             raise InputError(f"{'/'.join(map(str, spoken[:-1]))} has '{new}' already. Choose another name.")
         kinds = {key: kind for kind, key in (SECTIONS if len(spoken) == 2 else OF_DEVICES).items()}
         kind = kinds.get(str(spoken[-2]), "") if len(spoken) in (2, 4) else ""
-        device = str(spoken[1]) if kind in ("interface", "uplink") else ""
+        device = str(spoken[1]) if kind in ("interface", "uplink", "probe") else ""
         assert place.piece.key is not None
         return self._rename_all(names, Thing(kind, str(spoken[-1]), device), [place.piece.key], what, new)
 
