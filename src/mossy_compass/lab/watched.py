@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.plan.plan import Plan
@@ -42,7 +42,7 @@ def watched(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> tuple[P
             problems.add(
                 "probe.down", _mark(plan, key), words, "Check its target, its way, and what answers there.", Severity.WARNING
             )
-        elif next(_latched(plan, key, found.down), None):
+        elif _latched(plan, key, found.down):
             words = f"probe {key[1]} of {key[0]} stays down once it is down: what is bound to it leads to its own target."
             problems.add(
                 "probe.latched",
@@ -54,10 +54,9 @@ def watched(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> tuple[P
     return tuple(problems.found)
 
 
-def _latched(plan: Plan, key: Key, down: frozenset[Key]) -> Iterator[bool]:
+def _latched(plan: Plan, key: Key, down: frozenset[Key]) -> bool:
     """Whether a probe that is up finds no answer while it is down."""
-    if not outcome(with_down(plan, down | {key}), key).ok:
-        yield True
+    return not outcome(with_down(plan, down | {key}), key).ok
 
 
 def _switched_off(plan: Plan, problems: Problems) -> None:
