@@ -181,7 +181,7 @@ def test_a_patch_that_no_longer_fits_is_refused() -> None:
 SHIPPED = [(DATA / name).read_text(encoding="utf-8") for name in ("fernhollow.yaml", "grounds.yaml", "starter.yaml")]
 
 
-@examples(20, 180)
+@examples(14, 180)
 @given(st.sampled_from([TEXT, *SHIPPED]), st.integers(0, 10_000))
 def test_random_changes_and_their_inverses_give_the_first_bytes_back(text: str, seed: int) -> None:
     """Comments and the order of keys stay in between: every line that no change touched is still there, in its order."""
@@ -325,7 +325,7 @@ VERBS = {
 }
 
 
-@examples(50, 450)
+@examples(30, 450)
 @given(written_texts(), st.sampled_from(sorted(VERBS)), st.data())
 def test_a_step_means_in_the_text_what_it_means_in_the_data(text: str, verb: str, data: st.DataObject) -> None:
     """However the text is written, a step does what it says, there and nowhere else, or is refused and does nothing."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
 
 import pytest
 from click.testing import CliRunner, Result
@@ -478,3 +479,54 @@ def test_a_device_that_is_renamed_remembers_what_it_remembered() -> None:
     lab.state.back_to(kept)
     assert [s.number for s in lab.state.sessions("gate")] == [1]
     assert lab.state.sessions("door") == []
+
+
+LOGGED = """\
+mossy-network: 1
+devices:
+  inner: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  gate:
+    kind: firewall
+    interfaces: {inside: {address: 10.40.1.1/24, filter: {arriving: out-list}}, outside: 203.0.113.2/24}
+    settings: {history: 5}
+  depot: {kind: host, address: 203.0.113.9/24, gateway: 203.0.113.2, serves: [https, ssh]}
+segments: {house: [inner, gate/inside], world: [gate/outside, depot]}
+lists:
+  out-list: {rules: [{id: told, permit: tcp, service: https, log: notice}, {id: mute, permit: tcp, service: ssh}]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("service", "then", "options", "wanted"),
+    [
+        ("https", ["data", "wait 3 h"], [], [("08:30:00", "permitted"), ("10:34:00", "session-ended")]),
+        ("https", ["data", "wait 1 h", "clear gate"], [], [("08:30:00", "permitted"), ("09:30:00", "session-ended")]),
+        ("https", ["data", "wait 1 h"], [], [("08:30:00", "permitted")]),
+        ("ssh", ["data", "wait 3 h"], [], []),
+        ("https", ["wait 3 h"], ["--log-from", "depot"], []),
+        ("https", ["wait 3 h"], ["--log-to", "depot"], [("08:30:00", "permitted"), ("08:34:00", "session-ended")]),
+    ],
+)
+def test_log_lines_of_what_follows_have_their_own_times_and_sessions_end_in_a_line(
+    tmp_path: Path, service: str, then: list[str], options: list[str], wanted: list[tuple[str, str]]
+) -> None:
+    """One line for a session that ends, at the instant of its end, where the rule that let it in logs."""
+    file, log = tmp_path / "n.yaml", tmp_path / "out.log"
+    file.write_text(LOGGED)
+    words = [w for t in then for w in ("--then", t)]
+    at = ["--at", "2026-05-04T10:30+02:00", "--log", str(log), *options]
+    asked = CliRunner().invoke(main, ["trace", str(file), "--from", "inner", "--to", "depot", "--service", service, *words, *at])
+    assert asked.exit_code == 0, asked.output
+    lines = log.read_text().splitlines()
+    assert [(x.split("T")[1].split("Z")[0], x.split(" ")[5]) for x in lines] == wanted
+    for line in lines[1:]:
+        assert 'list="out-list" rule="told"' in line
+        assert f'packets="{4 if "data" in then else 2}"' in line
+
+
+def test_without_a_date_log_lines_have_the_nil_time(tmp_path: Path) -> None:
+    file, log = tmp_path / "n.yaml", tmp_path / "out.log"
+    file.write_text(LOGGED)
+    call = ["trace", str(file), "--from", "inner", "--to", "depot", "--service", "https", "--then", "wait 3 h", "--log", str(log)]
+    assert CliRunner().invoke(main, call).exit_code == 0
+    assert [x.split(" ")[1] for x in log.read_text().splitlines()] == ["-", "-"]

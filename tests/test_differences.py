@@ -12,6 +12,7 @@ from mossy_compass.lab.differences import WORDS_ONLY, key_of, unlike
 from mossy_compass.model import gates as gates_module
 from mossy_compass.model import network as network_module
 from tests.conftest import DATA
+from tests.effort import at_length
 
 RICH = """
 mossy-network: 1
@@ -123,7 +124,7 @@ EDITS = [
     (", opening: yes", "", {"lists/out-list/rules/50/opening": "yes, now no"}),
     ("arriving: lan", "arriving: guest", {"lists/out-list/rules/50/arriving": "1 gone, 1 new"}),
     ("fragments: yes", "fragments: no", {"lists/out-list/rules/60/fragments": "yes, now no"}),
-    (", while: last-resort", "", {"lists/out-list/rules/70/while": "yes, now no"}),
+    (", while: last-resort", "", {"lists/out-list/rules/70/while": "last-resort, now nothing"}),
     ("icmp: echo-request", "icmp: echo-reply", {"lists/out-list/rules/80/service": "echo-request, now echo-reply"}),
     (", disabled: yes", "", {"lists/out-list/rules/90/disabled": "yes, now no"}),
     ("{id: 60, deny: any, fragments: yes}", "{id: 65, deny: any, fragments: yes}", {"lists/out-list/rules": "1 gone, 1 new"}),
@@ -266,18 +267,21 @@ def test_what_a_group_holds_is_told_once() -> None:
     assert unlike(before, after) == [("groups/kiosks/members", "1 new")]
 
 
+@pytest.mark.scaled
 @pytest.mark.parametrize("name", ["fernhollow", "grounds"])
 def test_no_line_that_counts_can_go_without_being_told(name: str) -> None:
-    """Each line taken out by itself, where the file is still whole: its place is told, unless it holds words alone."""
+    """Each line (by default every third) taken out by itself, where the file is still whole: its place is told, unless it holds words alone."""
     lines = (DATA / f"{name}.yaml").read_text().splitlines()
     before = mc.read_bytes("\n".join(lines).encode(), "n.yaml").network
     assert before is not None
     told = 0
     for number, line in enumerate(lines):
+        if number % 3 and not at_length():
+            continue
         after = mc.read_bytes("\n".join(lines[:number] + lines[number + 1 :]).encode(), "n.yaml").network
         if after is None or not line.strip() or line.strip().startswith("#"):
             continue
         same = line.strip().startswith(("about:", "title:")) or after == before
         assert bool(unlike(before, after)) is not same, line
         told += not same
-    assert told > 20
+    assert told > 10

@@ -12,7 +12,9 @@ from hypothesis import HealthCheck, given
 
 import mossy_compass as mc
 from mossy_compass.cli.files import DEMO
+from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.report import drawing, layout, sheet
+from mossy_compass.walk.question import Options
 from tests.conftest import DATA
 from tests.effort import examples
 from tests.test_laws import networks
@@ -218,3 +220,37 @@ def test_boxes_of_random_networks_do_not_overlap(network: mc.Network) -> None:
     assert set(picture.home) == set(network.devices)
     assert crowding(picture) == []
     assert touching(picture) == []
+
+
+@pytest.mark.parametrize(
+    ("failed", "passed", "other"),
+    [([], ["gate", "box", "upstream"], ("gate", "upstream")), (["link fibre"], ["gate", "upstream"], ("gate", "box"))],
+)
+def test_a_way_is_drawn_past_the_switches_that_it_crosses_and_not_by_a_shorter_line(
+    demo: mc.Plan, failed: list[str], passed: list[str], other: tuple[str, str]
+) -> None:
+    """From the gate two lines lead to the provider, one of them over a switch."""
+    lab = Lab(demo.written)
+    for what in failed:
+        lab.fail(what)
+    lab.settle()
+    journey = lab.test(Flow("kiosk-1", "almanac", "tcp/443", Options(family=4)))
+    picture = layout.place(demo.network)
+    strokes = drawing._route(picture, journey.there)
+    lines = {frozenset((n.start, n.end)): n.points for n in picture.lines}
+    for pair in itertools.pairwise(passed):
+        points = lines[frozenset(pair)]
+        assert points in strokes or points[::-1] in strokes
+    missed = lines[frozenset(other)]
+    assert missed not in strokes
+    assert missed[::-1] not in strokes
+
+
+def test_what_goes_into_a_tunnel_is_drawn_along_the_cables_that_carry_it(demo: mc.Plan) -> None:
+    journey = mc.trace(demo, "lab-bench", "moor-store", "https")
+    picture = layout.place(demo.network)
+    strokes = drawing._route(picture, journey.there)
+    lines = {frozenset((n.start, n.end)): n.points for n in picture.lines}
+    for pair in (("gate", "box"), ("box", "upstream"), ("upstream", "moor-gate")):
+        points = lines[frozenset(pair)]
+        assert points in strokes or points[::-1] in strokes

@@ -290,7 +290,7 @@ def test_only_some_expectations_and_every_other_step(hall: Path) -> None:
         """,
         only="cellar",
     )
-    assert [type(r.step).__name__ for r in report.results] == ["Fail", "Expect"]
+    assert [type(r.step).__name__ for r in report.results] == ["Fail", "ExpectFlows"]
     assert report.ok
 
 
@@ -742,7 +742,7 @@ def test_flows_that_differ_in_any_wish_are_told_apart() -> None:
 def test_the_shipped_drill_holds_and_its_schema_knows_it() -> None:
     report = run_drill(read_drill(DATA / "fernhollow.drill.yaml"))
     assert report.ok, as_text(whole(report))
-    assert len(report.expectations) == 18
+    assert len(report.expectations) == 28
     schema = json.loads((DATA / "drill.schema.json").read_text())
     check = jsonschema.Draft202012Validator(schema)
     check.check_schema(schema)

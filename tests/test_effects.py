@@ -43,7 +43,7 @@ from mossy_compass.walk.grid import Grid, cell_of, gathered
 from mossy_compass.walk.question import Options
 from mossy_compass.walk.trace import trace_one
 from tests.conftest import DATA
-from tests.effort import examples
+from tests.effort import examples, seeds
 from tests.test_exact import MOMENTS, WORDS, asked, possible
 from tests.test_laws import networks
 from tests.test_rows import OWN, lists, packet, where
@@ -71,7 +71,7 @@ def outcome(chain: list[AccessList], facts: Facts, end: Verdict) -> tuple[str, s
     return end.value, ""
 
 
-@examples(40, 240)
+@examples(25, 240)
 @given(
     st.lists(lists, max_size=2),
     st.lists(lists, max_size=2),
@@ -255,7 +255,7 @@ FILTERING = ("lists", "groups", "services", "hours")
 """Sections of a file that change what packets meet, and not where they go."""
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", seeds(0, 2, 3))
 def test_nothing_changes_that_is_not_told(seed: int) -> None:
     """Of files with a small change: where no place differs no flow ends differently, and where a flow is stopped or let through
     by another rule, in a network whose rules alone are others, the exact comparison says so too."""
@@ -420,7 +420,7 @@ def test_very_many_routes_are_not_compared_and_that_is_told(monkeypatch: pytest.
     )
 
 
-@examples(60, 500)
+@examples(35, 500)
 @given(
     lists,
     st.lists(lists, max_size=2),
@@ -507,7 +507,7 @@ def test_a_rule_that_a_list_before_shadows_is_told_with_that_list() -> None:
     assert "Move it into 'first', above rule 10, or remove it." in found.remedy
 
 
-@examples(60, 500)
+@examples(35, 500)
 @given(
     lists,
     lists,
@@ -542,7 +542,7 @@ def test_what_the_lists_before_take_never_decides(
         assert outcome([before, without, below], facts, end) == outcome([before, source, below], facts, end), ident
 
 
-@examples(60, 500)
+@examples(35, 500)
 @given(lists)
 def test_what_shows_without_sets_shows_with_them(source: AccessList) -> None:
     rows = list_table(source, READER).rows

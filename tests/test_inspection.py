@@ -9,13 +9,13 @@ from datetime import UTC, datetime
 import pytest
 
 import mossy_compass as mc
+from mossy_compass.lab.cells import Sets, room
 from mossy_compass.lab.conversation import parse_then
 from mossy_compass.lab.seen import seen as seen_by
 from mossy_compass.model.network import Kind
 from mossy_compass.plan.facts import Moment
 from mossy_compass.walk.journey import Way
 from mossy_compass.walk.walk import Emission
-from tests.cells import Sets, room
 from tests.test_alike import behaves_alike
 
 THREE = """\

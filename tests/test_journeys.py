@@ -185,7 +185,7 @@ def test_an_unattached_list_is_told_of_where_it_would_have_mattered(demo: mc.Pla
     assert [b.words for b in journey.although] == ["list spring-sale rule 10 would deny it: spring-sale is attached nowhere"]
     assert (
         "although",
-        "list spring-sale rule 10 would deny it: spring-sale is attached nowhere (fernhollow.yaml:69)",
+        "list spring-sale rule 10 would deny it: spring-sale is attached nowhere (fernhollow.yaml:75)",
     ) in sentences.extras(journey)
     assert mc.trace(demo, "kiosk-1", "almanac", "https").although == ()
 
@@ -247,7 +247,7 @@ def test_an_address_that_was_given_twice_is_told_of(demo_text: bytes) -> None:
     assert network is not None
     journey = mc.trace(network, "kiosk-1", "ledger", "ticketing")
     assert (journey.cause, journey.there.end) == ("service.silent", "herb-gate")
-    assert "although ledger has 10.40.48.1 too: it was given twice (f.yaml:147)" in sentences.headline(journey)
+    assert "although ledger has 10.40.48.1 too: it was given twice (f.yaml:181)" in sentences.headline(journey)
 
 
 def test_a_port_that_is_down_is_the_cause_and_not_the_route_that_went_with_it(demo_text: bytes) -> None:

@@ -263,7 +263,7 @@ def test_a_comparison_after_failures_is_that_of_everything_computed_again(networ
     assert quick == afresh
 
 
-@examples(4, 30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@examples(2, 30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(networks())
 def test_a_sweep_is_that_of_a_new_plan_for_each_failure(network: mc.Network) -> None:
     flows = every_flow(network)

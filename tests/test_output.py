@@ -90,6 +90,7 @@ OUTPUTS = {
     "trace --capture": ["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--capture", "{out}"],
     "trace --log": ["trace", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--log", "{out}"],
     "drill --junit": ["drill", "fern.drill.yaml", "--junit", "{out}"],
+    "drill --picture": ["drill", "fern.drill.yaml", "--picture", "{out}"],
     "change --undo": ["change", "fern.yaml", "step.yaml", "--undo", "{out}"],
     "compare --picture": [
         "compare",
@@ -205,7 +206,7 @@ def test_an_interrupt_is_one_line(inputs: Path, after: float, jobs: str) -> None
 
 
 WRAPPED = """
-import os, signal, sys, types
+import os, signal, sys, time, types
 from mossy_compass.cli.start import run
 
 def interrupted():
@@ -215,17 +216,44 @@ def interrupted():
     except KeyboardInterrupt as met:
         raise RuntimeError("error calling __set_name__") from met
 
+def finalised():
+    class Gone:
+        def __del__(self):
+            os.kill(os.getpid(), signal.SIGINT)
+            [None for _ in range(100_000)]
+
+    Gone()
+    time.sleep(20)
+
+def hooked():
+    class Gone:
+        def __del__(self):
+            raise KeyboardInterrupt  # as one that was lost; the next comes while this is told
+
+    hook = sys.unraisablehook
+    start = sys.modules["mossy_compass.cli.start"]
+    real = start._raise_later
+    def as_it_is_told():
+        if not start._heard:
+            os.kill(os.getpid(), signal.SIGINT)
+            [None for _ in range(100_000)]
+        real()
+    start._raise_later = as_it_is_told
+    Gone()
+    time.sleep(20)
+
 def broken():
     raise RuntimeError("a bug")
 
-sys.modules["mossy_compass.cli.main"] = types.SimpleNamespace(run={"interrupted": interrupted, "broken": broken}[sys.argv[1]])
+sys.modules["mossy_compass.cli.main"] = types.SimpleNamespace(run=globals()[sys.argv[1]])
 run()
 """
 
 
 def test_an_interrupt_that_comes_out_as_something_else_is_one_line_and_a_bug_is_none(tmp_path: Path) -> None:
-    done = subprocess.run([sys.executable, "-c", WRAPPED, "interrupted"], cwd=tmp_path, capture_output=True, text=True)
-    assert (done.returncode, done.stdout, done.stderr) == (130, "", "stopped.\n")
+    for where in ("interrupted", "finalised", "hooked"):
+        done = subprocess.run([sys.executable, "-c", WRAPPED, where], cwd=tmp_path, capture_output=True, text=True)
+        assert (done.returncode, done.stdout, done.stderr) == (130, "", "stopped.\n"), where
     done = subprocess.run([sys.executable, "-c", WRAPPED, "broken"], cwd=tmp_path, capture_output=True, text=True)
     assert done.returncode == 1
     assert done.stderr.endswith("RuntimeError: a bug\n")

@@ -7,11 +7,11 @@ import random
 import pytest
 
 import mossy_compass as mc
+from mossy_compass.lab.cells import Sets, room
 from mossy_compass.lab.conversation import parse_then
 from mossy_compass.plan.facts import Moment
 from mossy_compass.walk.journey import Journey, Way
 from mossy_compass.walk.walk import Emission
-from tests.cells import Sets, room
 from tests.test_alike import behaves_alike
 
 THREE = """\
@@ -184,7 +184,7 @@ def test_an_uplink_in_a_list_that_is_asked_too_late_is_a_finding() -> None:
     assert "rule.idle-uplink" not in {p.code for p in both.problems}
 
 
-LAW = [pytest.param(n, marks=() if n in (5, 20) else pytest.mark.slow) for n in (3, 5, 7, 8, 10, 11, 14, 16, 18, 20, 23, 27)]
+LAW = [pytest.param(n, marks=() if n in (5, 20) else pytest.mark.slow) for n in (3, 5, 8, 11, 16, 20, 23, 27)]
 
 
 @pytest.mark.parametrize("number", LAW)

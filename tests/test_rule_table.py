@@ -302,7 +302,9 @@ def facts_of(words: str) -> Facts:
     def names(key: str) -> frozenset[str]:
         return frozenset(said[key].split(",")) if key in said else frozenset()
 
-    moment = Moment(None, names("open"), names("app") or None, 3 if "later" in more else 1, "last-resort" in more)
+    moment = Moment(
+        None, names("open"), names("app") or None, 3 if "later" in more else 1, frozenset({"*"} if "last-resort" in more else ())
+    )
     facts = Facts(packet, said.get("arriving"), Recollection(names("called")), said.get("leaving"), moment)
     relation = next((m for m in more if m in [r.value for r in Relation]), "opening" if packet.opening else "none")
     facts.relation = Relation(relation)

@@ -122,17 +122,27 @@ ELSEWHERE = dict.fromkeys(
     ("inbound", "outbound", "through", "translation-opens", "log-defaults", "name-rules", "offers-hold"), "test_gates"
 )
 ELSEWHERE |= dict.fromkeys(
-    (*TIME_OUTS, "session-phase", "after-reset", "session-limit", "half-open-limit", "history", "session-interfaces"),
+    (
+        *TIME_OUTS,
+        "announced-for",
+        "session-phase",
+        "after-reset",
+        "session-limit",
+        "half-open-limit",
+        "history",
+        "session-interfaces",
+    ),
     "test_sessions",
 )
 ELSEWHERE |= {
     "switched-off-probe": "test_probes",
     "flows-of-a-lost-uplink": "test_probes",
     "session-exit": "test_inspection",
+    "lists-see-inner": "test_tunnels",
     "answers-policy-routes": "test_policy",
     "classifier-deny": "test_policy",
 }
-ELSEWHERE |= dict.fromkeys(("mapping", "filtering", "answers-translated"), "test_translation")
+ELSEWHERE |= dict.fromkeys(("mapping", "filtering", "answers-translated", "unsolicited-syn"), "test_translation")
 ELSEWHERE |= dict.fromkeys(("after-rule-change", "after-route-change", "after-translation-change"), "test_conversation")
 ELSEWHERE |= {"sharing": "test_topology", "interface-route": "test_topology", "leased-default-route": "test_topology"}
 

@@ -8,6 +8,7 @@ import pytest
 
 import mossy_compass as mc
 from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.question import Options
 
 HALL = """\
 mossy-network: 1
@@ -216,6 +217,32 @@ def test_who_may_use_an_outer_end(setting: str, who: list[str], open: list[str])
         else:
             assert journey.cause == "nat.filtered"
             assert f"mapping 1 of gate (198.51.100.2:{port} for 10.41.1.11)" in str(journey)
+
+
+def test_an_unsolicited_syn_is_held_or_dropped() -> None:
+    """RFC 5382 REQ-4: nothing is said for 6 s; then port unreachable, unless the same conversation was opened from inside."""
+    for value, inside, told in (("drop", False, []), ("hold", False, [6000]), ("hold", True, [])):
+        lab = mc.Lab(hall("{leaving: out}", settings=f"unsolicited-syn: {value}").network)
+        port = left(lab.send(mc.Flow("amy", "ben", "https")))[1]
+        before = lab.state.now
+        asked = lab.send(mc.Flow("bea", "198.51.100.2", f"tcp/{port}", Options(source_port=443)))
+        assert (asked.cause, asked.symptom) == (f"nat.{'held' if value == 'hold' else 'filtered'}", mc.Symptom.SILENCE)
+        lab.send(mc.Flow("bea", "198.51.100.2", f"tcp/{port}", Options(source_port=443)))  # a second time changes nothing
+        if inside:
+            opened = lab.send(mc.Flow("amy", "bea", "tcp/443", Options(source_port=lab.state.sessions("gate")[0].inner.from_port)))
+            assert left(opened)[1] == port
+        lab.wait(5999)
+        assert lab.told_late == []
+        kept = lab.state.keep()
+        lab.wait(1)
+        lab.wait(60_000)
+        assert [at - before for at, _ in lab.told_late] == told
+        for _, leg in lab.told_late:
+            assert (leg.end, leg.packet.icmp >> 8, leg.fate) == ("bea", 3, mc.Fate.DELIVERED)
+        lab.told_late.clear()
+        lab.state.back_to(kept)
+        lab.wait(1)
+        assert [at - before for at, _ in lab.told_late] == told
 
 
 def test_forwarded_ports_and_those_of_the_device_are_given_to_nobody() -> None:

@@ -17,7 +17,7 @@ ROOT = Path(__file__).resolve().parent.parent
 FOLDER = ROOT / "examples" / "mistakes"
 PAGE = ROOT / "docs" / "mistakes.md"
 HEAD = """\
-# Mistakes with lists, translation and sessions, and what the tool says of them
+# Mistakes with lists, translation, sessions, ways and tunnels, and what the tool says of them
 
 Each of these has cost somebody an evening. The networks are small and stand in [examples/mistakes](../examples/mistakes); a
 test runs every command here and looks for the words that would have saved the day. This page is made by `tools/mistakes.py`.

@@ -18,12 +18,13 @@ from mossy_compass.cli.output import FileKind, Once, say, write_whole
 from mossy_compass.errors import InputError
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Iterable, Sequence
 
     from mossy_compass.errors import NetworkFileError
     from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
     from mossy_compass.packet.address import Address
+    from mossy_compass.plan.facts import Ended
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.journey import Journey
     from mossy_compass.walk.question import Options
@@ -98,15 +99,32 @@ def write_log(
     plan: Plan, journeys: Sequence[Journey], log: str, ends: tuple[str | None, str | None], options: Options, form: str
 ) -> None:
     """Write the log lines of journeys to a file, or to the standard output for ``-``."""
+    write_logs(plan, [(0, journeys)], log, ends, options, form)
+
+
+def write_logs(
+    plan: Plan,
+    passed: Iterable[tuple[int, Sequence[Journey | Ended]]],
+    log: str,
+    ends: tuple[str | None, str | None],
+    options: Options,
+    form: str,
+) -> None:
+    """The same of what happens one after the other: so many milliseconds after the first packet, journeys, or sessions that end."""
     if log == "-" and form != "text":
         raise InputError(f"--log - and --format {form} would write one into the other; name a file: --log FILE.")
-    from mossy_compass.exchange.syslog import lines
+    from mossy_compass.exchange import syslog
     from mossy_compass.files.hours import moment_text
+    from mossy_compass.plan.facts import Ended
     from mossy_compass.safe import safe
 
-    at = moment_text(options.now) if options.now is not None else "-"
     source, target = (_held(plan, word) for word in ends)
-    text = "".join(f"{safe(line)}\n" for line in lines(journeys, at, source, target))
+    found: list[str] = []
+    for after, told in passed:
+        at = moment_text(options.now + after // 1000) if options.now is not None else "-"
+        found += syslog.lines([j for j in told if not isinstance(j, Ended)], at, source, target)
+        found += syslog.ends(plan, [e for e in told if isinstance(e, Ended)], at, source, target)
+    text = "".join(f"{safe(line)}\n" for line in found)
     if log == "-":
         say(text)
     else:
@@ -244,5 +262,6 @@ __all__ = [
     "show_faults",
     "show_problems",
     "write_log",
+    "write_logs",
     "write_whole",
 ]

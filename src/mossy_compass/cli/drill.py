@@ -17,6 +17,7 @@ from mossy_compass.cli.common import (
     form_option,
     say,
     say_json,
+    shape_of,
     show,
     show_faults,
     write_whole,
@@ -45,6 +46,7 @@ T = TypeVar("T")
     "--details", is_flag=True, help="Show every step, the whole way of each flow that fails, and everything that was never tested."
 )
 @click.option("--junit", metavar="XMLFILE", type=OUTPUT, help="Write the results as JUnit XML, too.")
+@click.option("--picture", metavar="PICTURE", type=OUTPUT, help="Draw the drill over its time, as PICTURE (.png or .svg).")
 @click.option("--watch", is_flag=True, help="Run again whenever one of the files changes, until you stop it.")
 @form_option("text", "json")
 def drill(
@@ -55,6 +57,7 @@ def drill(
     jobs: int,
     details: bool,
     junit: str | None,
+    picture: str | None,
     watch: bool,
     form: str,
 ) -> None:
@@ -70,16 +73,28 @@ def drill(
     Exit codes: 0 everything holds, 1 something does not,
                 2 a file cannot be used, or a step cannot be done.
     """
+    if picture:
+        shape_of(picture)  # a name without a form is refused before anything is run
+    if picture and len(files) > 1:
+        raise InputError("--picture draws one drill; name one file.")
     if watch:
         if form != "text":
             raise InputError("--watch shows text on a terminal; leave --format out.")
-        _watch(files, lambda: _run(files, network, only, fail_fast, jobs, details, junit, form))
+        _watch(files, lambda: _run(files, network, only, fail_fast, jobs, details, junit, form, picture))
         return
-    raise SystemExit(_run(files, network, only, fail_fast, jobs, details, junit, form))
+    raise SystemExit(_run(files, network, only, fail_fast, jobs, details, junit, form, picture))
 
 
 def _run(
-    files: Sequence[str], network: str | None, only: str, fail_fast: bool, jobs: int, details: bool, junit: str | None, form: str
+    files: Sequence[str],
+    network: str | None,
+    only: str,
+    fail_fast: bool,
+    jobs: int,
+    details: bool,
+    junit: str | None,
+    form: str,
+    picture: str | None,
 ) -> int:
     """Run every drill once, and tell what came of it; gives the exit code."""
     asked = [(file, network, only, fail_fast) for file in files]
@@ -89,6 +104,11 @@ def _run(
         from mossy_compass.exchange.junit import junit as as_junit
 
         write_whole(Path(junit), as_junit(reports), FileKind.JUNIT)
+    if picture:
+        from mossy_compass.report import drawing
+
+        title, shape = reports[0].drill.title or files[0], shape_of(picture)
+        write_whole(Path(picture), drawing.render_timeline(reports[0], title, shape), FileKind[shape.upper()])
     _tell(reports, details, form)
     if any(report.broken for report in reports):
         return EXIT_INPUT

@@ -31,6 +31,7 @@ from mossy_compass.cli.output import may_write_all
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
+    from rich.text import Text
 
     from mossy_compass.model.network import Network
 
@@ -122,19 +123,8 @@ DEMO: tuple[tuple[str, str, str, str, datetime | None], ...] = (
     ("A kiosk sells a ticket: permitted by two lists on the way, and answered.", "kiosk-1", "ledger", "ticketing", None),
     ("The same from a visitor's tablet: permits for two kiosks shut out their neighbour.", "tablet", "ledger", "ticketing", None),
     ("A ping into the world goes out, and its answer dies at the perimeter.", "kiosk-1", "almanac.example", "ping", None),
-    ("The web works from the same place, which is why the ping puzzles people.", "kiosk-1", "almanac.example", "https", None),
-    ("One bench may log in to the press; the desk beside it meets the end of the list.", "lab-desk", "pressroom", "ssh", None),
-    ("Delivered is not served: the ledger does not listen on that port.", "lab-bench", "ledger", "tcp/80", None),
     ("A sensor's question leaves untranslated; the provider has no route back.", "sensor-fern", "almanac.example", "ntp", None),
-    ("Strangers may read the seed catalogue, over IPv6 too.", "almanac", "seeds.example", "tcp/443", None),
-    ("An address that nobody has, between two routers that trust each other.", "lab-bench", "10.41.9.9", "ping", None),
-    (
-        "The bench may log in to the perimeter; the desk beside it asks for what is not offered to it.",
-        "lab-desk",
-        "gate",
-        "ssh",
-        None,
-    ),
+    ("The sister garden's records come through a tunnel.", "lab-bench", "moor-store", "https", None),
     (
         "On a Sunday a film starts and stops: its third packet shows what it is, and the session ends.",
         "lab-bench",
@@ -143,6 +133,7 @@ DEMO: tuple[tuple[str, str, str, str, datetime | None], ...] = (
         SUNDAY,
     ),
 )
+"""The least that shows each thing: a permit, a deny, an answer that is lost, translation, a tunnel, and what a session outlives."""
 
 
 @click.command(context_settings=CONTEXT, short_help="Show the demo network and its test packets, explained.")
@@ -150,11 +141,14 @@ DEMO: tuple[tuple[str, str, str, str, datetime | None], ...] = (
     "--write", "target", type=OUTPUT, metavar="FILE", help="Also write the demo network to FILE, and its drill beside it."
 )
 @click.option("--details", is_flag=True, help="Show each hop too.")
-def demo(target: str | None, details: bool) -> None:
-    """Show the demo network, Fernhollow Botanic Trust, and several test packets explained.
+@click.option("--drill", "drilled", is_flag=True, help="Play its drill instead: a working day, step by step.")
+def demo(target: str | None, details: bool, drilled: bool) -> None:
+    """Show the demo network, Fernhollow Botanic Trust, and a few test packets explained; or a working day there.
 
     \b
-    Example:
+    Examples:
+      mossy demo
+      mossy demo --drill
       mossy demo --write fernhollow.yaml
     """
     from rich.console import Group
@@ -173,6 +167,9 @@ def demo(target: str | None, details: bool) -> None:
     plan = Plan(reading.network)
     if target:
         _write_demo(Path(target), data)
+    if drilled:
+        show(Group(_demo_drill(reading.network, data, name), Text(""), _go_on(target)))
+        return
     kinds: dict[str, list[str]] = {}
     for device in reading.network.devices.values():
         kinds.setdefault(device.kind.value, []).append(device.name)
@@ -182,7 +179,12 @@ def demo(target: str | None, details: bool) -> None:
     ]
     parts.append(
         Padding(
-            text.rows_of([(kind + "s", ", ".join(names)) for kind, names in kinds.items()], ("dim", ""), (9, None)), (0, 0, 0, 2)
+            text.rows_of(
+                [(f"{kind}es" if kind.endswith("ch") else f"{kind}s", ", ".join(names)) for kind, names in kinds.items()],
+                ("dim", ""),
+                (9, None),
+            ),
+            (0, 0, 0, 2),
         )
     )
     parts.append(Text(""))
@@ -190,14 +192,20 @@ def demo(target: str | None, details: bool) -> None:
         parts.append(Text(f"{number}. {title}", style="bold"))
         journey = run_trace(plan, sender, goal, service, at=at)
         parts.append(Padding(text.journey(journey, details) if details else text.brief(journey), (0, 0, 1, 3)))
-    parts += [_demo_drill(reading.network, data, name), Text("")]
+    show(Group(*parts, _go_on(target)))
+
+
+def _go_on(target: str | None) -> Text:
+    """What to do next."""
+    from rich.text import Text
+
     then = "--from kiosk-1 --to ledger --service tcp/22 --details"
     if target:
         drill = _drill_beside(Path(target))
-        parts.append(Text(f"The network is in {target}, its drill in {drill}. Go on with: mossy trace {target} {then}"))
-    else:
-        parts.append(Text(f"Go on with: mossy demo --write fernhollow.yaml, then mossy trace fernhollow.yaml {then}"))
-    show(Group(*parts))
+        return Text(f"The network is in {target}, its drill in {drill}. Go on with: mossy trace {target} {then}")
+    return Text(
+        f"A working day there: mossy demo --drill. On your own: mossy demo --write fernhollow.yaml, mossy trace fernhollow.yaml {then}"
+    )
 
 
 def _write_demo(target: Path, data: bytes) -> None:
@@ -219,9 +227,6 @@ def _drill_beside(network: Path) -> Path:
 
 def _demo_drill(network: Network, data: bytes, name: str) -> RenderableType:
     """What the demo network must do, tested."""
-    from rich.console import Group
-    from rich.text import Text
-
     from mossy_compass.files.drills import Source, steps_of
     from mossy_compass.lab.drill import Drill, run_drill
     from mossy_compass.report import drilltext
@@ -229,7 +234,7 @@ def _demo_drill(network: Network, data: bytes, name: str) -> RenderableType:
     file = shipped("fernhollow.drill.yaml")
     steps = steps_of(file.read_bytes(), file.name, network)
     report = run_drill(Drill("", network, steps, Source(data.decode(), name), "", _drill_beside(Path(name)).name))
-    return Group(Text("What it must do, and must not, as a drill says it (mossy drill):", style="bold"), drilltext.whole(report))
+    return drilltext.whole(report)
 
 
 @click.command(context_settings=CONTEXT, short_help="Print a JSON Schema: of files, or of results.")

@@ -75,7 +75,7 @@ def flows_of(
     if any(asked):
         raise InputError("--drill says which flows are tested; leave --from, --to and --service out.")
     from mossy_compass.files.drills import read_drill
-    from mossy_compass.lab.drill import DrillStep, Expect, Repeat
+    from mossy_compass.lab.drill import DrillStep, ExpectFlows, Repeat
     from mossy_compass.lab.expect import flows
 
     def expected(steps: Sequence[DrillStep]) -> list[Flow]:
@@ -84,7 +84,7 @@ def flows_of(
         for step in steps:
             if isinstance(step, Repeat):
                 out += expected(step.steps)
-            elif isinstance(step, Expect):
+            elif isinstance(step, ExpectFlows):
                 out += flows(network, step.expectation)
         return out
 

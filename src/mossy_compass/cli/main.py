@@ -35,6 +35,7 @@ HOMES = {
     "drill": "drill",
     "compare": "lab",
     "what-if": "lab",
+    "prove": "proving",
     "draw": "packets",
     "lists-out": "lists",
     "lists-in": "lists",

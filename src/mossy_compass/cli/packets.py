@@ -7,7 +7,7 @@ same packet, so they are options of ``trace`` and no commands of their own.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -30,11 +30,14 @@ from mossy_compass.cli.common import (
     shape_of,
     show,
     write_log,
+    write_logs,
     write_whole,
 )
 from mossy_compass.errors import InputError, QuestionError
 
 if TYPE_CHECKING:
+    from mossy_compass.lab.conversation import Conversation
+    from mossy_compass.plan.facts import Ended
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.journey import Journey
     from mossy_compass.walk.question import Options
@@ -146,13 +149,17 @@ def trace(
     options |= {"at": moment.at, "last_resort": last_resort, "application": application, "fragment": fragment}
     if every_path and flows is not None:
         raise InputError("--every-path and --count answer different questions; give one of them.")
-    if followed and (every_path or flows is not None or log):
-        raise InputError("--then is about one conversation; give it without --every-path, --count and --log.")
+    if followed and (every_path or flows is not None):
+        raise InputError("--then is about one conversation; give it without --every-path and --count.")
     if captured is not None:
         _check_capture(captured, every_path or flows is not None)
     if followed:
         asked = sender, target, service
-        raise SystemExit(0 if _converse(plan, asked, Options(**options), followed, (details, form, captured)) else EXIT_NOT)
+        held, left = _converse(plan, asked, Options(**options), followed)
+        if log:
+            write_logs(plan, _logged(held), log, (log_from, log_to), moment, form)
+        _print_conversation(held, left, details, form, captured)
+        raise SystemExit(0 if held.failed is None else EXIT_NOT)
     if every_path or flows is not None:
         raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
     journeys = trace_each(plan, sender, target, service, Options(**options))
@@ -184,15 +191,14 @@ def _print_journeys(journeys: list[Journey], details: bool, form: str) -> None:
 
 
 def _converse(
-    plan: Plan, question: tuple[str, str, str], options: Options, followed: tuple[str, ...], shown: tuple[bool, str, str | None]
-) -> bool:
-    """A conversation: the first packet, and what follows until something fails; True when nothing did."""
+    plan: Plan, question: tuple[str, str, str], options: Options, followed: tuple[str, ...]
+) -> tuple[Conversation, list[str]]:
+    """A conversation: the first packet, and what follows until something fails; with the words of what was not sent any more."""
     from mossy_compass.lab.conversation import parse_then
     from mossy_compass.lab.lab import Flow, Lab
-    from mossy_compass.report import conversationtext
     from mossy_compass.walk.question import members_of
 
-    (sender, target, service), (details, form, captured) = question, shown
+    sender, target, service = question
     members = members_of(plan.network, service)
     if len(members) > 1:
         raise QuestionError(
@@ -204,16 +210,35 @@ def _converse(
     unsent = list(then)
     while unsent and held.failed is None:
         held.next(unsent.pop(0))
-    left = [t.words for t in unsent]
+    return held, [t.words for t in unsent]
+
+
+def _alone(journey: Journey) -> Journey:
+    """A journey without the legs of the first packet, which it begins with."""
+    return journey if journey.later is None else replace(journey, legs=(journey.later,), later=None)
+
+
+def _logged(held: Conversation) -> Iterator[tuple[int, list[Journey | Ended]]]:
+    """What devices would log of a conversation: its packets, and the ends of its sessions, by milliseconds after the first packet."""
+    yield 0, [held.first]
+    for exchange in held.exchanges:
+        if exchange.journey is not None:
+            yield exchange.at, [_alone(exchange.journey)]
+        for over in exchange.ended:
+            yield over.at - held.begun, [over]
+
+
+def _print_conversation(held: Conversation, left: list[str], details: bool, form: str, captured: str | None) -> None:
+    """A conversation as it is shown, and as a capture where one is wanted."""
+    from mossy_compass.report import conversationtext
+
     if captured is not None:
-        later = [e.journey for e in held.exchanges if e.journey is not None]
-        alone = [replace(j, legs=(j.later,), later=None) if j.later is not None else j for j in later]
-        _write_capture(captured, [held.first, *alone], form)
+        later = [_alone(e.journey) for e in held.exchanges if e.journey is not None]
+        _write_capture(captured, [held.first, *later], form)
     if form == "json":
         say_json(conversationtext.conversation_dict(held, left, details))
     else:
         show(conversationtext.conversation(held, left, details))
-    return held.failed is None
 
 
 def _check_capture(captured: str, many: bool) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import _thread
 import signal
 import sys
+import time
 from types import FrameType
 from typing import Any
 
@@ -41,11 +42,24 @@ def run() -> None:
 _heard: list[int] = []
 """The interrupt, once there was one."""
 
+_lost: list[bool] = []
+"""That it met a place from which nothing can be raised, and is wanted again."""
+
+AGAIN_AFTER = 0.005
+"""Seconds until an interrupt that was lost in a finaliser is raised anew: by then the finaliser has mostly ended."""
+
 
 def _first(number: int, frame: FrameType | None) -> None:
-    """The first interrupt; those after it are not heard."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    """The first interrupt; those after it are not heard, unless the first one was lost."""
+    if _heard and not _lost:
+        return
     _heard.append(number)
+    _lost.clear()
+    while frame is not None:
+        if frame.f_code is _unraisable.__code__:  # raised in here it would be lost once more, with a traceback
+            _raise_later()
+            return
+        frame = frame.f_back
     raise KeyboardInterrupt
 
 
@@ -53,12 +67,25 @@ _default_hook = sys.unraisablehook
 
 
 def _unraisable(found: Any) -> None:
-    """An interrupt that met a finaliser, from which nothing can be raised: it is raised again where it can."""
+    """An interrupt that met a finaliser, from which nothing can be raised: it is raised again once that has ended."""
     if found.exc_type is KeyboardInterrupt:
-        signal.signal(signal.SIGINT, _first)
-        _thread.interrupt_main()
+        _raise_later()
     else:
         _default_hook(found)
+
+
+def _raise_later() -> None:
+    # From a thread, since an interrupt that is asked for right here is raised before this function has returned.
+    _thread.start_new_thread(_again, (_thread.get_ident(),))
+
+
+def _again(main: int) -> None:
+    time.sleep(AGAIN_AFTER)
+    _lost.append(True)
+    if hasattr(signal, "pthread_kill"):
+        signal.pthread_kill(main, signal.SIGINT)  # ends a wait, too
+    else:
+        _thread.interrupt_main()
 
 
 def _stopped() -> None:

@@ -46,7 +46,7 @@ if TYPE_CHECKING:
     from mossy_compass.walk.journey import Journey
     from mossy_compass.walk.question import Options
 
-REMEMBERED = ("sessions", "mappings", "probes")
+REMEMBERED = ("sessions", "mappings", "expectations", "probes", "uplinks", "tunnels")
 PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings", *REMEMBERED)
 
 
@@ -71,9 +71,9 @@ PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings", *RE
     "sent",
     multiple=True,
     metavar="FLOW",
-    help="For sessions and mappings: send this before, as 'HOST to HOST for SERVICE'. May be given several times.",
+    help="For what it remembers: send this before, as 'HOST to HOST for SERVICE'. May be given several times.",
 )
-@click.option("--after", metavar="DRILL", help="For sessions and mappings: do the steps of this drill before.")
+@click.option("--after", metavar="DRILL", help="For what it remembers: do the steps of this drill before.")
 @form_option("text", "json")
 def tables(
     file: str,
@@ -128,7 +128,9 @@ def tables(
             raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
         if memory and address is not None:
             raise InputError("--to asks for one route alone; leave sessions and mappings out.")
-        found = _remembered(plan, device, memory, sent, after) if memory else []
+        found = []
+        if memory:
+            found, plan = _remembered(plan, device, memory, sent, after)
         others = tuple(p for p in parts if p not in REMEMBERED)
         if address is not None:
             found = [made.lookup(plan, device, parse_address(address))]
@@ -142,13 +144,15 @@ def tables(
     show(Group(*_blocks(found)[:-1]))
 
 
-def _remembered(plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str, ...], after: str | None) -> list[Rows]:
-    """What a device remembers after some packets, or a drill."""
+def _remembered(
+    plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str, ...], after: str | None
+) -> tuple[list[Rows], Plan]:
+    """What a device remembers after some packets, or a drill; and the network as it is then."""
     from mossy_compass.lab.lab import Flow, Lab
     from mossy_compass.report.remembered import of_memory
     from mossy_compass.walk.question import members_of
 
-    if not sent and after is None and parts != ("probes",):
+    if not sent and after is None and not set(parts) <= {"probes", "uplinks", "tunnels"}:
         raise InputError("nothing was sent, so nothing is remembered. Give --send 'HOST to HOST for SERVICE', or --after DRILL.")
     lab = Lab(plan.written)
     if after is not None:
@@ -172,7 +176,15 @@ def _remembered(plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str
         from mossy_compass.report.probestext import probes
 
         made.append(probes(lab.plan, device, lab.watch.statuses, lab.state.now))
-    return made
+    if "uplinks" in parts:
+        from mossy_compass.report.uplinkstext import uplinks
+
+        made.append(uplinks(lab.plan, device))
+    if "tunnels" in parts:
+        from mossy_compass.report.tunnelstext import tunnels
+
+        made.append(tunnels(lab.plan, device))
+    return made, lab.plan
 
 
 _SENT = re.compile(r"(\S+) to (\S+)(?: for (\S+))?")

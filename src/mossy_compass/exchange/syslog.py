@@ -1,7 +1,7 @@
 """Log lines as RFC 5424 has them: one for each packet that met a rule which logs, or a default that does.
 
 The time is the one that the test was given, or the nil value; nothing here asks a clock, so that the same test gives the same
-bytes. What a device would say of a flow's end needs sessions that end, and is not written yet.
+bytes. Of a session that ends one line tells how much passed, where the rule that let it in logs.
 """
 
 from __future__ import annotations
@@ -12,7 +12,9 @@ from mossy_compass.model.gates import SEVERITIES
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, protocol_name
-from mossy_compass.plan.ids import TableKind
+from mossy_compass.plan.facts import WHY_ENDED, Ended
+from mossy_compass.plan.ids import TableId, TableKind
+from mossy_compass.plan.plan import Plan
 from mossy_compass.walk.journey import Admission, Journey
 
 FACILITY = 16
@@ -37,6 +39,44 @@ def lines(journeys: Iterable[Journey], at: str = "-", source: Held | None = None
             saw = met.ruling.saw
             if (source is None or source(saw.source)) and (target is None or target(saw.destination)):
                 yield line(met, at)
+
+
+def ends(
+    plan: Plan, ended: Iterable[Ended], at: str = "-", source: Held | None = None, target: Held | None = None
+) -> Iterator[str]:
+    """The log lines of sessions that ended: of those that a rule let in which logs.
+
+    Args:
+        plan: whose rules let them in.
+        ended: the sessions, in the order of their ends.
+        at: the time as RFC 3339 has it, or ``-``.
+        source, target: keep only sessions that were opened by, or to, one of these.
+
+    """
+    for over in ended:
+        session, flow = over.session, over.session.inner
+        table, row = session.opened_by
+        found = plan.device(session.device).rows_of(table) if session.device in plan.network.devices else None
+        rule = found.row(row) if found is not None else None
+        if rule is None or not rule.log:
+            continue
+        if (source is None or source(flow.source)) and (target is None or target(flow.destination)):
+            yield _end(over, table, row, rule.log, at)
+
+
+def _end(over: Ended, table: TableId, row: str, severity: str, at: str) -> str:
+    """The log line of a session's end."""
+    session, flow = over.session, over.session.inner
+    ports = flow.protocol in WITH_PORTS
+    data: list[tuple[str, object]] = [("list", table.name) if table.kind is TableKind.LIST else ("table", table), ("rule", row)]
+    data += [("session", session.number), ("why", over.why), ("packets", session.packets), ("bytes", session.size)]
+    data += [("protocol", protocol_name(flow.protocol)), ("source", flow.source), ("destination", flow.destination)]
+    data += [("source-port", flow.from_port), ("destination-port", flow.to_port)] if ports else []
+    data += [(way, port) for way, port in (("arriving", session.arriving), ("leaving", session.leaving)) if port]
+    shown = " ".join(f'{name}="{_escaped(str(value))}"' for name, value in data)
+    number = FACILITY * 8 + SEVERITIES.index(severity)
+    words = f"session {session.number} ended: {WHY_ENDED[over.why]}; {session.packets} packets, {session.size} bytes"
+    return f"<{number}>1 {at} {session.device} mossy - session-ended [{ELEMENT} {shown}] {words}"
 
 
 def line(met: Admission, at: str) -> str:

@@ -11,14 +11,27 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from mossy_compass.files import ports
 from mossy_compass.files.context import Context, Path
-from mossy_compass.files.names import inspected_protocols, service, term
+from mossy_compass.files.names import helper, inspected_protocols, service
 from mossy_compass.files.processes import ospf, rip
-from mossy_compass.files.schema import DeviceIn, RouteIn
+from mossy_compass.files.schema import DeviceIn, MemberIn, RouteIn, UplinksIn
 from mossy_compass.files.steering import policy_routes, translations
 from mossy_compass.files.zones import gates, known_probe
 from mossy_compass.marks import Mark, hint
 from mossy_compass.model.durations import duration_words
-from mossy_compass.model.network import Device, FarHost, Interface, Kind, LeasePool, Probe, RouteAction, Serves, StaticRoute
+from mossy_compass.model.network import (
+    Choosing,
+    Device,
+    FarHost,
+    GroupOfUplinks,
+    Helper,
+    Interface,
+    Kind,
+    LeasePool,
+    Probe,
+    RouteAction,
+    Serves,
+    StaticRoute,
+)
 from mossy_compass.model.settings import SETTINGS, settings_of
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, from_key
 from mossy_compass.packet.service import TCP, UDP
@@ -55,14 +68,24 @@ def device(ctx: Context, name: str, entry: DeviceIn) -> Device:
         records={n: tuple(a) for n, a in entry.records.items()} if entry.records is not None else None,
         resolvers=tuple(entry.resolvers),
         resolvers_mark=ctx.spot(*base, "resolvers"),
-        uplinks=_uplinks(ctx, name, entry, interfaces),
-        member_probes={(g, m.leaving): m.while_ for g, members in entry.uplinks.items() for m in members if m.while_ is not None},
+        groups=_uplinks(ctx, name, entry, interfaces),
+        member_hops={(g, m.leaving): tuple(m.next_hop) for g, said in entry.uplinks.items() for m in _ports_of(said) if m.next_hop},
+        member_probes={
+            (g, m.leaving): m.while_ for g, said in entry.uplinks.items() for m in _ports_of(said) if m.while_ is not None
+        },
         probes=_probes(ctx, name, entry, interfaces),
         ospf=ospf(ctx, name, entry, interfaces),
         rip=rip(ctx, name, entry, interfaces),
         leases=tuple(_leases(ctx, name, entry, interfaces)),
         gates=gates(ctx, name, entry, interfaces),
+        helpers=_helpers(ctx, name, entry),
     )
+
+
+def _helpers(ctx: Context, name: str, entry: DeviceIn) -> tuple[Helper, ...]:
+    """The services whose second channels a device reads of, each once."""
+    found = (helper(ctx, word, ctx.spot("devices", name, "helpers", n)) for n, word in enumerate(entry.helpers))
+    return tuple({h.name: h for h in found if h is not None}.values())
 
 
 def _interfaces(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str, Interface]:
@@ -194,23 +217,60 @@ def _far_hosts(ctx: Context, name: str, entry: DeviceIn, kind: Kind) -> dict[str
     return out
 
 
-def _uplinks(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, tuple[str, ...]]:
+def _ports_of(said: UplinksIn) -> tuple[MemberIn, ...]:
+    """The members of a group as written, with the last resort at the end."""
+    return (*said.members, *([said.last_resort] if said.last_resort is not None else []))
+
+
+def _uplinks(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, GroupOfUplinks]:
     """The groups of uplinks of a device; every member must be an interface of it, and only once."""
-    out: dict[str, tuple[str, ...]] = {}
-    for group, written in entry.uplinks.items():
-        members = [m.leaving for m in written]
-        out[group] = tuple(m for m in members if m in interfaces)
+    out: dict[str, GroupOfUplinks] = {}
+    for group, said in entry.uplinks.items():
         path: Path = ("devices", name, "uplinks", group)
+        listed = isinstance(ctx.live.at(*path).value, list)
         if group in interfaces:
             words = f"'{group}' is both a group and an interface of {name}."
             ctx.fault("name.twice", ctx.mark(*path), words, "Choose another name.")
-        for index, member in enumerate(members):
-            ctx.unknown_port(name, member, ctx.spot(*path, index), interfaces)
-            if member in members[:index]:
-                words = f"{member} is in the group {group} twice: it would get a double share."
-                ctx.fault("uplink.twice", ctx.spot(*path, index), words, "Remove one of the two.")
-            known_probe(ctx, name, entry, written[index].while_, (*path, index, "while"))
+        ports = [m.leaving for m in _ports_of(said)]
+        for index, member in enumerate(_ports_of(said)):
+            at: Path = (*path, "last-resort") if index == len(said.members) else (*path, *(() if listed else ("members",)), index)
+            ctx.unknown_port(name, member.leaving, ctx.spot(*at), interfaces)
+            if member.leaving in ports[:index]:
+                words = f"{member.leaving} is in the group {group} twice: it would get a double share."
+                if index == len(said.members):
+                    words = f"{member.leaving} is a member of the group {group} and its last resort."
+                ctx.fault("uplink.twice", ctx.spot(*at), words, "Remove one of the two.")
+            if len({a.family for a in member.next_hop}) != len(member.next_hop):
+                words = f"{member.leaving} has two next hops of one family in the group {group}."
+                ctx.fault("uplink.choose", ctx.spot(*at), words, "Name one of each family.")
+            known_probe(ctx, name, entry, member.while_, (*at, "while"), resorts=False)
+        _choosing_faults(ctx, said, path)
+        last = said.last_resort.leaving if said.last_resort is not None else ""
+        out[group] = GroupOfUplinks(
+            group,
+            ctx.mark(*path),
+            tuple(m.leaving for m in said.members if m.leaving in interfaces),
+            Choosing(said.choose),
+            said.by or "",
+            last if last in interfaces else "",
+        )
     return out
+
+
+def _choosing_faults(ctx: Context, said: UplinksIn, path: Path) -> None:
+    """The best member needs something that it is the best by, and a probe of each that measures it."""
+    best = said.choose == "best"
+    if best and said.by is None:
+        ctx.fault(
+            "uplink.choose", ctx.spot(*path, "choose"), "choose: best does not say by what.", "Add by: latency, jitter or loss."
+        )
+    if not best and said.by is not None:
+        words = f"by: is what the best one is found by, and choose is {said.choose}."
+        ctx.fault("uplink.choose", ctx.spot(*path, "by"), words, "Write choose: best, or leave by out.")
+    for member in said.members if best else ():
+        if member.while_ is None:
+            words = f"nothing measures {member.leaving}, so it could never be the best."
+            ctx.fault("uplink.choose", ctx.spot(*path), words, f"Write {{leaving: {member.leaving}, while: PROBE}}.")
 
 
 def _probes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> dict[str, Probe]:
@@ -222,7 +282,7 @@ def _probes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
             ctx.unknown_port(name, said.by, ctx.spot(*path, "by"), interfaces)
         if said.service != "ping":
             service(ctx, said.service, ctx.spot(*path, "service"))
-        target = _target(ctx, said.target, (*path, "target"))
+        target = ports.one_address(ctx, said.target, ctx.spot(*path, "target"), "probe.target", "a probe asks one host")
         if said.reply_within > said.every:
             words = f"an answer may take {duration_words(said.reply_within)}, and the next question comes after {duration_words(said.every)}."
             ctx.fault("probe.time", ctx.spot(*path, "reply-within"), words, "Make reply-within no longer than every.")
@@ -236,20 +296,6 @@ def _probes(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, I
                 word, ctx.mark(*path), target, said.target, said.service, said.by, *times, *limits, said.enabled, said.about
             )
     return out
-
-
-def _target(ctx: Context, word: str, path: Path) -> Address | None:
-    """The one address that a probe asks; of a host with both families its IPv4 one."""
-    spot = ctx.spot(*path)
-    found = term(ctx, word, spot)
-    if found is None:
-        return None
-    hosts = [from_key(s.first) for s in found.spans or () if s.first == s.last]
-    first = sorted(hosts, key=lambda a: a.family)[:1]
-    if not first or len(hosts) != len(found.spans or ()) or len({a.family for a in hosts}) != len(hosts):
-        ctx.fault("probe.target", spot, f"'{word}' is not one address: a probe asks one host.", "Name a host, or its address.")
-        return None
-    return first[0]
 
 
 def _leases(ctx: Context, name: str, entry: DeviceIn, interfaces: Mapping[str, Interface]) -> Iterator[LeasePool]:

@@ -30,8 +30,9 @@ from mossy_compass.lab.drill import (
     Count,
     Drill,
     DrillStep,
-    Expect,
+    ExpectFlows,
     Fail,
+    InUse,
     Keep,
     Living,
     Repeat,
@@ -72,6 +73,10 @@ CHANGES = ValueKind(
 """A change file, or steps, each of which is read at its place."""
 
 
+LIVING = ("sessions", "mappings", "expectations")
+"""What devices remember, and drills count."""
+
+
 class ExpectIn(Part):
     """An expectation. It says what must hold of some flows."""
 
@@ -98,10 +103,13 @@ class ExpectIn(Part):
     sessions: str | None = key(NAME, "DEVICE whose living sessions are counted instead; with is.", None)
     probe: str | None = key(NAME, "DEVICE/PROBE whose verdict is read instead; with verdict.", None)
     verdict: str | None = key(one_of("up", "down"), "What that probe must be by now.", None)
+    uplinks: str | None = key(NAME, "DEVICE/GROUP of uplinks that is looked at instead; with in-use.", None)
+    in_use: list[str] = key(some(NAME, 1), "The members that new flows must leave by; none where no member can serve.", list)
     mappings: str | None = key(NAME, "DEVICE whose living mappings are counted instead; with is.", None)
-    is_: int | None = key(number(0, 1_000_000_000), "What is counted: packets, sessions or mappings.", None)
+    expectations: str | None = key(NAME, "DEVICE whose expected second channels are counted instead; with is.", None)
+    is_: int | None = key(number(0, 1_000_000_000), "What is counted: packets, sessions, mappings or expectations.", None)
     within: str = key(NAME, "Name of a conversation: what would follow in it is tried, and nothing of it stays.", "")
-    next_: str = key(NAME, "What would follow: data, fin, reset, again or late, each also after the word answer.", "")
+    next_: str = key(NAME, "What would follow: data, fin, reset, again, late or open, each also after the word answer.", "")
     at: str | None = key(NAME, "Time of the test, as 2026-05-04T10:30+02:00.", None)
     application: str | None = key(NAME, "The flow is of this application.", None)
     last_resort: bool = key(YES_NO, "The uplink of last resort is in use.", False)
@@ -114,7 +122,7 @@ class ExpectIn(Part):
 
     def check(self) -> None:
         """Refuse keys that do not go together."""
-        counts = [k for k in ("counter", "sessions", "mappings") if getattr(self, k) is not None]
+        counts = [k for k in ("counter", *LIVING) if getattr(self, k) is not None]
         if len(counts) > 1:
             raise fault(f"{' and '.join(counts)} are counted each in a step of its own.")
         if bool(counts) != (self.is_ is not None):
@@ -123,6 +131,10 @@ class ExpectIn(Part):
             raise fault("probe and verdict go together: probe: DEVICE/PROBE, and verdict: up or down.")
         if self.probe is not None and (counts or self.that or self.from_ or self.to or self.within):
             raise fault("probe: reads how a probe is, and tests no flow: write two steps.")
+        if (self.uplinks is None) != (not self.in_use):
+            raise fault("uplinks and in-use go together: uplinks: DEVICE/GROUP, and in-use: MEMBER, or none.")
+        if self.uplinks is not None and (counts or self.probe or self.that or self.from_ or self.to or self.within):
+            raise fault("uplinks: reads what is in use, and tests no flow: write two steps.")
         flow = any((self.from_, self.to, self.service, self.reaches is not None))
         if counts and (self.that or flow or self.within):
             raise fault(f"{counts[0]}: reads what is there, and tests no flow: write two steps.")
@@ -133,7 +145,7 @@ class ExpectIn(Part):
             raise fault("next: says what follows in a conversation: say within: NAME too.")
         if self.that and flow:
             raise fault("the sentence says from, to, service and reaches already: leave these keys out.")
-        if not any((counts, self.probe, self.that, self.from_ and self.to)):
+        if not any((counts, self.probe, self.uplinks, self.that, self.from_ and self.to)):
             raise fault("an expectation says from and to, or a sentence: SOURCE reaches TARGET for SERVICE.")
 
     def _check_within(self) -> None:
@@ -157,17 +169,21 @@ class SendIn(Part):
     at: str | None = key(NAME, "Time of the test.", None)
     application: str | None = key(NAME, "The flow is of this application.", None)
     source_port: int | None = key(number(0, 65535), "Source port.", None)
+    family: int | None = key(number(4, 6), "4 or 6, to choose among the target's addresses.", None)
     as_: str = key(NAME, "Name of the conversation that it begins.", "")
     within: str = key(NAME, "Name of a conversation that it follows in, instead of from and to.", "")
-    next_: str = key(NAME, "What follows in it: data, fin, reset, again or late, each also after the word answer.", "")
+    next_: str = key(NAME, "What follows in it: data, fin, reset, again, late or open, each also after the word answer.", "")
+    announces: str = key(NAME, "What follows in it is the announcement of a second channel: tcp/40021.", "")
     by: str = key(one_of("asker", "answerer"), "Who sends what follows: asker or answerer.", "asker")
 
     def check(self) -> None:
         """Refuse keys that do not go together."""
         if self.within and (self.from_ or self.to or self.as_ or self.count != 1):
             raise fault("what follows in a conversation says within and next: leave from, to, as and count out.")
-        if self.next_ and not self.within:
-            raise fault("next: says what follows in a conversation: say within: NAME too.")
+        if (self.next_ or self.announces) and not self.within:
+            raise fault("next: and announces: say what follows in a conversation: say within: NAME too.")
+        if self.next_ and self.announces:
+            raise fault("announces: is what follows: leave next out.")
         if not self.within and not (self.from_ and self.to):
             raise fault("a sending says from and to; or within, for what follows in a conversation.")
         if self.as_ and self.count != 1:
@@ -418,7 +434,7 @@ def _in_time(reader: _DrillReader, steps: Sequence[DrillStep]) -> None:
             latest = latest[0] + step.passes // 1000, step.words
         elif isinstance(step, BackTo):
             latest = kept.get(step.name)
-        elif isinstance(step, Send | Expect):
+        elif isinstance(step, Send | ExpectFlows):
             now = step.flow.options.now if isinstance(step, Send) else step.expectation.options.now
             if now is None:
                 continue
@@ -471,7 +487,13 @@ def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> It
         words = f"probe {probe} of {device} is {entry.verdict}"
         yield Watched(words, about, node.mark, device=device, probe=probe, up=entry.verdict == "up")
         return
-    for table in ("sessions", "mappings"):
+    if entry.uplinks is not None:
+        device, _, group = entry.uplinks.partition("/")
+        _device(reader, device)
+        words = f"{entry.uplinks} leaves by {', '.join(entry.in_use)}"
+        yield InUse(words, about, node.mark, device=device, group=group, members=tuple(entry.in_use))
+        return
+    for table in LIVING:
         device = getattr(entry, table)
         if device is not None and entry.is_ is not None:
             _device(reader, device)
@@ -516,7 +538,7 @@ def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> It
     if reader.certain():
         _parts_known(reader, made, node)
         flows(reader.network, made)
-    yield Expect(words, about, node.mark, expectation=made)
+    yield ExpectFlows(words, about, node.mark, expectation=made)
 
 
 def _parts_known(reader: _DrillReader, made: Expectation, node: Node) -> None:
@@ -616,7 +638,7 @@ def _send(reader: _DrillReader, entry: SendIn, about: str, node: Node) -> Iterat
     """Packets that are sent; one host to another, or within a conversation."""
     if entry.within:
         _talk(reader, entry.within)
-        said = entry.next_ or "data"
+        said = f"announce {entry.announces}" if entry.announces else entry.next_ or "data"
         then = parse_then(said if entry.by == "asker" else f"answer {said}", reader.network)
         yield Say(f"{then.words} within {entry.within}", about, node.mark, name=entry.within, then=then)
         return
@@ -626,7 +648,12 @@ def _send(reader: _DrillReader, entry: SendIn, about: str, node: Node) -> Iterat
         meant(reader.network, entry.from_, True)
         meant(reader.network, entry.to, False)
         services_of(reader.network, entry.service)
-    flow = Flow(entry.from_, entry.to, entry.service, reader.options(entry.at, entry.application, source_port=entry.source_port))
+    flow = Flow(
+        entry.from_,
+        entry.to,
+        entry.service,
+        reader.options(entry.at, entry.application, source_port=entry.source_port, family=entry.family),
+    )
     times = f" {entry.count} times" if entry.count > 1 else ""
     words = f"send {entry.service} from {entry.from_} to {entry.to}{times}{f' as {entry.as_}' if entry.as_ else ''}"
     yield Send(words, about, node.mark, flow=flow, times=entry.count, called=entry.as_)
@@ -782,7 +809,7 @@ def _intent(reader: _DrillReader, line: IntentIn, mark: Mark) -> Iterator[DrillS
     except MossyError as fault:
         reader.fault(mark, str(fault))
         return
-    yield Expect(words, line.why, mark, expectation=made)
+    yield ExpectFlows(words, line.why, mark, expectation=made)
 
 
 def _table_file(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:

@@ -10,11 +10,25 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 from mossy_compass.errors import AddressError
 from mossy_compass.files.context import Context, Path
+from mossy_compass.files.schema import ServicesIn
 from mossy_compass.headers.spans import complement, merge
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.terms import Group, Term
+from mossy_compass.model.network import Helper
+from mossy_compass.model.terms import Expects, Group, Term
 from mossy_compass.packet.address import EVERYTHING, Address, Span, parse_block
-from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, TCP, UDP, Service, parse_protocol, parse_service
+from mossy_compass.packet.service import (
+    BUILT_IN_SERVICES,
+    FTP,
+    FTP_OVER,
+    ICMP,
+    ICMP6,
+    TCP,
+    UDP,
+    WITH_PORTS,
+    Service,
+    parse_protocol,
+    parse_service,
+)
 
 MOST_NESTED = 16
 """Groups within groups: so deep nobody means it, and what walks them is bounded."""
@@ -68,6 +82,40 @@ def _named_service(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...]) -
     members = ctx.doc.services[word].members
     ctx.named_services[word] = services(ctx, members, ("services", word, "members"), (*seen, word))
     return ctx.named_services[word]
+
+
+def expected(ctx: Context, name: str, entry: ServicesIn) -> Expects | None:
+    """What the conversations of a named service tell of a second channel; None where they tell nothing."""
+    if entry.expects is None:
+        return None
+    by = entry.expects.announced_by
+    over = services(ctx, entry.expects.over, ("services", name, "expects", "over"))
+    for found in over:
+        if found.protocol not in WITH_PORTS:
+            mark = ctx.mark("services", name, "expects", "over")
+            words = f"{found} has no ports: nobody can tell the other end where to open a channel of it."
+            ctx.fault("service.expects", mark, words, "Write a protocol with ports, as udp/40000-40100.")
+    return Expects(by != "answerer", by != "asker", over)
+
+
+def helper(ctx: Context, word: str, mark: Mark) -> Helper | None:
+    """What a word of a device's helpers stands for; None where it is faulty, and that is noted."""
+    if word == FTP:
+        return Helper(word, BUILT_IN_SERVICES[FTP], Expects(True, True, FTP_OVER), mark)
+    entry = ctx.doc.services.get(word)
+    wants = entry is not None and entry.expects is not None
+    if not wants and (entry is not None or word in BUILT_IN_SERVICES or word not in ctx.written("services")):
+        able = {FTP, *(n for n, s in ctx.doc.services.items() if s.expects is not None)}
+        known = word in BUILT_IN_SERVICES or entry is not None
+        words = (
+            f"service '{word}' tells of no second channel." if known else f"there is no service '{word}' that a helper could read."
+        )
+        remedy = f"A helper reads {', '.join(sorted(able))}; a service of your own says expects: for that."
+        ctx.fault("helper.unknown", mark, words, remedy)
+    if entry is None or entry.expects is None:
+        return None
+    found = expected(ctx, word, entry)
+    return None if found is None else Helper(word, service(ctx, word, mark), found, mark)
 
 
 def _too_deep(ctx: Context, kind: str, mark: Mark) -> None:

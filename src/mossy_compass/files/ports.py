@@ -10,12 +10,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from mossy_compass.files.context import Context
-from mossy_compass.files.names import inspected_protocols
+from mossy_compass.files.names import inspected_protocols, term, term_list
 from mossy_compass.files.schema import DeviceIn, InterfaceIn
-from mossy_compass.files.zones import known_lists
+from mossy_compass.files.zones import known_lists, known_probe
 from mossy_compass.headers.spans import merge
 from mossy_compass.marks import Mark, hint
-from mossy_compass.model.network import Device, Inspects, Interface, Link, OspfPort, PortState, Segment
+from mossy_compass.model.network import Device, Inspects, Interface, Link, OspfPort, PortState, Protects, Segment, Selector, Tunnel
+from mossy_compass.packet.address import Address, from_key
+from mossy_compass.packet.wrapping import Wrapping, inner_mtu
 
 Path = tuple[str, ...]
 
@@ -24,6 +26,7 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
     """One interface, with the faults of its VLAN and its lists noted."""
     path: Path = ("devices", device, "interfaces", name)
     _vlan_faults(ctx, path, entry, whole)
+    tunnel = _tunnel(ctx, path, entry, whole)
     marks: dict[str, Mark] = {}
     for way in ("arriving", "leaving"):
         marks[way] = ctx.spot(*path, "filter", way)
@@ -35,7 +38,8 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
         zone=entry.zone,
         about=entry.about,
         state=PortState(entry.state),
-        mtu=entry.mtu,
+        mtu=entry.mtu if entry.mtu is not None else _mtu_of(tunnel, whole),
+        tunnel=tunnel,
         arriving_lists=tuple(entry.filter.arriving or ()),
         leaving_lists=tuple(entry.filter.leaving or ()),
         arriving_mark=marks["arriving"],
@@ -52,6 +56,68 @@ def interface(ctx: Context, device: str, name: str, entry: InterfaceIn, whole: D
         outside=entry.outside,
         inspects=_inspects(ctx, (*path, "stateful"), entry),
     )
+
+
+MOST = 1500
+"""The longest packet of a port, in bytes, where nothing else is said."""
+
+
+def _mtu_of(tunnel: Tunnel | None, device: DeviceIn) -> int:
+    """How long a packet may be where nothing says so: of a tunnel as its outer packets have room."""
+    if tunnel is None:
+        return MOST
+    below = device.interfaces.get(tunnel.by)
+    return inner_mtu(tunnel.kind, tunnel.to.family, (below.mtu if below is not None else None) or MOST)
+
+
+def _tunnel(ctx: Context, path: Path, entry: InterfaceIn, device: DeviceIn) -> Tunnel | None:
+    """What makes an interface a tunnel; None where it is none, or where that is faulty, and noted."""
+    said = entry.tunnel
+    if said is None:
+        return None
+    here: Path = (*path, "tunnel")
+    name, mark = path[3], ctx.spot(*here)
+    if device.kind == "switch":
+        ctx.fault("tunnel.port", mark, "a switch only bridges, and ends no tunnel.", "Make it a router.")
+    if any((entry.parent, entry.vlan, entry.untagged, entry.tagged, entry.loopback, entry.leased)):
+        ctx.fault(
+            "tunnel.port", mark, f"{name} is a tunnel: it has no VLAN, no lease, and is no loopback.", "Remove one of the two."
+        )
+    below = device.interfaces.get(said.by)
+    if below is None:
+        ctx.unknown_port(path[1], said.by, ctx.spot(*here, "by"), device.interfaces)
+    elif below.tunnel is not None and said.by == name:
+        ctx.fault("tunnel.self", ctx.spot(*here, "by"), f"{name} would travel within itself.", "Name the interface below it.")
+    known_probe(ctx, path[1], device, said.while_, (*here, "while"), resorts=False)
+    target = one_address(ctx, said.to, ctx.spot(*here, "to"), "tunnel.end", "a tunnel has one other end")
+    if target is None:
+        return None
+    if any(a.address == target for i in device.interfaces.values() for a in i.address):
+        words = f"{target} is {path[1]} itself: a tunnel has its other end elsewhere."
+        ctx.fault("tunnel.self", ctx.spot(*here, "to"), words, "Name the address of the other end.")
+    selectors = tuple(
+        Selector(
+            Protects(s.does),
+            term_list(ctx, s.from_, (*here, "selectors", index, "from")),
+            term_list(ctx, s.to, (*here, "selectors", index, "to")),
+            ctx.spot(*here, "selectors", index),
+        )
+        for index, s in enumerate(said.selectors)
+    )
+    return Tunnel(target, said.to, said.by, Wrapping(said.kind), ctx.mark(*here), selectors, said.while_ or "")
+
+
+def one_address(ctx: Context, word: str, spot: Mark, code: str, why: str) -> Address | None:
+    """The one address that a word stands for; of a host with both families its IPv4 one. None where that is faulty, and noted."""
+    found = term(ctx, word, spot)
+    if found is None:
+        return None
+    hosts = [from_key(s.first) for s in found.spans or () if s.first == s.last]
+    first = sorted(hosts, key=lambda a: a.family)[:1]
+    if not first or len(hosts) != len(found.spans or ()) or len({a.family for a in hosts}) != len(hosts):
+        ctx.fault(code, spot, f"'{word}' is not one address: {why}.", "Name a host, or its address.")
+        return None
+    return first[0]
 
 
 def _inspects(ctx: Context, path: Path, entry: InterfaceIn) -> Inspects | None:
@@ -123,6 +189,10 @@ def segments(ctx: Context, devices: Mapping[str, Device]) -> dict[str, Segment]:
             mark = ctx.spot("segments", name, "members", index)
             member = _member(ctx, word, mark, devices)
             if member is None:
+                continue
+            if devices[member[0]].interfaces[member[1]].tunnel is not None:
+                words = f"{'/'.join(member)} is a tunnel, which has no cable."
+                ctx.fault("tunnel.port", mark, words, "Remove it here: its other end is the tunnel that names it.")
                 continue
             if member in taken:
                 words = f"{'/'.join(member)} is already on a segment, at line {taken[member].line}."

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from mossy_compass.files.keys import ValueKind, of
 from mossy_compass.files.schema import NetworkIn
+from mossy_compass.model.network import LAST_RESORT
 
 Path = tuple[str | int, ...]
 SECTIONS = {
@@ -175,6 +176,18 @@ class Names:
             if slash and port in self._of_device[device]["interface"]:
                 yield Thing("interface", port, device)
 
+    def _while(self, mention: Mention) -> Iterator[Thing]:
+        """A probe of the device, or a group of uplinks of which the last resort is meant; in a list, of every device where it stands."""
+        group, slash, _ = mention.word.rpartition(LAST_RESORT)
+        if not slash:
+            yield from self._of_its_device("probe")(mention)
+        elif mention.path[0] == "lists":
+            for device in sorted(self._standing.get(str(mention.path[1]), ())):
+                if group in self._of_device.get(device, {}).get("uplink", ()):
+                    yield Thing("uplink", group, device)
+        elif group in self._of_device.get(mention.device, {}).get("uplink", ()):
+            yield Thing("uplink", group, mention.device)
+
     def _application(self, mention: Mention) -> Iterator[Thing]:
         if mention.word in self._sections["application"]:
             yield Thing("application", mention.word)
@@ -207,13 +220,15 @@ _RESOLVE: Mapping[str, Callable[[Names, Mention], Iterator[Thing]]] = {
     "name": lambda names, m: names._of_section("name")(m),
     "interface": lambda names, m: names._of_its_device("interface")(m),
     "table": lambda names, m: names._of_its_device("table")(m),
-    "probe": lambda names, m: names._of_its_device("probe")(m),
+    "while": Names._while,
 }
 """What each sort of word may name."""
 
 
 def renamed(mention: Mention, thing: Thing, new: str) -> str:
     """A word once what it names is called otherwise; of ``device/interface`` the half that is meant."""
+    if mention.refers == "while" and thing.kind == "uplink":
+        return f"{new}{LAST_RESORT}"
     if mention.refers != "member":
         return new
     device, slash, port = mention.word.partition("/")

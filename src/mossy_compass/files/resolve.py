@@ -10,7 +10,7 @@ from __future__ import annotations
 from mossy_compass.files.context import Context
 from mossy_compass.files.devices import device
 from mossy_compass.files.hours import hours
-from mossy_compass.files.names import BUILT_IN_GROUPS, group, services
+from mossy_compass.files.names import BUILT_IN_GROUPS, expected, group, services
 from mossy_compass.files.ports import segments
 from mossy_compass.files.rules import access_list
 from mossy_compass.files.steering import with_switches
@@ -25,7 +25,9 @@ def network(ctx: Context) -> Network:
     doc = ctx.doc
     groups = {n: group(ctx, n) for n in doc.groups}
     named = {
-        n: ServiceGroup(n, services(ctx, s.members, ("services", n, "members")), ctx.mark("services", n), s.about)
+        n: ServiceGroup(
+            n, services(ctx, s.members, ("services", n, "members")), ctx.mark("services", n), s.about, expected(ctx, n, s)
+        )
         for n, s in doc.services.items()
     }
     _name_faults(ctx)

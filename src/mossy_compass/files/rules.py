@@ -15,7 +15,7 @@ from mossy_compass.files.context import Context, Path
 from mossy_compass.files.names import services, term_list
 from mossy_compass.files.schema import ConditionsIn, RuleIn
 from mossy_compass.marks import Mark, Severity, hint
-from mossy_compass.model.network import AccessList, Rule, Verdict
+from mossy_compass.model.network import LAST_RESORT, AccessList, Rule, Verdict
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import V6_BASE
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service, parse_icmp, protocol_name
@@ -117,12 +117,23 @@ def conditions(
         hours=_known(ctx, entry.hours, "hours", (*path, "hours")),
         applications=_applications(ctx, entry.application, (*path, "application")),
         names=_host_names(ctx, entry.name, (*path, "name")),
-        last_resort=entry.while_ is not None,
+        last_resort=_last_resort(ctx, entry.while_, (*path, "while")),
         disabled=entry.disabled,
         about=entry.about,
     )
     _contradictions(ctx, rule, path)
     return rule
+
+
+def _last_resort(ctx: Context, word: str | None, path: Path) -> str:
+    """The last resort that must be in use, as written; empty for none."""
+    if word is None or word == LAST_RESORT[1:]:
+        return word or ""
+    known = [f"{g}{LAST_RESORT}" for d in ctx.doc.devices.values() for g, said in d.uplinks.items() if said.last_resort is not None]
+    if word not in known:
+        said = f"'{word}' names no last resort of a group of uplinks."
+        ctx.fault("uplink.unknown", ctx.spot(*path), said, hint(word, ["last-resort", *known], "last resorts"))
+    return word
 
 
 def _known(ctx: Context, words: list[str] | None, section: str, path: Path) -> tuple[str, ...] | None:

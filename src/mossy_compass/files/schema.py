@@ -99,7 +99,7 @@ A_PORT = WORD._replace(refers="port")
 AN_INTERFACE = WORD._replace(refers="interface")
 A_MEMBER = WORD._replace(refers="member")
 A_TABLE = WORD._replace(refers="table")
-A_PROBE = WORD._replace(refers="probe")
+WHILE = WORD._replace(refers="while")
 A_WINDOW = WORD._replace(refers="hours")
 AN_APPLICATION = WORD._replace(refers="application")
 A_HOST_NAME = WORD._replace(refers="name")
@@ -140,7 +140,9 @@ class ConditionsIn(Part):
         "Only to addresses that the device knows by one of these host names; see the setting name-rules.",
         None,
     )
-    while_: str | None = key(one_of("last-resort"), "Only while the uplink of last resort is in use.", None)
+    while_: str | None = key(
+        WHILE, "last-resort: only while the uplink of last resort is in use; GROUP/last-resort for one group of several.", None
+    )
     arriving: list[str] | None = key(
         ARRIVALS, "Only packets that arrive by these interfaces; a zone or a group of uplinks stands for its interfaces.", None
     )
@@ -240,12 +242,26 @@ class GroupIn(Part):
     about: str = key(WORDS, "What it stands for.", "")
 
 
+class ExpectsIn(Part):
+    """What the conversations of a service tell of a second channel."""
+
+    short: ClassVar[str] = "over"
+
+    announced_by: str = key(
+        one_of("asker", "answerer", "either"), "Who tells the other end where it waits; the other end opens the channel.", "either"
+    )
+    over: list[str] = key(some(A_SERVICE), "What the second channel may be: protocol/port, or protocol/range.")
+
+
 class ServicesIn(Part):
     """A named set of services."""
 
     short: ClassVar[str] = "members"
 
     members: list[str] = key(some(A_SERVICE), "protocol/port, or names of other services.")
+    expects: ExpectsIn | None = key(
+        of(ExpectsIn), "Its conversations tell of a second channel; a device whose helpers name the service lets that pass.", None
+    )
     about: str = key(WORDS, "What it stands for.", "")
 
 
@@ -326,6 +342,36 @@ class StatefulIn(Part):
     leaving: list[str] | None = key(WORDED, "Of sessions that are opened by what leaves by this interface.", None)
 
 
+class SelectorIn(Part):
+    """Which packets belong into a tunnel, whatever their route."""
+
+    does: str = key(
+        one_of("protect", "bypass", "discard"),
+        "Into the tunnel, past it, or not at all. The first that a packet meets decides.",
+        "protect",
+    )
+    from_: list[str] | None = key(ADDRESSES, "The own end, as packets leave; any when left out.", None)
+    to: list[str] | None = key(ADDRESSES, "The far end; any when left out.", None)
+
+
+class TunnelIn(Part):
+    """What makes an interface a tunnel."""
+
+    to: str = key(AN_ADDRESS, "The other end: an address, or a host with one. Its tunnel must name this one's.")
+    by: str = key(AN_INTERFACE, "The interface whose address is this end. Routes say by which way the outer packets leave.")
+    kind: str = key(
+        one_of("ip-in-ip", "gre", "vxlan", "esp"),
+        "What is put around a packet: IP (RFC 2003), GRE (RFC 2784), VXLAN (RFC 7348), or ESP with AES-GCM (RFC 4303), keyed by hand.",
+        "gre",
+    )
+    selectors: list[SelectorIn] = key(
+        some(of(SelectorIn)),
+        "What goes into it beside what routes lead there, asked where a packet leaves by the interface in by.",
+        list,
+    )
+    while_: str | None = key(WHILE, "It is up only while this probe of the device is.", None)
+
+
 class InterfaceIn(Part):
     """An interface of a device."""
 
@@ -335,7 +381,14 @@ class InterfaceIn(Part):
     zone: str = key(NAME, "Role of the interface, such as inside or outside.", "")
     about: str = key(WORDS, "Free text shown beside the interface.", "")
     state: str = key(one_of("up", "disabled", "not-connected", "far-end-down"), "State of the port.", "up")
-    mtu: int = key(number(68, 65535), "Largest packet in bytes.", 1500)
+    mtu: int | None = key(
+        number(68, 65535),
+        "Largest packet in bytes: 1500 when left out, and of a tunnel what its outer packets have room for.",
+        None,
+    )
+    tunnel: TunnelIn | None = key(
+        of(TunnelIn), "It is the end of a tunnel: it has no cable, and its packets travel within others.", None
+    )
     filter: FilterIn = key(of(FilterIn), "Attached access lists.", lambda: FilterIn({}))
     stateful: StatefulIn | None = key(
         of(StatefulIn),
@@ -374,7 +427,7 @@ class RouteIn(Part):
         "Pass on, drop silently, or drop and answer unreachable; leave-table, in a named table: what asked the table goes on.",
         "forward",
     )
-    while_: str | None = key(A_PROBE, "Only while this probe of the device is up.", None)
+    while_: str | None = key(WHILE, "Only while this probe of the device is up, or GROUP/last-resort is in use.", None)
     about: str = key(WORDS, "What it is for.", "")
 
 
@@ -468,7 +521,25 @@ class MemberIn(Part):
     short: ClassVar[str] = "leaving"
 
     leaving: str = key(AN_INTERFACE, "The interface.")
-    while_: str | None = key(A_PROBE, "Only while this probe of the device is up.", None)
+    next_hop: list[Address] = key(
+        some(ADDRESS), "Whom it hands to, for routes that name no next hop; one of each family. Else as interface-route says.", list
+    )
+    while_: str | None = key(WHILE, "Only while this probe of the device is up.", None)
+
+
+class UplinksIn(Part):
+    """A group of uplinks; a list of members stands for the whole of it."""
+
+    short: ClassVar[str] = "members"
+
+    members: list[MemberIn] = key(some(of(MemberIn)), "The interfaces that serve as one way out.")
+    choose: str = key(
+        one_of("share", "first", "best"),
+        "Which of those that can serve is taken: flows are shared among them, the first one, or the best by its probe.",
+        "share",
+    )
+    by: str | None = key(one_of("latency", "jitter", "loss"), "What the best one is found by, as its probe measures it.", None)
+    last_resort: MemberIn | None = key(of(MemberIn), "A further interface, used only while no member can serve.", None)
 
 
 class CandidateIn(Part):
@@ -485,7 +556,7 @@ class CandidateIn(Part):
         "An interface, or a group of uplinks: by the best route that leaves there, whatever better one leaves elsewhere.",
         None,
     )
-    while_: str | None = key(A_PROBE, "Only while this probe of the device is up.", None)
+    while_: str | None = key(WHILE, "Only while this probe of the device is up, or GROUP/last-resort is in use.", None)
 
 
 class PolicyRouteIn(ConditionsIn):
@@ -590,8 +661,8 @@ class DeviceIn(Part):
         "Tests that it repeats by itself; a target alone will do. Routes and ways are bound to one by while.",
         dict,
     )
-    uplinks: dict[str, list[MemberIn]] = key(
-        by_name(NAME, some(of(MemberIn))), "Groups of interfaces that serve as one way out; a route's leaving may name one.", dict
+    uplinks: dict[str, UplinksIn] = key(
+        by_name(NAME, of(UplinksIn)), "Groups of interfaces that serve as one way out; a route's leaving may name one.", dict
     )
     resolvers: list[Address] = key(
         some(ADDRESS), "Resolvers that this device asks for the addresses of names, in this order.", list
@@ -614,6 +685,11 @@ class DeviceIn(Part):
         some(WORD),
         "Protocols whose answers pass because of a session; none for no protocol. A firewall has tcp and udp when neither this nor an interface says anything.",
         None,
+    )
+    helpers: list[str] = key(
+        some(A_SERVICE),
+        "Services whose second channels it reads of, lets pass, and translates: ftp, or one of services: that expects.",
+        list,
     )
     translate: list[TranslateIn] = key(
         listed(of(TranslateIn)), "Translation rules: of sources, and of destinations; of each the first match decides.", list

@@ -12,7 +12,7 @@ from mossy_compass.files.names import service, services, term_list
 from mossy_compass.files.schema import ApplicationIn, DeviceIn
 from mossy_compass.marks import hint
 from mossy_compass.model.gates import Application, Crossing, Gates, Offer, Profile
-from mossy_compass.model.network import Interface, Kind
+from mossy_compass.model.network import LAST_RESORT, Interface, Kind
 from mossy_compass.plan.builtin import BUILT_IN
 
 
@@ -21,9 +21,24 @@ def port_words(device: DeviceIn, interfaces: Iterable[str]) -> set[str]:
     return {*interfaces, *device.uplinks, *(i.zone for i in device.interfaces.values() if i.zone)}
 
 
-def known_probe(ctx: Context, name: str, device: DeviceIn, word: str | None, path: Path) -> None:
-    """Note a probe that a device has not."""
-    if word is not None and word not in device.probes:
+def known_probe(ctx: Context, name: str, device: DeviceIn, word: str | None, path: Path, resorts: bool = True) -> None:
+    """Note a probe that a device has not, or a group of uplinks that has no last resort there.
+
+    Args:
+        ctx: the document.
+        name, device: whose.
+        word: as ``while`` says it; None for nothing.
+        path: where it stands.
+        resorts: the last resort of a group may be named, too.
+
+    """
+    group, slash, _ = (word or "").rpartition(LAST_RESORT)
+    if slash and resorts:
+        if group not in device.uplinks or device.uplinks[group].last_resort is None:
+            known = [f"{g}{LAST_RESORT}" for g, said in device.uplinks.items() if said.last_resort is not None]
+            words = f"{name} has no group of uplinks '{group}' with a last resort."
+            ctx.fault("uplink.unknown", ctx.spot(*path), words, hint(word or "", known, "last resorts"))
+    elif word is not None and word not in device.probes:
         ctx.fault("probe.unknown", ctx.spot(*path), f"{name} has no probe '{word}'.", hint(word, device.probes, "probes"))
 
 

@@ -12,18 +12,18 @@ from dataclasses import replace
 from enum import StrEnum
 from typing import NamedTuple
 
-from mossy_compass.errors import QuestionError
+from mossy_compass.errors import AddressError, QuestionError
 from mossy_compass.marks import hint
 from mossy_compass.model.durations import duration_words, parse_duration
 from mossy_compass.model.network import Kind, Network
-from mossy_compass.packet.packet import Packet, answer_to
-from mossy_compass.packet.service import TCP, WITH_PORTS
-from mossy_compass.plan.facts import Ended, Session
+from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Channel, Packet, answer_to
+from mossy_compass.packet.service import BUILT_IN_SERVICES, FTP, TCP, WITH_PORTS, parse_service, protocol_name
+from mossy_compass.plan.facts import Ended, Expected, Session
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey, Leg, Symptom, Way
-from mossy_compass.walk.question import Options, Question, later_moment
+from mossy_compass.walk.question import Options, Question, ask, later_moment
 from mossy_compass.walk.trace import trace_question, trace_whole
 from mossy_compass.walk.verdict import blame, journey_of
 from mossy_compass.walk.walk import Emission, follow
@@ -38,6 +38,8 @@ class Utterance(StrEnum):
     AGAIN = "again"
     LATE = "late"
     ACKNOWLEDGES = "acknowledges"
+    ANNOUNCE = "announce"
+    OPEN = "open"
 
 
 class Side(StrEnum):
@@ -56,6 +58,7 @@ class Then(NamedTuple):
         by: who sends it.
         wait: so many milliseconds pass.
         clear: the device whose sessions are cleared; empty for none.
+        tells: of an announcement, the protocol and the port of the second channel.
 
     """
 
@@ -64,6 +67,28 @@ class Then(NamedTuple):
     by: Side = Side.ASKER
     wait: int = 0
     clear: str = ""
+    tells: tuple[int, int] | None = None
+
+
+class Told(NamedTuple):
+    """What became of an announcement on its way.
+
+    Attributes:
+        told: as it was sent.
+        arrived: as it arrived; None where it did not.
+        read_by: devices that read it, with what they expect.
+        astray: devices that translated its sender and not what it tells.
+        refused_by: devices whose helper read it, and does not believe it.
+        passed: every device on its way.
+
+    """
+
+    told: Channel
+    arrived: Channel | None
+    read_by: tuple[tuple[str, Expected], ...]
+    astray: tuple[str, ...]
+    refused_by: tuple[str, ...]
+    passed: tuple[str, ...]
 
 
 class Exchange(NamedTuple):
@@ -77,6 +102,7 @@ class Exchange(NamedTuple):
         ended: sessions that ended by it, at devices that are no hosts.
         seen_as: as whom the far end sees the asker by now, where that is another end than the first packet had: to the far end it is
             somebody else. Empty where it is the same.
+        told: of an announcement, what became of it.
 
     """
 
@@ -86,6 +112,7 @@ class Exchange(NamedTuple):
     sessions: tuple[Session, ...] = ()
     ended: tuple[Ended, ...] = ()
     seen_as: str = ""
+    told: Told | None = None
 
     @property
     def ok(self) -> bool:
@@ -93,14 +120,15 @@ class Exchange(NamedTuple):
         return self.journey is None or self.journey.answered
 
 
-SENT = {w.value: w for w in (Utterance.DATA, Utterance.FIN, Utterance.RESET, Utterance.AGAIN, Utterance.LATE)}
+SENT = {w.value: w for w in (Utterance.DATA, Utterance.FIN, Utterance.RESET, Utterance.AGAIN, Utterance.LATE, Utterance.OPEN)}
 
 
 def parse_then(text: str, network: Network) -> Then:
     """What happens next, from its words.
 
     Args:
-        text: ``data``, ``fin``, ``reset``, ``again``, ``late``, each also after ``answer``; ``wait 5 min``; ``clear DEVICE``.
+        text: ``data``, ``fin``, ``reset``, ``again``, ``late``, ``announce tcp/PORT``, ``open``, each also after ``answer``;
+            ``wait 5 min``; ``clear DEVICE``.
         network: whose devices may be cleared.
 
     Raises:
@@ -120,12 +148,31 @@ def parse_then(text: str, network: Network) -> Then:
         return Then(f"clear {rest}", clear=rest)
     by = Side.ANSWERER if first == "answer" else Side.ASKER
     said = rest if by is Side.ANSWERER else text.strip()
+    verb, _, channel = said.partition(" ")
+    if verb == Utterance.ANNOUNCE:
+        return Then(text.strip(), Utterance.ANNOUNCE, by, tells=_channel(text, channel.strip(), network))
     if said not in SENT:
         raise QuestionError(
-            f"'{text}' is nothing that can follow. Write data, fin, reset, again or late, each also after the word answer; "
-            "wait with a time; or clear with a device."
+            f"'{text}' is nothing that can follow. Write data, fin, reset, again, late, announce tcp/PORT or open, each also after "
+            "the word answer; wait with a time; or clear with a device."
         )
     return Then(text.strip(), SENT[said], by)
+
+
+def _channel(text: str, words: str, network: Network) -> tuple[int, int]:
+    """The protocol and the port of a second channel, from its words.
+
+    Raises:
+        QuestionError: it is no port of a protocol that has ports.
+
+    """
+    try:
+        found = parse_service(words)
+    except AddressError:
+        found = None
+    if found is None or found.protocol not in WITH_PORTS or found.ports is None or found.ports.first != found.ports.last:
+        raise QuestionError(f"'{text}': an announcement names one port, as announce tcp/40021.")
+    return found.protocol, found.ports.first
 
 
 class Conversation:
@@ -163,6 +210,8 @@ class Conversation:
         self._passes = passes or state.advance
         self.question, self.first = trace_whole(plan(), *names, options, None, state)
         self.exchanges: list[Exchange] = []
+        self._options = options
+        self._told_of: dict[Side, Told] = {}
         self._begun = state.now
         self._closed: set[Side] = set()
         self._reset = False
@@ -171,6 +220,11 @@ class Conversation:
         self._answer = back.packet if back is not None and back.way is Way.BACK else None
         self._called = {Side.ASKER: self.first.sender, Side.ANSWERER: self.first.target_owner or self.first.there.end}
         self._names = {Side.ASKER: self.first.there.hops[0].device, Side.ANSWERER: self.first.there.end}
+
+    @property
+    def begun(self) -> int:
+        """When it began, in milliseconds on the state's clock."""
+        return self._begun
 
     @property
     def failed(self) -> Exchange | Journey | None:
@@ -192,6 +246,7 @@ class Conversation:
         """The same, which what follows does not change."""
         made = copy.copy(self)
         made.exchanges, made._closed, made._sent = list(self.exchanges), set(self._closed), dict(self._sent)
+        made._told_of = dict(self._told_of)
         return made
 
     def renamed(self, names: Mapping[str, str]) -> None:
@@ -258,6 +313,9 @@ class Conversation:
             raise QuestionError(f"'{then.words}': the first packet was not answered, so nothing follows it but again.")
         if what is Utterance.LATE:
             return
+        if what is Utterance.OPEN:
+            self._check_open(then)
+            return
         if self._reset:
             raise QuestionError(
                 f"'{then.words}': the conversation was reset. Write late for a packet that was still under way, or again."
@@ -265,8 +323,104 @@ class Conversation:
         if then.by in self._closed:
             raise QuestionError(f"'{then.words}': {name} has closed its half. Write late for a packet that was still under way.")
 
+    def _check_open(self, then: Then) -> None:
+        """Whether a side knows where it could open a second channel.
+
+        Raises:
+            QuestionError: nobody told it.
+
+        """
+        told = self._told_of.get(_OTHER[then.by])
+        if told is not None and told.arrived is not None:
+            return
+        other = self._called[_OTHER[then.by]]
+        first = "announce tcp/PORT" if then.by is Side.ANSWERER else "answer announce tcp/PORT"
+        instead = ""
+        if then.by in self._told_of:
+            instead = f" What {self._called[then.by]} announced is opened by the other end: write {_OPENED_BY[_OTHER[then.by]]}."
+        raise QuestionError(f"'{then.words}': {other} has announced no second channel. Write {first} before it.{instead}")
+
+    def _open(self, then: Then) -> Exchange:
+        """A side opens the second channel that the other one announced: a flow of its own, to where it was told."""
+        plan, state = self._plan(), self._state
+        told = self._told_of[_OTHER[then.by]]
+        assert told.arrived is not None
+        assert self.question is not None
+        channel = told.arrived
+        name, at = self._names[then.by], state.now - self._begun
+        over = {id(e): e for e in self._over()}
+        mine = self.first.there.packet if then.by is Side.ASKER else self._answer
+        assert mine is not None
+        options = replace(
+            self._options, source=str(mine.source), family=None, source_port=FIRST_DYNAMIC_PORT + 1 + len(self.exchanges)
+        )
+        service = f"{protocol_name(channel.protocol)}/{channel.port}"
+        question = ask(plan, name, str(channel.address), service, options)
+        question = question._replace(moment=later_moment(plan.network, question.moment, at // 1000))
+        journey = trace_question(plan, question, state)[0]
+        words = f"{self._called[then.by]} opens {service} to {channel.address}"
+        journey = replace(
+            journey, sender=self._called[then.by], within=f"the second channel that {self._called[_OTHER[then.by]]} announced"
+        )
+        if not journey.answered and journey.behind is None:
+            journey = replace(journey, behind=self._lost(plan, told, journey, self._names[_OTHER[then.by]]))
+        gone = [e for e in self._over() if id(e) not in over]
+        return Exchange(words, at, journey, self._belongs(journey.there), self._told(gone))
+
+    def _lost(self, plan: Plan, told: Told, journey: Journey, announcer: str) -> Because | None:
+        """What lies behind the loss of a second channel: a device that did not read of it, or does not expect it any more."""
+        if told.astray and told.astray[0] not in told.refused_by:
+            return Because("root.astray", (told.astray[0], self._helper(plan.network), told.arrived))
+        name = journey.deciding.end
+        if journey.lost != "there" or name not in told.passed or name == announcer or self._is_host(name):
+            return None
+        held = next((e for device, e in told.read_by if device == name), None)
+        if name in told.refused_by:
+            return Because("root.expected-no-more", (name, "kind", ""))
+        if held is None:
+            return Because("root.unread", (name, self._helper(plan.network)))
+        if self._state.now >= held.ends:
+            settings = plan.device(name).settings
+            return Because("root.expected-no-more", (name, "over", settings.text("announced-for")), settings.mark("announced-for"))
+        if held not in self._state.expectations(name):
+            return Because("root.expected-no-more", (name, "once", ""))
+        return Because("root.expected-no-more", (name, "other", str(held.opener)))
+
+    def _helper(self, network: Network) -> str:
+        """The service that a helper would have to be for, to read this conversation; empty where none is written."""
+        packet = self.first.there.packet
+        named = {n: g.services for n, g in network.services.items() if g.expects is not None}
+        named[FTP] = BUILT_IN_SERVICES[FTP]
+        return next((n for n, some in named.items() if any(s.covers(packet.protocol, packet.slot) for s in some)), "")
+
+    def _announced(self, packet: Packet, leg: Leg) -> Told:
+        """What became of an announcement on its way."""
+        told = packet.announces
+        assert told is not None
+        comes = [leg.came_to(n) for n in range(len(leg.hops))] + [leg.arrived]
+        astray = tuple(
+            hop.device
+            for hop, came, left in zip(leg.hops, comes[:-1], comes[1:], strict=True)
+            if came.source != left.source and came.announces == left.announces
+        )
+        read_at = [h.device for h in leg.hops if any(r.did is Did.EXPECTS for r in h.rulings)]
+        # What it expects is what it noted last.
+        read = tuple((name, self._state.expectations(name)[-1]) for name in read_at if leg.fate is Fate.DELIVERED)
+        arrived = leg.arrived.announces if leg.fate is Fate.DELIVERED else None
+        refused = tuple(h.device for h in leg.hops for r in h.rulings if r.did is Did.KEPT and r.because.code == "helper")
+        return Told(told, arrived, read, astray, refused, tuple(h.device for h in leg.hops))
+
+    def _wait_for(self, then: Then, packet: Packet) -> None:
+        """The host that announces a second channel waits for it, whoever comes."""
+        told, now = packet.announces, self._state.now
+        assert told is not None
+        ends = told.protocol, None, told.address, told.port, told.address, told.port
+        self._state.expect(self._names[then.by], Expected(0, "", 0, *ends, 0, now, now + WAITS_FOR))
+
     def _say(self, then: Then, what: Utterance) -> Exchange:
         """A side sends a packet."""
+        if what is Utterance.OPEN:
+            return self._open(then)
         plan, state = self._plan(), self._state
         question = self._question(plan)
         asks = then.by is Side.ASKER
@@ -274,9 +428,15 @@ class Conversation:
         packet = there.packet if asks else self._answer
         assert packet is not None
         packet = packet._replace(flags=self._flags(what, packet), ttl=there.packet.ttl)
+        told = None
+        if then.tells is not None:
+            packet = packet._replace(announces=Channel(then.tells[0], packet.source, then.tells[1]))
+            self._wait_for(then, packet)
         over = {id(e): e for e in self._over()}  # each is kept here, so that no other may have its id meanwhile
         name = self._names[then.by]
         words = f"{_SAYS[what]} of {self._called[then.by]}"
+        if packet.announces is not None:
+            words = f"{self._called[then.by]} announces {packet.announces}"
         at = state.now - self._begun
         within = f"{words} ({duration_words(at)} after the first packet)" if at else words
         if what is Utterance.AGAIN:
@@ -293,8 +453,10 @@ class Conversation:
             if home is not None and not journey.answered:
                 journey = replace(journey, symptom=home)
             self._note(then.by, what, leg)
+            if packet.announces is not None:
+                told = self._told_of[then.by] = self._announced(packet, leg)
         gone = [e for e in self._over() if id(e) not in over]
-        return Exchange(words, at, journey, self._belongs(leg), self._told(gone), self._another_end(leg) if asks else "")
+        return Exchange(words, at, journey, self._belongs(leg), self._told(gone), self._another_end(leg) if asks else "", told)
 
     def _another_end(self, leg: Leg) -> str:
         """As whom the far end sees the asker by now, where that is another end than the first packet had."""
@@ -397,4 +559,9 @@ _SAYS = {
     Utterance.AGAIN: "the first packet again",
     Utterance.LATE: "late data",
     Utterance.ACKNOWLEDGES: "the acknowledgement",
+    Utterance.ANNOUNCE: "an announcement",
 }
+_OTHER = {Side.ASKER: Side.ANSWERER, Side.ANSWERER: Side.ASKER}
+_OPENED_BY = {Side.ASKER: "open", Side.ANSWERER: "answer open"}
+WAITS_FOR = 365 * 24 * 3600 * 1000
+"""How long a host waits for a channel that it announced, in milliseconds: it has no need to give up, and devices between do."""

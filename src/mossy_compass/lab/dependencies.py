@@ -150,7 +150,7 @@ class _Search:
         for address in {leg.packet.source, leg.packet.destination, leg.arrived.source, leg.arrived.destination}:
             self._holder(address)
         try:
-            for hop in leg.hops:
+            for hop in leg.every_hop:
                 self.devices.add(hop.device)
                 self.devices.update(hop.bridges)
                 self.ports.update((hop.device, p) for p in (hop.arriving, hop.leaving) if p is not None)

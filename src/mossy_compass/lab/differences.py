@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.gates import Profile
-from mossy_compass.model.network import Network, Probe, Translate
+from mossy_compass.model.network import Network, Probe, Translate, Tunnel
 from mossy_compass.model.settings import Settings
 from mossy_compass.model.terms import ServiceGroup, Term
 
@@ -34,6 +34,9 @@ KEYS = {
     "far_hosts": "hosts",
     "otherwise": "none-available",
     "member_probes": "uplinks",
+    "member_hops": "uplinks",
+    "groups": "uplinks",
+    "best": "",
     "down_after": "down-after",
     "translates": "translate",
     "switch": "translate",
@@ -62,12 +65,15 @@ KEYS = {
 """What the file calls a part, where that is not the model's word; empty for a part that the file has no key for."""
 OWN_KEYS = {
     (Network, "services"): "services",
+    (Network, "groups"): "groups",
     (Network, "names"): "names",
     (Network, "applications"): "applications",
     (ServiceGroup, "services"): "members",
     (Translate, "sources"): "source",
     (Profile, "members"): "for",
     (Probe, "words"): "target",
+    (Tunnel, "words"): "to",
+    (Tunnel, "probe"): "while",
 }
 """The same, where one kind of part has another word than the rest."""
 WORDS_ONLY = ("title", "about")

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from mossy_compass.errors import InputError, QuestionError
+from mossy_compass.errors import InputError, MossyError, QuestionError
 from mossy_compass.lab.clock import VerdictChange
 from mossy_compass.lab.conversation import Exchange, Then
 from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_of, judge, wrong_within
@@ -23,9 +23,11 @@ from mossy_compass.model.durations import duration_words
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.facts import WHY_ENDED, Ended, Relation
 from mossy_compass.plan.ids import list_id
+from mossy_compass.plan.reasons import Fate
+from mossy_compass.routing.uplinks import in_use
 from mossy_compass.walk.evidence import counted
 from mossy_compass.walk.grid import Changes
-from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.journey import Journey, Leg
 
 MOST_STEPS = 100_000
 """So many steps are done, repetitions counted."""
@@ -53,11 +55,11 @@ class DrillStep:
     @property
     def expects(self) -> bool:
         """Whether it is one that can fail: an expectation, a count, a comparison."""
-        return isinstance(self, Expect | Count | Compare | Within | Living | Watched)
+        return isinstance(self, ExpectFlows | Count | Compare | Within | Living | Watched | InUse)
 
 
 @dataclass(frozen=True)
-class Expect(DrillStep):
+class ExpectFlows(DrillStep):
     """Something must hold."""
 
     expectation: Expectation = field(kw_only=True)
@@ -113,7 +115,7 @@ class Clear(DrillStep):
 
 @dataclass(frozen=True)
 class Living(DrillStep):
-    """So many sessions, or mappings, must live at a device by now; ``table`` is ``sessions`` or ``mappings``."""
+    """So many sessions, mappings or expectations must live at a device by now; ``table`` says of which."""
 
     device: str = field(kw_only=True)
     table: str = field(kw_only=True)
@@ -132,6 +134,15 @@ class Watched(DrillStep):
     device: str = field(kw_only=True)
     probe: str = field(kw_only=True)
     up: bool = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class InUse(DrillStep):
+    """A group of uplinks must leave by some members, and by no others."""
+
+    device: str = field(kw_only=True)
+    group: str = field(kw_only=True)
+    members: tuple[str, ...] = field(kw_only=True)
 
 
 @dataclass(frozen=True)
@@ -221,7 +232,7 @@ def numbered(steps: Sequence[DrillStep], before: str = "") -> Iterator[tuple[str
 
 def named(step: DrillStep, name: str) -> Iterator[str]:
     """As what a step names something: the keys, as a drill writes them."""
-    if isinstance(step, Expect):
+    if isinstance(step, ExpectFlows):
         wanted = step.expectation.wanted
         held: dict[str, Iterable[str | None]] = {
             "from": (step.expectation.source,),
@@ -240,6 +251,8 @@ def named(step: DrillStep, name: str) -> Iterator[str]:
         held = {"clear" if isinstance(step, Clear) else step.table: (step.device,)}
     elif isinstance(step, Watched):
         held = {"probe": (step.device, step.probe)}
+    elif isinstance(step, InUse):
+        held = {"uplinks": (step.device, step.group, *step.members)}
     elif isinstance(step, Fail | Restore):
         held = {
             "fail" if isinstance(step, Fail) else "restore": (w for said in step.what for w in (*said.split(), *said.split("/")))
@@ -287,6 +300,10 @@ class Result(NamedTuple):
         seconds: how long it took; 0 without a clock.
         broken: the step itself cannot be done: a name that is not there.
         left: what of an expectation could not be tested, a few words each.
+        before, at: what the lab's clock said before it and after it, in milliseconds.
+        verdicts: of probes, that changed in it.
+        used: what each group of uplinks leaves by after it: ``DEVICE/GROUP``, and its members.
+        lost: of what follows in a conversation, some was not delivered.
 
     """
 
@@ -301,6 +318,11 @@ class Result(NamedTuple):
     seconds: float = 0.0
     broken: bool = False
     left: tuple[str, ...] = ()
+    before: int = 0
+    at: int = 0
+    verdicts: tuple[VerdictChange, ...] = ()
+    used: tuple[tuple[str, str], ...] = ()
+    lost: bool = False
 
     @property
     def beside(self) -> list[str]:
@@ -399,19 +421,22 @@ class Run:
                 self._unseen(step)
                 continue
             self._number += 1
-            begun = self._clock()
+            begun, before, self.lab.verdicts, self.lab.told_late = self._clock(), self.lab.state.now, [], []
             try:
                 found = _DO[type(step)](self, step)
             except InputError as fault:
                 found = Result(0, step, False, said=str(fault), broken=True)
             found = found._replace(number=self._number, seconds=self._clock() - begun)
+            found = found._replace(before=before, at=self.lab.state.now, verdicts=tuple(self.lab.verdicts))
+            with contextlib.suppress(MossyError):  # what keeps a network from being routed is for its own steps to say
+                found = found._replace(used=_used(self.lab))
             yield found
             if fail_fast and not found.ok:
                 return
 
     def _unseen(self, step: DrillStep) -> None:
         """An expectation that nobody wants to read is tested all the same: counters that follow count its packets."""
-        if isinstance(step, Expect):
+        if isinstance(step, ExpectFlows):
             with contextlib.suppress(InputError):
                 _expect(self, step)
 
@@ -449,7 +474,7 @@ class Run:
             tests = []
         if tests and len(tests) <= MOST_GRID:
             return tests
-        found = [f for s in spread(self.drill.steps) if isinstance(s, Expect) for f in flows(network, s.expectation)]
+        found = [f for s in spread(self.drill.steps) if isinstance(s, ExpectFlows) for f in flows(network, s.expectation)]
         if not found:
             raise QuestionError(
                 f"there is nothing to compare: the network has more than {MOST_GRID} flows, and the drill expects something of none."
@@ -486,6 +511,18 @@ def _was_asked(network: Network, host: str, word: str, asked: set[tuple[str, str
     return any((host, str(s)) in asked for s in held)
 
 
+def _used(lab: Lab) -> tuple[tuple[str, str], ...]:
+    """What each group of uplinks leaves by; nothing where the network has none."""
+    if not any(d.groups for d in lab.network.devices.values()):
+        return ()
+    plan = lab.plan
+    out = []
+    for device in plan.network.devices.values():
+        for group in device.groups.values():
+            out.append((f"{device.name}/{group.name}", ", ".join(in_use(device, plan.domains, group.name)) or "none"))
+    return tuple(out)
+
+
 def run_drill(drill: Drill, clock: Callable[[], float] | None = None, only: str = "", fail_fast: bool = False) -> Report:
     """Do a drill from its first step to its last.
 
@@ -504,7 +541,7 @@ def run_drill(drill: Drill, clock: Callable[[], float] | None = None, only: str 
 # --- what each kind of step does ---------------------------------------------------------------------------------
 
 
-def _expect(run: Run, step: Expect) -> Result:
+def _expect(run: Run, step: ExpectFlows) -> Result:
     """Test every flow of an expectation."""
     found = flows_of(run.lab.plan.network, step.expectation)
     tested = [judge(run.lab, step.expectation, f) for f in found.flows]
@@ -559,7 +596,8 @@ def _sent(journey: Journey) -> str:
 def _say(run: Run, step: Say) -> Result:
     """Something follows in a conversation; what becomes of it is told, and is nobody's failure."""
     made = run.lab.say(step.name, step.then)
-    return Result(0, step, True, said="; ".join(_said(e) for e in made))
+    lost = any(e.journey is not None and not e.ok for e in made)
+    return Result(0, step, True, said="; ".join(_said(e) for e in made), lost=lost)
 
 
 def _said(exchange: Exchange) -> str:
@@ -567,7 +605,10 @@ def _said(exchange: Exchange) -> str:
     if exchange.journey is None:
         return exchange.words
     other = f", seen as {exchange.seen_as} by now" if exchange.seen_as else ""
-    return f"{exchange.words}: {'delivered' if exchange.ok else exchange.journey.cause}{other}"
+    if exchange.ok:
+        return f"{exchange.words}: delivered{other}"
+    leg = exchange.journey.deciding
+    return f"{exchange.words}: {leg.fate.value} at {leg.end} [{exchange.journey.cause}]{other}"
 
 
 def _within(run: Run, step: Within) -> Result:
@@ -588,11 +629,20 @@ def _wait(run: Run, step: Wait) -> Result:
 
 def _passed(run: Run, step: DrillStep, passes: Callable[[], Sequence[Ended]]) -> Result:
     """Time passed: which probes changed their verdict meanwhile, and what ended."""
-    begun, run.lab.verdicts = run.lab.state.now, []
+    begun = run.lab.state.now
     ended = passes()
     told = [f"{_fell(v)} {duration_words(v.at - begun)} later{f' ({v.why})' if v.why else ''}" for v in run.lab.verdicts]
+    told += [f"{_told_late(leg)} {duration_words(at - begun)} later" for at, leg in run.lab.told_late]
     more = _over(run, ended)
     return Result(0, step, True, said="; ".join([*told, *([more] if ended or not told else [])]))
+
+
+def _told_late(leg: Leg) -> str:
+    """What became of an error about a packet that was held."""
+    about = leg.packet.quoted
+    assert about is not None
+    whom = leg.end if leg.fate is Fate.DELIVERED else f"{about.source}, who does not hear it,"
+    return f"{leg.hops[0].device} told {whom} that port {about.to_port} is unreachable"
 
 
 def _fell(verdict: VerdictChange) -> str:
@@ -624,6 +674,21 @@ def _watched(run: Run, step: Watched) -> Result:
     return Result(0, step, down is not step.up, said=said)
 
 
+def _in_use(run: Run, step: InUse) -> Result:
+    """Look which members of a group of uplinks are in use."""
+    found = dict(_used(run.lab))
+    name = f"{step.device}/{step.group}"
+    if name not in found:
+        raise QuestionError(f"there is no group of uplinks '{name}'. {hint(name, found, 'groups')}")
+    members = run.lab.network.devices[step.device].uplinks[step.group]
+    strangers = [m for m in step.members if m not in members and m != "none"]
+    if strangers:
+        raise QuestionError(f"{strangers[0]} is no member of {name}. {hint(strangers[0], members, 'members')}")
+    used = found[name]
+    ok = set(used.split(", ")) == set(step.members)
+    return Result(0, step, ok, said="" if ok else f"it should leave by {', '.join(step.members)}, and leaves by {used}")
+
+
 def _clear(run: Run, step: Clear) -> Result:
     """Clear the sessions of a device."""
     return Result(0, step, True, said=_over(run, run.lab.clear(step.device)))
@@ -643,7 +708,12 @@ def _living(run: Run, step: Living) -> Result:
     if step.device not in run.lab.network.devices:
         raise QuestionError(f"there is no device '{step.device}'. {hint(step.device, run.lab.network.devices, 'devices')}")
     state = run.lab.state
-    found = len(state.sessions(step.device)) if step.table == "sessions" else len(state.mappings(step.device))
+    tables: dict[str, Callable[[str], Sequence[object]]] = {
+        "sessions": state.sessions,
+        "mappings": state.mappings,
+        "expectations": state.expectations,
+    }
+    found = len(tables[step.table](step.device))
     words = step.table if step.count != 1 else step.table.removesuffix("s")
     said = "" if found == step.count else f"{step.count} {words} should live at {step.device}, and {found} do{'es' * (found == 1)}"
     return Result(0, step, found == step.count, said=said)
@@ -708,7 +778,7 @@ def _compare(run: Run, step: Compare) -> Result:
 
 
 _DO: dict[type[DrillStep], Callable[[Run, Any], Result]] = {
-    Expect: _expect,
+    ExpectFlows: _expect,
     Count: _count,
     Send: _send,
     Say: _say,
@@ -718,6 +788,7 @@ _DO: dict[type[DrillStep], Callable[[Run, Any], Result]] = {
     Living: _living,
     Settle: _settle,
     Watched: _watched,
+    InUse: _in_use,
     Fail: _fail,
     Restore: _restore,
     ChangeStep: _change,

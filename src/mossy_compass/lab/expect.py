@@ -408,7 +408,7 @@ def _forth(journey: Journey) -> list[Leg]:
 
 def _passed(leg: Leg) -> list[str]:
     """The devices of a way in order, with the switches between them."""
-    return [name for hop in leg.hops for name in (hop.device, *hop.bridges)]
+    return [name for hop in leg.every_hop for name in (hop.device, *hop.bridges)]
 
 
 def _avoided_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
@@ -426,7 +426,7 @@ def _avoided_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
 
 def _exit_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """Where it leaves, if that is not as it was wanted. What is stopped before somebody takes it has not left."""
-    exits = [f"{h.device}/{h.leaving}" for leg in _forth(journey) for h in leg.hops if h.leaving and h.next_device is not None]
+    exits = [f"{h.device}/{h.leaving}" for leg in _forth(journey) for h in leg.every_hop if h.leaving and h.next_device is not None]
     if wanted.exit is not None and wanted.exit not in exits:
         yield f"it should leave by {wanted.exit}, and leaves by {', '.join(exits) or 'nothing'}"
 

@@ -20,6 +20,7 @@ from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address
+from mossy_compass.packet.packet import icmp_error
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Ended, Session
 from mossy_compass.plan.ids import TableKind
@@ -28,10 +29,11 @@ from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
 from mossy_compass.walk.evidence import Counters
 from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathered
-from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.journey import Journey, Leg, Way
 from mossy_compass.walk.question import USUAL, Options
 from mossy_compass.walk.trace import trace_one
-from mossy_compass.walk.weather import Key, outcome, probes_of, settled
+from mossy_compass.walk.walk import Emission, follow
+from mossy_compass.walk.weather import Key, outcome, probes_of, settled, weathered
 
 FIRST_SENT_PORT = 40_000
 """Source ports of what is sent and leaves its sessions behind, so that no later test is taken for a part of it."""
@@ -154,6 +156,7 @@ class Lab:
         talks: conversations that have a name.
         watch: how every probe is.
         verdicts: of probes, that changed since somebody asked last.
+        told_late: what became of the errors about packets that were held, since somebody asked last, with when they were sent.
         left_behind: sessions that ended with the latest failure, restoration or change, for their interface or address is gone.
 
     """
@@ -168,6 +171,7 @@ class Lab:
         self.talks: dict[str, Conversation] = {}
         self.watch = Watch()
         self.verdicts: list[VerdictChange] = []
+        self.told_late: list[tuple[int, Leg]] = []
         self.left_behind: tuple[Ended, ...] = ()
         self._sent = 0
         self._kept: dict[str, Kept] = {}
@@ -194,14 +198,14 @@ class Lab:
         """A plan made anew; leases of before something failed are kept."""
         down = self.watch.down
         if not self.faults:
-            return Plan(replace(self.network, down=down) if self.watch.statuses else self.network)
+            return weathered(self.network, down) if self.watch.statuses else Plan(self.network)
         kept, self.faults = self.faults, frozenset()
         try:
             whole = self.plan
         finally:
             self.faults = kept
         left = apply(self.network, kept)
-        return Plan(replace(left, down=down) if self.watch.statuses else left, whole)
+        return weathered(left, down, whole) if self.watch.statuses else Plan(left, whole)
 
     # probes
 
@@ -232,7 +236,11 @@ class Lab:
                 lambda at: ended.extend(self.state.advance(at)),
                 changed,
             )
-        return [*ended, *self.state.advance(to)]
+        ended += self.state.advance(to)
+        for held in self.state.over_held():
+            error = icmp_error(held.packet, held.packet.destination, "port-unreachable")
+            self.told_late.append((held.ends, follow(self.plan, self.state, Emission(error, held.device, Way.ERROR), None)[0]))
+        return ended
 
     def settle(self) -> list[Ended]:
         """Let time pass until no probe's verdict changes any more.
@@ -374,7 +382,7 @@ class Lab:
         """Count what a journey met, and note where it came."""
         self.counters.add(journey)
         legs = (*journey.legs, *journey.whole)
-        self.passed.update(h.device for leg in legs for h in leg.hops)
+        self.passed.update(h.device for leg in legs for h in leg.every_hop)
         if journey.target_owner:
             self.asked.add((journey.target_owner, journey.there.packet.what()))
         if journey.there.fate in (Fate.DELIVERED, Fate.REFUSED):

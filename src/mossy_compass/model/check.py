@@ -182,7 +182,7 @@ def _cabling(device: Device, members: set[tuple[str, str]], problems: Problems) 
     """Interfaces that nobody can be reached by."""
     used = members | {(device.name, i.parent) for i in device.interfaces.values() if i.parent}
     for interface in device.interfaces.values():
-        virtual = interface.loopback or interface.vlan is not None
+        virtual = interface.loopback or interface.vlan is not None or interface.tunnel is not None
         if (device.name, interface.name) not in used and not virtual and interface.addresses:
             words = f"{device.name}/{interface.name} is on no segment: nobody can be reached by it."
             remedy = f"Name {device.name}/{interface.name} in a segment."

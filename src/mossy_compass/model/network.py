@@ -9,14 +9,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
 from typing import Any
 
 from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.gates import Application, Gates, Hours
 from mossy_compass.model.settings import Settings
-from mossy_compass.model.terms import Group, ServiceGroup, Shown, Term
+from mossy_compass.model.terms import Expects, Group, ServiceGroup, Shown, Term
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix, Span, Spans
 from mossy_compass.packet.service import Service
+from mossy_compass.packet.wrapping import Wrapping
 
 
 def _mark(default: Mark | None = NOWHERE) -> Any:
@@ -75,7 +77,7 @@ class Rule(Shown):
         hours: names of windows of time, one of which must be open.
         applications: names or categories, one of which must be known of the flow.
         names: host names, one of which must have the destination's address as the device knows it.
-        last_resort: only while the uplink of last resort is in use.
+        last_resort: only while the uplink of last resort is in use: ``GROUP/last-resort``, or ``last-resort`` for the one that there is; empty for always.
         arriving, leaving: names of interfaces.
         answer: what a reject sends: ``reset`` or a kind of ICMP error; empty for what the device's setting says.
         uplink: what it lets pass leaves by this interface, or by this group of uplinks; empty for as routes say.
@@ -101,7 +103,7 @@ class Rule(Shown):
     hours: tuple[str, ...] | None = None
     applications: tuple[str, ...] | None = None
     names: tuple[str, ...] | None = None
-    last_resort: bool = False
+    last_resort: str = ""
     arriving: tuple[str, ...] | None = None
     leaving: tuple[str, ...] | None = None
     answer: str = ""
@@ -165,6 +167,55 @@ class Inspects(Shown):
     mark: Mark = field(compare=False)
 
 
+class Protects(StrEnum):
+    """What a tunnel's selector does with what leaves (RFC 4301 section 4.4.1): into the tunnel, past it, or not at all."""
+
+    PROTECT = "protect"
+    BYPASS = "bypass"
+    DISCARD = "discard"
+
+
+@dataclass(frozen=True, repr=False)
+class Selector(Shown):
+    """Which packets belong into a tunnel, whatever their route.
+
+    Attributes:
+        does: what is done with them.
+        sources, destinations: the own end and the far one; None for any.
+        mark: where it is written.
+
+    """
+
+    does: Protects
+    sources: tuple[Term, ...] | None
+    destinations: tuple[Term, ...] | None
+    mark: Mark = field(compare=False)
+
+
+@dataclass(frozen=True, repr=False)
+class Tunnel(Shown):
+    """What makes an interface a tunnel: its packets travel within others, from one end to the other.
+
+    Attributes:
+        to: address of the other end.
+        words: the same as written.
+        by: the interface whose address is this end; which way the outer packets leave is for routes to say.
+        kind: what is put around a packet.
+        selectors: what goes into it beside what routes lead there; empty for none.
+        probe: it is up while this probe of the device is; empty for always.
+        mark: where it is written.
+
+    """
+
+    to: Address
+    words: str
+    by: str
+    kind: Wrapping
+    mark: Mark = field(compare=False)
+    selectors: tuple[Selector, ...] = ()
+    probe: str = ""
+
+
 @dataclass(frozen=True, repr=False)
 class Interface(Shown):
     """A layer-3 interface, or a port of a switch.
@@ -179,6 +230,7 @@ class Interface(Shown):
         arriving_lists, leaving_lists: names of the attached access lists, in the order in which they are asked.
         outside: it faces what is not one's own; None where the file does not say.
         inspects: protocols that are inspected here; None where only the device says so.
+        tunnel: it is the end of a tunnel, and has no cable; None for any other.
         parent, vlan: for a sub-interface, the port and the VLAN tag; for a VLAN interface, the VLAN alone.
         access_vlan: the port is an untagged member of this VLAN.
         trunk_vlans: VLANs that the port carries tagged.
@@ -211,6 +263,7 @@ class Interface(Shown):
     rip: str | None = None
     outside: bool | None = None
     inspects: Inspects | None = None
+    tunnel: Tunnel | None = None
 
 
 def link_locals(device: str, interface: Interface) -> tuple[Address, ...]:
@@ -274,6 +327,40 @@ class StaticRoute(Shown):
     about: str = ""
     origin: str = "static"
     probe: str = ""
+
+
+LAST_RESORT = "/last-resort"
+"""What follows the name of a group of uplinks in ``while``: only while its last resort is in use."""
+
+
+class Choosing(StrEnum):
+    """Which of the members of a group of uplinks that can serve is taken: all share the flows, the first, or the best."""
+
+    SHARE = "share"
+    FIRST = "first"
+    BEST = "best"
+
+
+@dataclass(frozen=True, repr=False)
+class GroupOfUplinks(Shown):
+    """Interfaces that serve as one way out.
+
+    Attributes:
+        name: as routes, candidates and rules say it.
+        mark: where it is written.
+        members: in their order; the last resort is none of them.
+        choose: which of those that can serve is taken.
+        by: what the best one is found by: latency, jitter or loss, as its probe measures it; empty for the other ways to choose.
+        last_resort: an interface that is used only while no member can serve; empty for none.
+
+    """
+
+    name: str
+    mark: Mark = field(compare=False)
+    members: tuple[str, ...]
+    choose: Choosing = Choosing.SHARE
+    by: str = ""
+    last_resort: str = ""
 
 
 class Becomes(StrEnum):
@@ -522,6 +609,31 @@ class Probe(Shown):
 
 
 @dataclass(frozen=True, repr=False)
+class Helper(Shown):
+    """A device reads what conversations of a service tell of second channels, and lets those pass.
+
+    Attributes:
+        name: of the service.
+        services: what its first channel is.
+        expects: who tells, and what the second channel may be.
+
+    """
+
+    name: str
+    services: tuple[Service, ...]
+    expects: Expects
+    mark: Mark = field(compare=False)
+
+    def reads(self, protocol: int, port: int) -> bool:
+        """Whether conversations to a port are of its service."""
+        return any(s.covers(protocol, port) for s in self.services)
+
+    def allows(self, protocol: int, port: int) -> bool:
+        """Whether a second channel may be to a port."""
+        return any(s.covers(protocol, port) for s in self.expects.over)
+
+
+@dataclass(frozen=True, repr=False)
 class Device(Shown):
     """A router, firewall, host, switch, or stand-in for the Internet.
 
@@ -532,12 +644,15 @@ class Device(Shown):
         policy_routes: entries asked before the route table.
         records: for a resolver, the names that it knows; None for a device that is none.
         resolvers: addresses of the resolvers that this device asks.
-        uplinks: named groups of interfaces used as one way out.
+        groups: groups of uplinks by name.
+        uplinks: the interfaces of each, with that of last resort at the end.
+        member_hops: whom a member of a group hands to, by group and member.
         member_probes: the probe that a member of a group is used by, by group and member.
         probes: tests that it repeats by itself.
         ospf, rip: settings of the routing processes; each also runs where an interface speaks it.
         leases: address-lease services that it runs.
         gates: what filters there beside the lists of its interfaces.
+        helpers: the services whose second channels it reads of.
 
     """
 
@@ -560,13 +675,20 @@ class Device(Shown):
     records: Mapping[str, tuple[Address, ...]] | None = None
     resolvers: tuple[Address, ...] = ()
     resolvers_mark: Mark | None = _mark(None)  # noqa: RUF009
-    uplinks: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    groups: Mapping[str, GroupOfUplinks] = field(default_factory=dict)
+    member_hops: Mapping[tuple[str, str], tuple[Address, ...]] = field(default_factory=dict)
     member_probes: Mapping[tuple[str, str], str] = field(default_factory=dict)
     probes: Mapping[str, Probe] = field(default_factory=dict)
     ospf: OspfProcess | None = None
     rip: RipProcess | None = None
     leases: tuple[LeasePool, ...] = ()
     gates: Gates = field(default_factory=Gates)
+    helpers: tuple[Helper, ...] = ()
+
+    @cached_property
+    def uplinks(self) -> Mapping[str, tuple[str, ...]]:
+        """The interfaces of each group of uplinks, with that of last resort at the end."""
+        return {name: (*g.members, *([g.last_resort] if g.last_resort else [])) for name, g in self.groups.items()}
 
     @property
     def layer3(self) -> bool:
@@ -628,6 +750,7 @@ class Network(Shown):
         hours: windows of time.
         applications: what flows may be of.
         down: the probes that are down, by device and name; None where nobody has worked that out, and then none counts as down.
+        best: the member that is best by what its probe measures, as (device, group of uplinks, interface).
 
     """
 
@@ -644,6 +767,11 @@ class Network(Shown):
     hours: Mapping[str, Hours] = field(default_factory=dict)
     applications: Mapping[str, Application] = field(default_factory=dict)
     down: frozenset[tuple[str, str]] | None = None
+    best: frozenset[tuple[str, str, str]] = frozenset()
+
+    def best_of(self, device: str, group: str) -> str | None:
+        """The member of a group of uplinks that is best by what its probe measures; None where that is not known."""
+        return next((port for d, g, port in self.best if (d, g) == (device, group)), None)
 
     def probe_down(self, device: Device, name: str) -> bool:
         """Whether what is bound to a probe is not to be used: it is down, or switched off and counts as down."""

@@ -37,7 +37,7 @@ class Outside(NamedTuple):
 
 def outside_of(network: Network, device: Device) -> Outside:
     """The interfaces of a device that face what is not its own; none for what is no firewall and does not say so."""
-    ports = [p for p in device.interfaces.values() if not p.loopback]
+    ports = [p for p in device.interfaces.values() if not p.loopback and (p.tunnel is None or p.outside is not None)]
     if any(p.outside is not None for p in device.interfaces.values()):
         return Outside(tuple(p.name for p in ports if p.outside), OutsideKnown.WRITTEN)
     if device.kind is not Kind.FIREWALL:

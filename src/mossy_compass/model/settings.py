@@ -126,6 +126,14 @@ SETTINGS: dict[str, Setting] = {
             "Whether a destination rule also lets in what it sends on; where not, a rule of a list must permit it.",
         ),
         Setting(
+            "lists-see-inner",
+            ("yes", "no"),
+            "yes",
+            "yes",
+            "yes",
+            "Whether what comes out of a tunnel meets the lists for what arrives by the tunnel's interface; where not, whoever can send into the tunnel is past them.",
+        ),
+        Setting(
             "offers-hold",
             ("yes", "no"),
             "yes",
@@ -255,6 +263,14 @@ SETTINGS: dict[str, Setting] = {
             "Who may send to the outer end of a translated source: the far end of a flow alone, any port of a far address that it talks to, or anybody (RFC 4787 5, REQ-8).",
         ),
         Setting(
+            "unsolicited-syn",
+            ("drop", "hold"),
+            "drop",
+            "drop",
+            "drop",
+            "What becomes of a TCP packet from outside that would open a conversation with an outer end, and that nobody asked for: silence, or it is held for 6 s, and its sender told that the port is unreachable unless the inner end opens the same conversation meanwhile (RFC 5382 REQ-4).",
+        ),
+        Setting(
             "session-phase",
             ("strict", "loose"),
             "strict",
@@ -316,6 +332,15 @@ SETTINGS: dict[str, Setting] = {
             "5 min",
             "never",
             "How long sessions of other protocols live without a packet; no standard says, so as for UDP.",
+        ),
+        Setting(
+            "announced-for",
+            (),
+            "60 s",
+            "60 s",
+            "60 s",
+            "How long a second channel that a helper read of may still be opened; no standard says.",
+            "time",
         ),
         Setting(
             "after-rule-change",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from mossy_compass.marks import Mark
 from mossy_compass.packet.address import Address, Masked, Spans, in_spans
@@ -59,6 +60,20 @@ class Group(Shown):
     about: str = ""
 
 
+class Expects(NamedTuple):
+    """What the first channel of a service tells of a second one.
+
+    Attributes:
+        asker, answerer: whether that end may tell where it waits; the other end opens the second channel.
+        over: what the second channel may be.
+
+    """
+
+    asker: bool
+    answerer: bool
+    over: tuple[Service, ...]
+
+
 @dataclass(frozen=True, repr=False)
 class ServiceGroup(Shown):
     """A named set of services.
@@ -68,6 +83,7 @@ class ServiceGroup(Shown):
         services: its members, names within names resolved.
         mark: where it is written.
         about: what it is for.
+        expects: the second channel that its conversations tell of; None for none.
 
     """
 
@@ -75,3 +91,4 @@ class ServiceGroup(Shown):
     services: tuple[Service, ...]
     mark: Mark = field(compare=False)
     about: str = ""
+    expects: Expects | None = None

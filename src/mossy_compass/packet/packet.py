@@ -25,6 +25,23 @@ REPLY_TYPES = {(ICMP, 8): 0, (ICMP, 13): 14, (ICMP6, 128): 129}
 """The type of ICMP that answers a request, by protocol and the request's type."""
 
 
+class Channel(NamedTuple):
+    """What a packet's payload tells the other end: where its sender waits for a second channel.
+
+    Attributes:
+        protocol: of that channel.
+        address, port: where it is to be opened to, as the packet says by now.
+
+    """
+
+    protocol: int
+    address: Address
+    port: int
+
+    def __str__(self) -> str:
+        return f"{protocol_name(self.protocol)} {_end(self.address, self.port)}"
+
+
 class Packet(NamedTuple):
     """One packet.
 
@@ -40,6 +57,7 @@ class Packet(NamedTuple):
         ttl: time to live, in hops.
         size: length of the whole packet in bytes.
         quoted: for an ICMP error, the packet that it is about (RFC 792, RFC 4443).
+        announces: the second channel that its payload tells of; None for none.
 
     """
 
@@ -53,6 +71,7 @@ class Packet(NamedTuple):
     ttl: int = DEFAULT_TTL
     size: int = DEFAULT_SIZE
     quoted: Packet | None = None
+    announces: Channel | None = None
 
     @property
     def slot(self) -> int:

@@ -233,3 +233,7 @@ BUILT_IN_SERVICES: dict[str, tuple[Service, ...]] = {
     "echo": (Service(ICMP, icmp_span((8, None))), Service(ICMP6, icmp_span((128, None)))),
 }
 """Services that every network knows without defining them."""
+FTP = "ftp"
+"""The one of them that tells of second channels (RFC 959 section 3.2): either end may, and the other opens it."""
+FTP_OVER = (Service(TCP, Span(1024, 65535)),)
+"""What its second channels are, as seen by who opens them: to a port that no other service has."""

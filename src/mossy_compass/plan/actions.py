@@ -111,10 +111,15 @@ class Recall(Plain):
     __slots__ = ()
 
 
-class Admit(Plain):
-    """Pass over the filters that follow, because of a session."""
+class Admit(NamedTuple):
+    """Pass over the filters that follow, because of what the device remembers.
 
-    __slots__ = ()
+    Attributes:
+        opens: the packet opens something, so the session is opened under this row.
+
+    """
+
+    opens: bool = False
 
 
 class Listed(Protocol):
@@ -221,6 +226,28 @@ class Touch(Plain):
     __slots__ = ()
 
 
+class Expect(NamedTuple):
+    """A second channel is expected, since a helper read of it; what the packet tells of it is translated with its sender.
+
+    Attributes:
+        helper: name of the service.
+
+    """
+
+    helper: str
+
+
+class Hold(NamedTuple):
+    """The packet is held for a while: its sender hears nothing before that is over, and then that the port is unreachable.
+
+    Attributes:
+        milliseconds: so long.
+
+    """
+
+    milliseconds: int
+
+
 class EndSession(Plain):
     """The packet's session ends: what follows of it belongs to nothing."""
 
@@ -231,6 +258,17 @@ class Countdown(Plain):
     """One less of the TTL."""
 
     __slots__ = ()
+
+
+class Enter(NamedTuple):
+    """Leave by a tunnel, whatever way was chosen before; a tunnel's own outer packets pass by.
+
+    Attributes:
+        tunnel: its name.
+
+    """
+
+    tunnel: str
 
 
 class Forward(NamedTuple):
@@ -267,6 +305,7 @@ class Handover(NamedTuple):
         segment: name of the broadcast domain.
         switches: who bridges within it.
         latency_ms: time on the cables, in milliseconds.
+        tunnel: it is handed over within another packet; who gets it is where that one ends.
 
     """
 
@@ -275,6 +314,7 @@ class Handover(NamedTuple):
     segment: str
     switches: tuple[str, ...]
     latency_ms: float
+    tunnel: bool = False
 
 
 Action = (
@@ -290,8 +330,11 @@ Action = (
     | Allocate
     | OpenSession
     | Touch
+    | Expect
+    | Hold
     | EndSession
     | Countdown
+    | Enter
     | Forward
     | Deliver
     | Handover

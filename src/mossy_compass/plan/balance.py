@@ -8,8 +8,9 @@ the same flow takes the same way on every machine and in every release.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
+from mossy_compass.model.network import name_hash
 from mossy_compass.model.settings import Sharing
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
@@ -45,6 +46,25 @@ def share(packet: Packet, sharing: Sharing, count: int, salt: int) -> int:
         salt: the device's own number, so that devices choose independently.
 
     """
+    return _mixed(packet, sharing, salt) % count
+
+
+def highest(packet: Packet, sharing: Sharing, members: Sequence[str], salt: int) -> int:
+    """Which of some members a packet takes by the highest score, so that one that is lost moves its own flows and no others.
+
+    Args:
+        packet: whose fields are mixed.
+        sharing: which fields.
+        members: their names, at least one.
+        salt: the device's own number, so that devices choose independently.
+
+    """
+    state = _mixed(packet, sharing, salt)
+    return max(range(len(members)), key=lambda n: (mix(state, name_hash(members[n])), -n))
+
+
+def _mixed(packet: Packet, sharing: Sharing, salt: int) -> int:
+    """The fields that a choice is made by, mixed into one number of 64 bits."""
     state = salt
     for half in _halves(packet.source):
         state = mix(state, half)
@@ -54,7 +74,7 @@ def share(packet: Packet, sharing: Sharing, count: int, salt: int) -> int:
     if sharing is Sharing.FLOW:
         for value in (packet.protocol, packet.from_port, packet.to_port):
             state = mix(state, value)
-    return state % count
+    return state
 
 
 def unsourced(packet: Packet) -> Packet:
@@ -80,4 +100,6 @@ def choice(here: DevicePlan, hops: tuple[NextHop, ...], packet: Packet, own: boo
     number = choose(here.name, hops, seen) if choose else None
     if number is not None:
         return number, True
+    if all(h.group for h in hops):
+        return highest(seen, here.settings.sharing, [h.interface for h in hops], here.salt), False
     return share(seen, here.settings.sharing, len(hops), here.salt), False

@@ -235,6 +235,31 @@ CAUSES: dict[str, Cause] = {
             "A translated session would leave by another uplink than before, and the device ends it then.",
             ("let the application open a new conversation", "or setting flows-of-a-lost-uplink: keep"),
         ),
+        Cause("tunnel.end", "The outer packet of a tunnel came to the tunnel's end, and what it carried goes on from there."),
+        Cause(
+            "tunnel.mismatch",
+            "An outer packet came to a device none of whose tunnels is of that kind between those two ends.",
+            (
+                "let both ends name each other's address, and be of one kind",
+                "look whether the outer source was translated on the way",
+            ),
+        ),
+        Cause(
+            "tunnel.recursion",
+            "The outer packets of a tunnel would be led into the same tunnel again.",
+            ("give the other end's address a route that does not lead into the tunnel",),
+        ),
+        Cause(
+            "tunnel.selector",
+            "What came through a tunnel is not between the ends that its selectors protect (RFC 4301 section 5.2).",
+            ("let the selectors of both ends mirror each other",),
+        ),
+        Cause(
+            "tunnel.clear",
+            "What a selector protects came in the clear, past its tunnel (RFC 4301 section 5.2).",
+            ("let the sender's side protect it too", "look whether the sender's side translated the source first"),
+        ),
+        Cause("tunnel.discard", "A selector of a tunnel says discard.", ("change the selector, or put another one before it",)),
         Cause(
             "session.interface",
             "The packet belongs to a session, and comes by another interface than that.",
@@ -249,6 +274,11 @@ CAUSES: dict[str, Cause] = {
             "session.half-open",
             "As many TCP sessions wait for their handshake as half-open-limit allows, so no further one begins.",
             ("find who opens them", "raise half-open-limit, or shorten time-out-opening"),
+        ),
+        Cause(
+            "nat.held",
+            "It is held: nobody asked for it, and its sender is told so after 6 s (setting unsolicited-syn).",
+            ("open it from the inner end meanwhile", "forward the port by a rule with goes-to"),
         ),
         Cause(
             "nat.filtered",

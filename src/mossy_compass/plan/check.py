@@ -10,11 +10,16 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
+from mossy_compass.headers.spans import as_text, merge
 from mossy_compass.marks import Mark, Problems, Severity, hint
 from mossy_compass.model.check import inspecting, place_words, standing_lists
-from mossy_compass.model.network import AccessList, Device, Interface, Kind, Network, Rule
+from mossy_compass.model.network import LAST_RESORT, AccessList, Device, Interface, Kind, Network, Protects, Rule, Tunnel
 from mossy_compass.model.outside import OutsideKnown, outside_of
 from mossy_compass.model.settings import EmptyList
+from mossy_compass.model.terms import Term
+from mossy_compass.packet.address import EVERYTHING, Address, Spans
+from mossy_compass.packet.service import protocol_name
+from mossy_compass.packet.wrapping import Wrapping
 from mossy_compass.plan.conditions import Reader, conditions_of
 from mossy_compass.plan.device import port_names
 from mossy_compass.plan.fields import FIELDS
@@ -55,6 +60,24 @@ def check_orders(network: Network, problems: Problems) -> None:
             _rows(network, device, problems)
             _idle_switches(network, device, problems)
             _idle_uplinks(network, device, problems)
+            _idle_resorts(network, device, problems)
+            _tunnels(network, device, problems)
+            _idle_helpers(device, problems)
+
+
+def _idle_helpers(device: Device, problems: Problems) -> None:
+    """Helpers of a device that keeps no sessions of what they read: it never knows to whom a packet belongs that announces."""
+    kept = set(device.stateful)
+    for port in device.interfaces.values():
+        kept |= port.inspects.arriving | port.inspects.leaving if port.inspects is not None else set()
+    for helper in device.helpers:
+        if device.translate or any(s.protocol in kept for s in helper.services):
+            continue
+        words = (
+            f"{device.name} keeps no sessions of {', '.join(map(str, helper.services))}, so its helper {helper.name} reads nothing."
+        )
+        remedy = f"Remove the helper, or add {protocol_name(helper.services[0].protocol)} to stateful."
+        problems.add("helper.idle", helper.mark, words, remedy, Severity.WARNING)
 
 
 def check_rules(network: Network, problems: Problems) -> None:
@@ -145,6 +168,7 @@ def _written_for(device: Device) -> dict[Stage, list[Mark]]:
         Stage.FRONT_LIST: [t.mark for t in device.translate if t.lists],
         Stage.TRANSLATE_SOURCE: [t.mark for t in device.translate if t.of_source],
         Stage.TRANSLATE_DESTINATION: [t.mark for t in device.translate if not t.of_source],
+        Stage.HELPERS: [h.mark for h in device.helpers],
         Stage.POLICY_ROUTE: [*(e.mark for e in device.policy_routes), *_exit(device)],
     }
 
@@ -195,6 +219,84 @@ def _idle_uplinks(network: Network, device: Device, problems: Problems) -> None:
                 )
                 remedy = "Attach the list to what arrives, or remove uplink."
                 problems.add("rule.idle-uplink", rule.mark, words, remedy, Severity.WARNING)
+
+
+def _tunnels(network: Network, device: Device, problems: Problems) -> None:
+    """Tunnels whose other end says something else, or is nobody's; and selectors that an own order never asks."""
+    seen: dict[tuple[Address, str, Wrapping], str] = {}
+    for interface in device.interfaces.values():
+        tunnel = interface.tunnel
+        if tunnel is None:
+            continue
+        if tunnel.selectors and device.order is not None and Stage.TUNNEL not in device.order:
+            words = f"{device.name} has its own order of stages, which leaves out 'tunnel': the selectors of {interface.name} are never asked."
+            problems.add("tunnel.order", device.order_mark or device.mark, words, "Add tunnel after translate source.")
+        first = seen.setdefault((tunnel.to, tunnel.by, tunnel.kind), interface.name)
+        if first != interface.name:
+            words = f"tunnels {first} and {interface.name} of {device.name} have the same ends and kind: everything comes out of {first}."
+            problems.add(
+                "tunnel.twice", tunnel.mark, words, "Remove one, or give it another kind or another end.", Severity.WARNING
+            )
+        owner = network.owner_of(tunnel.to)
+        if owner is None:
+            words = f"nobody here has {tunnel.to}, the other end of tunnel {interface.name} of {device.name}."
+            problems.add("tunnel.nobody", tunnel.mark, words, "Draw the other end, or mend the address.", Severity.WARNING)
+        elif owner in network.devices:
+            why = _unlike(device, interface, tunnel, network.devices[owner])
+            if why:
+                problems.add("tunnel.unlike", tunnel.mark, why, "Let both ends say the same, each from its side.", Severity.WARNING)
+
+
+def _unlike(device: Device, interface: Interface, tunnel: Tunnel, other: Device) -> str:
+    """What the two ends of a tunnel say otherwise; empty where they fit."""
+    mine = [a.address for a in device.interfaces[tunnel.by].addresses] if tunnel.by in device.interfaces else []
+    called = f"tunnel {interface.name} of {device.name}"
+    ends = [i for i in other.interfaces.values() if i.tunnel is not None and i.tunnel.to in mine]
+    if not ends:
+        return f"{called} is to {tunnel.to}, and {other.name} has no tunnel to {', '.join(map(str, mine)) or 'it'}."
+    end = next((e for e in ends if e.tunnel is not None and e.tunnel.kind is tunnel.kind), ends[0])
+    twin = end.tunnel
+    assert twin is not None
+    if twin.kind is not tunnel.kind:
+        return f"{called} says kind {tunnel.kind.value}, and its other end {other.name}/{end.name} says {twin.kind.value}."
+    theirs = [a.address for a in other.interfaces[twin.by].addresses] if twin.by in other.interfaces else []
+    if tunnel.to not in theirs:
+        return f"{called} is to {tunnel.to}, and {other.name}/{end.name} sends by {twin.by}, which has {', '.join(map(str, theirs)) or 'no address'}."
+    return _selectors_unlike(called, tunnel, f"{other.name}/{end.name}", twin)
+
+
+def _selectors_unlike(called: str, tunnel: Tunnel, other: str, twin: Tunnel) -> str:
+    """The first selector that is not mirrored at the other end; empty for none."""
+    ours, theirs = (
+        [(_held(s.sources), _held(s.destinations)) for s in t.selectors if s.does is Protects.PROTECT] for t in (tunnel, twin)
+    )
+    for number, (mine, far) in enumerate(ours, 1):
+        if (far, mine) not in theirs:
+            said = "has no selectors" if not theirs else f"has none that protects {as_text(far)} to {as_text(mine)}"
+            return f"{called} protects {as_text(mine)} to {as_text(far)} (selector {number}), and {other} {said}: its answers come in the clear, or not."
+    return ""
+
+
+def _held(terms: tuple[Term, ...] | None) -> Spans:
+    """The addresses of one end of a selector."""
+    return EVERYTHING if terms is None else merge(s for t in terms for s in t.spans or ())
+
+
+def _idle_resorts(network: Network, device: Device, problems: Problems) -> None:
+    """Rules for a last resort that a device has not where they stand, or that do not say which of several they mean."""
+    having = [g.name for g in device.groups.values() if g.last_resort]
+    for name in dict.fromkeys(n for names, _, _ in standing_lists(device) for n in names):
+        for rule in network.lists[name].rules if name in network.lists else ():
+            if not rule.last_resort or rule.disabled:
+                continue
+            group = rule.last_resort.rpartition(LAST_RESORT)[0]
+            if group and group not in having:
+                words = f"rule {rule.id} of '{name}' is for {rule.last_resort}, and {device.name}, where it stands, has no such last resort: it never applies there."
+                remedy = hint(rule.last_resort, [f"{g}{LAST_RESORT}" for g in having], "last resorts")
+                problems.add("rule.last-resort", rule.mark, words, remedy, Severity.WARNING)
+            elif not group and len(having) > 1:
+                words = f"rule {rule.id} of '{name}' is for last-resort, and {device.name}, where it stands, has several: {', '.join(having)}."
+                problems.add("rule.last-resort", rule.mark, words, f"Write while: {having[0]}{LAST_RESORT}.")
 
 
 def _idle_switches(network: Network, device: Device, problems: Problems) -> None:

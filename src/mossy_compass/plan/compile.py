@@ -9,7 +9,7 @@ from collections.abc import Callable
 
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.order import Stage
-from mossy_compass.plan.stages import arrive, crossings, lists, own, routes, sessions, translate
+from mossy_compass.plan.stages import arrive, crossings, helpers, lists, own, routes, sessions, translate, tunnel
 from mossy_compass.plan.stages.step import Step
 
 COMPILERS: dict[Stage, Callable[[DevicePlan, str | None], Step | None]] = {
@@ -29,6 +29,8 @@ COMPILERS: dict[Stage, Callable[[DevicePlan, str | None], Step | None]] = {
     Stage.CROSSING: crossings.crossing,
     Stage.LEAVING_LIST: lists.leaving,
     Stage.TRANSLATE_SOURCE: translate.source,
+    Stage.HELPERS: helpers.heard,
+    Stage.TUNNEL: tunnel.entering,
     Stage.SEND: routes.send,
 }
 

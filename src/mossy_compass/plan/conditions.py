@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.headers.spans import merge
-from mossy_compass.model.network import Rule
+from mossy_compass.model.network import LAST_RESORT, Rule
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Masked, Spans, in_spans
 from mossy_compass.packet.service import Service
@@ -135,12 +135,16 @@ class Reader(NamedTuple):
         own: the device's addresses.
         ports: the interfaces that a name stands for: an interface, a zone, or a group of uplinks.
         names: the addresses of host names as the device resolves them; None where it learns them from what passes.
+        device: its name.
+        resort: whose last resort is meant where no group is named: ``DEVICE/GROUP``, or ``*`` where it has none.
 
     """
 
     own: Spans = ()
     ports: Mapping[str, tuple[str, ...]] = {}
     names: Mapping[str, Spans] | None = {}
+    device: str = ""
+    resort: str = "*"
 
 
 class RuleKey(NamedTuple):
@@ -217,7 +221,10 @@ def _states(rule: Rule, reader: Reader) -> Condition | None:
     """What the packet is to the device's sessions."""
     if rule.states is None:
         return None
-    return Condition("state", (("relation", frozenset(Relation(STATES[s]) for s in rule.states)),), rule.states)
+    known = frozenset(Relation(STATES[s]) for s in rule.states)
+    if Relation.RELATED in known:  # a second channel is related to the conversation that told of it, as an error to what it quotes
+        known |= {Relation.EXPECTED}
+    return Condition("state", (("relation", known),), rule.states)
 
 
 def _fragments(rule: Rule, reader: Reader) -> Condition | None:
@@ -241,8 +248,12 @@ def _host_names(rule: Rule, reader: Reader) -> Condition | None:
 
 
 def _last_resort(rule: Rule, reader: Reader) -> Condition | None:
-    """Only while every other uplink is down."""
-    return Condition("while", (("last-resort", frozenset((True,))),), ("last-resort",)) if rule.last_resort else None
+    """Only while the uplink of last resort is in use."""
+    if not rule.last_resort:
+        return None
+    group = rule.last_resort.rpartition(LAST_RESORT)[0]
+    meant = f"{reader.device}/{group}" if group else reader.resort
+    return Condition("while", (("last-resort", frozenset((meant,))),), (rule.last_resort,))
 
 
 def _names(key: str, names: tuple[str, ...] | None, reader: Reader) -> Condition | None:

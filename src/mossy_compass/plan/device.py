@@ -151,7 +151,7 @@ class DevicePlan:
                 self.own.setdefault(address, Own("", far))
         self.own_spans = merge(Span(a.key, a.key) for a in self.own)
         names = None if device.settings.learns_names else plan.resolved_by(device)
-        self.reader = Reader(self.own_spans, port_names(device), names)
+        self.reader = Reader(self.own_spans, port_names(device), names, device.name, resort_of(device))
         self.local = plan.network.local
         self.outside = frozenset(outside_of(plan.network, device).ports)
         self._once: dict[Hashable, Any] = {}
@@ -249,10 +249,6 @@ class DevicePlan:
             found = found.union(*(self.tracked_at.get(key, ()) for key in (("arriving", arriving), ("leaving", leaving))))
         return found
 
-    def probe_down(self, name: str) -> bool:
-        """Whether what is bound to a probe of this device is not to be used."""
-        return self._network.probe_down(self.device, name)
-
     def inspection_mark(self, arriving: str | None) -> Mark | None:
         """Where the inspection of what arrives by an interface is written; None for what is so by default."""
         inspects = self.device.interfaces[arriving].inspects if arriving is not None else None
@@ -308,6 +304,11 @@ class DevicePlan:
             return found[0].address
         return next((a for a, own in self.own.items() if a.family == family and not own.far and not a.is_link_local), None)
 
+    def address_on(self, interface: str, family: int) -> Address | None:
+        """The first global address that an interface has of a family; None where it has none."""
+        port = self.device.interfaces.get(interface)
+        return next((a.address for a in _global(port, family)), None) if port is not None else None
+
     def address_of(self, neighbour: tuple[str, str], port: str, family: int) -> Address | None:
         """The address of a neighbour on a segment of this device; None where it has none there.
 
@@ -350,6 +351,11 @@ class DevicePlan:
 def _names(terms: tuple[Term, ...] | None, address: Address, own: Spans) -> bool:
     """Whether a condition on destinations means an address; ``self`` stands for a device's own ones."""
     return terms is not None and any(in_spans(address.key, own if t.spans is None else t.spans) for t in terms)
+
+
+def resort_of(device: Device) -> str:
+    """Whose last resort a rule means that names no group: the one that the device has."""
+    return next((f"{device.name}/{g.name}" for g in device.groups.values() if g.last_resort), "*")
 
 
 def port_names(device: Device) -> dict[str, tuple[str, ...]]:

@@ -27,6 +27,7 @@ class Relation(StrEnum):
     CONTINUING = "continuing"
     ANSWERING = "answering"
     RELATED = "related"
+    EXPECTED = "expected"
     NONE = "none"
 
 
@@ -61,7 +62,7 @@ class Moment(NamedTuple):
         open: names of the windows of time that are open.
         application: what rules may call the flow's application; None where it has none.
         known_from: number of the packet from which on devices know the application.
-        last_resort: the uplink of last resort is in use.
+        last_resort: the groups whose uplink of last resort is in use, as ``DEVICE/GROUP``; ``*`` where that was said of a whole test.
 
     """
 
@@ -69,7 +70,7 @@ class Moment(NamedTuple):
     open: frozenset[str] = frozenset()
     application: frozenset[str] | None = None
     known_from: int = 1
-    last_resort: bool = False
+    last_resort: frozenset[str] = frozenset()
 
 
 SOME_TIME = Moment()
@@ -218,6 +219,58 @@ class Allocated(NamedTuple):
     row: str = ""
 
 
+class Expected(NamedTuple):
+    """A second channel that a helper read of, and that may be opened once.
+
+    Attributes:
+        number: counted from 1 for each device.
+        helper: name of the service; empty where the device announced it itself.
+        session: number of the session in which it was announced.
+        protocol: of the channel.
+        opener: whose it is to open, by the address that its packets have as they come; None for anybody.
+        address, port: where it is to be opened to, as packets come.
+        inner, inner_port: who waits for it; the same where nothing is translated.
+        mapping: number of the mapping that it holds meanwhile; 0 for none.
+        began, ends: instants, in milliseconds.
+
+    """
+
+    number: int
+    helper: str
+    session: int
+    protocol: int
+    opener: Address | None
+    address: Address
+    port: int
+    inner: Address
+    inner_port: int
+    mapping: int
+    began: int
+    ends: int
+
+    @property
+    def translated(self) -> bool:
+        """Whether the other end is told another address or port than the one that waits."""
+        return (self.address, self.port) != (self.inner, self.inner_port)
+
+
+class HeldBack(NamedTuple):
+    """A packet that is held, since its conversation may still be opened from the other side.
+
+    Attributes:
+        device: who holds it.
+        packet: as it came.
+        arriving: by which interface.
+        ends: when its sender is told that the port is unreachable, in milliseconds.
+
+    """
+
+    device: str
+    packet: Packet
+    arriving: str | None
+    ends: int
+
+
 class Recalled(NamedTuple):
     """What a device's memory says of a packet as it came.
 
@@ -228,6 +281,7 @@ class Recalled(NamedTuple):
         fits: its flags are such as the session's phase expects.
         gone: the session that it would have belonged to, had that not ended.
         mapping: whose outer end it is sent to, where it belongs to no session.
+        expected: what it opens, where that was announced.
 
     """
 
@@ -237,6 +291,7 @@ class Recalled(NamedTuple):
     fits: bool = True
     gone: Ended | None = None
     mapping: Mapped | None = None
+    expected: Expected | None = None
 
 
 WHY_ENDED = {
@@ -289,7 +344,8 @@ class Facts:
         came: as it came, or was made.
         arriving: interface; None for a packet that the device made.
         handed: the neighbour that handed it over, with the interface by which it did; None where nobody did, or it is not known.
-        session, relation, direction, fits, gone, mapping: what the stage ``recall`` found, as in ``Recalled``.
+        session, relation, direction, fits, gone, mapping, expected: what the stage ``recall`` found, as in ``Recalled``.
+        heard: the second channel that a helper read of in this packet; it is expected once somebody takes the packet.
         welcome: the device lets the packet's sender use the outer end that it is sent to.
         allocated: the outer end that its source was given, which becomes a mapping once somebody takes the packet.
         admitted: inspection lets it pass over the filters.
@@ -298,6 +354,7 @@ class Facts:
         memory: the device's state, to be asked and not written.
         moment, number: what holds for the whole test, and which packet of its flow this is: 1 opens it, 2 answers.
         device: name of the device.
+        carries: names of the device's own tunnels that it is the outer packet of.
         front: id of the destination rule that translated this packet here; empty for none.
         picked: name and id of the rule of a list that let it pass, and says by which uplink it leaves; empty for none.
         switched: name and id of the rule of a list that let it pass, and asks that its source be translated; empty for none.
@@ -310,12 +367,15 @@ class Facts:
         "allocated",
         "arriving",
         "came",
+        "carries",
         "device",
         "direction",
+        "expected",
         "fits",
         "front",
         "gone",
         "handed",
+        "heard",
         "leaving",
         "mapping",
         "memory",
@@ -345,12 +405,15 @@ class Facts:
         self.packet = self.came = packet
         self.arriving = arriving
         self.handed: tuple[str, str] | None = None
+        self.carries: frozenset[str] = NOTHING
         self.session: Session | None = None
         self.relation = Relation.NONE
         self.direction = Direction.FORTH
         self.fits = True
         self.gone: Ended | None = None
         self.mapping: Mapped | None = None
+        self.expected: Expected | None = None
+        self.heard: Expected | None = None
         self.welcome = False
         self.allocated: Allocated | None = None
         self.admitted = False
@@ -368,7 +431,7 @@ class Facts:
 
     def recalled(self, found: Recalled) -> None:
         """Take what a device's memory says of the packet."""
-        self.session, self.relation, self.direction, self.fits, self.gone, self.mapping = found
+        self.session, self.relation, self.direction, self.fits, self.gone, self.mapping, self.expected = found
 
     @property
     def opens(self) -> bool:
@@ -401,6 +464,7 @@ class Known(NamedTuple):
         moment, number: as in ``Facts``.
         names: what the device had learned the destination to be called.
         learned: every name that it had learned any address of.
+        expected: the channel that it opens, where that was announced.
 
     """
 
@@ -408,6 +472,7 @@ class Known(NamedTuple):
     number: int = 1
     names: frozenset[str] = NOTHING
     learned: frozenset[str] = NOTHING
+    expected: Expected | None = None
 
 
 class Recollection:

@@ -176,6 +176,11 @@ def _number(name: str, bits: int, meaning: str) -> Field:
     return Field(name, SetKind.INTERVALS, "", lambda f: getattr(f.packet, name), meaning, bits=bits, write=write)
 
 
+def _awaited(facts: Facts) -> bool:
+    """Whether the device told somebody that it waits for this."""
+    return facts.expected is not None and not facts.expected.helper
+
+
 _NO_YES = (False, True)
 _I, _ONE, _ANY, _MASK = SetKind.INTERVALS, SetKind.ONE_OF, SetKind.ANY_OF, SetKind.MASKED
 FIELDS: dict[str, Field] = {
@@ -203,7 +208,7 @@ FIELDS: dict[str, Field] = {
         Field("hours", _ANY, "", lambda f: f.moment.open, "the windows of time that are open"),
         Field("application", _ANY, "", lambda f: f.application, "the flow's application and its categories, once they are known"),
         Field("names", _ANY, "", lambda f: f.names, "the names that the device has learned for the destination"),
-        Field("last-resort", _ONE, "", lambda f: f.moment.last_resort, "whether the uplink of last resort is in use", _NO_YES),
+        Field("last-resort", _ANY, "", lambda f: f.moment.last_resort, "the groups whose uplink of last resort is in use"),
         Field("error", _ONE, "", lambda f: f.packet.quoted is not None, "whether it is an ICMP error", _NO_YES),
         Field("reset", _ONE, "", lambda f: f.packet.flags == "RST", "whether it is a TCP reset", _NO_YES, write=_as_reset),
         Field(
@@ -256,6 +261,7 @@ FIELDS: dict[str, Field] = {
             "mapped", _ONE, "recall", lambda f: f.mapping is not None, "whether it is sent to the outer end of a mapping", _NO_YES
         ),
         Field("welcome", _ONE, "recall", lambda f: f.welcome, "whether `filtering` lets its sender use that outer end", _NO_YES),
+        Field("awaited", _ONE, "recall", _awaited, "whether it opens a channel that the device itself announced", _NO_YES),
         Field("waiting", _ONE, "recall", _waiting, "whether its application became known after its session was let in", _NO_YES),
         Field("admitted", _ONE, "inspection", lambda f: f.admitted, "whether a session lets it pass over the filters", _NO_YES),
         Field("let-in", _ONE, "", lambda f: f.opened_by != NOBODY, "whether a row at this device permitted it already", _NO_YES),

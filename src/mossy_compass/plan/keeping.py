@@ -41,6 +41,7 @@ class Keeping(NamedTuple):
         session_limit, half_open_limit: so many may live, and be half-open; None for no limit.
         mapping, filtering: how much of the far end counts, where a mapping is shared, and where its outer end is used.
         keeps_port: the source's own port, while it is free.
+        announced: how long a second channel that was announced may be opened, in milliseconds.
 
     """
 
@@ -56,6 +57,7 @@ class Keeping(NamedTuple):
     mapping: int = 0
     filtering: int = 2
     keeps_port: bool = True
+    announced: int = 60_000
 
 
 def keeping_of(settings: Settings) -> Keeping:
@@ -75,6 +77,7 @@ def keeping_of(settings: Settings) -> Keeping:
         mapping=AS_WRITTEN[text("mapping")],
         filtering=AS_WRITTEN[text("filtering")],
         keeps_port=text("keep-port") == "yes",
+        announced=parse_duration(text("announced-for")) or 0,
     )
 
 

@@ -32,6 +32,8 @@ class Stage(StrEnum):
     CROSSING = "crossing"
     LEAVING_LIST = "leaving list"
     TRANSLATE_SOURCE = "translate source"
+    HELPERS = "helpers"
+    TUNNEL = "tunnel"
     SEND = "send"
 
 
@@ -85,6 +87,11 @@ SPECS: dict[Stage, Spec] = {
     Stage.CROSSING: Spec("the lists for this pair of zones, or the default for inbound, outbound, through", ("leaving",)),
     Stage.LEAVING_LIST: Spec("the lists attached to the leaving interface", ("leaving",)),
     Stage.TRANSLATE_SOURCE: Spec("a source rule, or the source half of the packet's session", ("session", "relation")),
+    Stage.HELPERS: Spec(
+        "what a conversation tells of a second channel, which is then expected; the address in it is translated like its sender's",
+        ("session", "relation", "leaving"),
+    ),
+    Stage.TUNNEL: Spec("the selectors of tunnels: what they protect goes into one, whatever its route", ("leaving",)),
     Stage.SEND: Spec("who answers for the next hop on the segment; what is to be remembered is noted", ("leaving", "relation")),
 }
 
@@ -108,6 +115,8 @@ THROUGH: tuple[Stage, ...] = (
     Stage.CROSSING,
     Stage.LEAVING_LIST,
     Stage.TRANSLATE_SOURCE,
+    Stage.HELPERS,
+    Stage.TUNNEL,
     Stage.SEND,
 )
 """Stages of a packet that arrives, unless the device has its own order."""
@@ -121,6 +130,7 @@ FROM: tuple[Stage, ...] = (
     Stage.CROSSING,
     Stage.LEAVING_LIST,
     Stage.TRANSLATE_SOURCE,
+    Stage.TUNNEL,
     Stage.SEND,
 )
 """Stages of a packet that the device makes itself."""

@@ -20,7 +20,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.compile import steps
 from mossy_compass.plan.conditions import Miss, Reader
 from mossy_compass.plan.device import DevicePlan, Makers
-from mossy_compass.plan.facts import Asked, Facts, facts_of
+from mossy_compass.plan.facts import NOTHING, Asked, Facts, facts_of
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.places import written_tables
 from mossy_compass.plan.rows import Row
@@ -28,6 +28,7 @@ from mossy_compass.plan.stages.translate import rules_table
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.table import Loser
+from mossy_compass.routing.uplinks import on_last_resort
 from mossy_compass.voice import voice
 
 
@@ -104,6 +105,8 @@ class Plan:
         unattached: the lists that are attached nowhere and say of no policy route which packets it is about.
         lists_at: the lists that are attached to an interface of a device, for ``arriving`` or ``leaving``.
         has_probes: some device repeats tests by itself, so that what is in use depends on them.
+        has_last_resort: some group of uplinks has a last resort, so that the network says itself when it is in use.
+        has_selectors: some tunnel takes packets by selectors.
         asks_onward: some rule redirects packets to a device that asks onward in its own name.
         asks_application: some rule of a list asks for the application of a flow.
         asks_names: some rule of a list is by host name.
@@ -135,6 +138,10 @@ class Plan:
         self.asks_names = any(r.names for e in self.network.lists.values() for r in e.rules)
         self.written = network
         self.has_probes = any(p.enabled for d in self.network.devices.values() for p in d.probes.values())
+        self._resorts = [(d, g.name) for d in self.network.devices.values() for g in d.groups.values() if g.last_resort]
+        self.has_last_resort = bool(self._resorts)
+        tunnels = [i.tunnel for d in self.network.devices.values() for i in d.interfaces.values() if i.tunnel is not None]
+        self.has_selectors = any(t.selectors for t in tunnels)
         self.asks_onward = any(t.onward and not t.disabled for d in self.network.devices.values() for t in d.translate)
         self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
 
@@ -153,6 +160,15 @@ class Plan:
                 raise QuestionError(unknown("device", str(name), self.network.devices))
             self._devices[name] = DevicePlan(self, self.network.devices[name], MAKERS)
         return self._devices[name]
+
+    @property
+    def last_resorts(self) -> frozenset[str]:
+        """The groups of uplinks whose last resort is in use, as ``DEVICE/GROUP``."""
+        if not self._resorts:
+            return NOTHING
+        return self.once(
+            "last resorts", lambda: frozenset(f"{d.name}/{g}" for d, g in self._resorts if on_last_resort(d, self.domains, g))
+        )
 
     def once(self, key: Hashable, make: Callable[[], T]) -> T:
         """What is known of the network's words for good, made when somebody first asks; a fault is not kept.

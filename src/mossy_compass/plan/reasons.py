@@ -41,6 +41,7 @@ class Did(StrEnum):
     FELL_THROUGH = "fell through"
     REWRITTEN = "rewritten"
     KEPT = "kept"
+    EXPECTS = "expects"
     SENT = "sent"
     DELIVERED = "delivered"
     REFUSED = "refused"
@@ -79,6 +80,8 @@ REASONS: dict[str, Shape] = {
     "default": _shape("default", "name value kind"),
     "session": _shape("session", "number device table row own"),
     "session.known": _shape("session", "number device"),
+    "session.expected": _shape("session", "number device helper inner inner_port protocol"),
+    "helper": _shape("session", "name device"),
     "session.kept": _shape("session", "device protocols"),
     "session.judged": _shape("session", "number device what"),
     "session.gone": _shape("session", "number device why ago name value"),
@@ -96,6 +99,7 @@ REASONS: dict[str, Shape] = {
     "cable.mtu": _shape("interface", "cable mtu"),
     "interface.mtu": _shape("interface", "device port mtu"),
     "service": _shape("service", "name words"),
+    "waits": _shape("service", "name protocol port"),
     "service.closed": _shape("service", "name packet words"),
     "ping.answered": _shape("setting", "name value kind"),
     "ping.ignored": _shape("setting", "name value kind"),
@@ -111,6 +115,13 @@ REASONS: dict[str, Shape] = {
     "rule.uplink": _shape("rule", "list row"),
     "policy.discard": _shape("rule", "row device"),
     "policy.ended": _shape("rule", "row device route"),
+    "selector": _shape("rule", "row name device"),
+    "tunnel": _shape("device", "name device"),
+    "tunnel.end": _shape("device", "name device"),
+    "tunnel.none": _shape("device", "device packet known"),
+    "tunnel.recursion": _shape("device", "name device"),
+    "tunnel.selector": _shape("device", "name device"),
+    "tunnel.clear": _shape("rule", "row name device"),
     "unasked": _shape("device", "name"),
     "fragment": _shape("device", "name"),
     "answer.elsewhere": _shape("device", "name address"),
@@ -146,6 +157,8 @@ REASONS: dict[str, Shape] = {
     "note.phase": _shape("note", "number device phase flags direction"),
     "note.holders": _shape("note", "holders number"),
     "note.closed-port": _shape("note", "value"),
+    "note.heard": _shape("note", "told told_on opener"),
+    "note.not-heard": _shape("note", "why told sender"),
     "note.rewrite": _shape("note", "half before after allocated"),
     "note.untranslated": _shape("note", "row mark misses"),
     "note.no-address": _shape("note", "leaving family"),
@@ -162,6 +175,9 @@ REASONS: dict[str, Shape] = {
     "note.mtu": _shape("note", "size mtu port"),
     "note.sent": _shape("note", "device port address proxy others switches"),
     "note.candidate": _shape("note", "passed"),
+    "note.entered": _shape("note", "name"),
+    "note.bypass": _shape("note", "name"),
+    "note.tunnelled": _shape("note", "kind to"),
     "note.strays": _shape("note", "number before now"),
     "note.exit-down": _shape("note", "number port"),
     "note.exit-unknown": _shape("note", "number port"),
@@ -174,9 +190,13 @@ REASONS: dict[str, Shape] = {
     "root.not-inspected": _shape("note", "protocol protocols"),
     "root.inspected-elsewhere": _shape("note", "protocol arriving leaving where"),
     "root.other-exit": _shape("note", "device number came left"),
+    "root.unread": _shape("note", "device helper"),
+    "root.astray": _shape("note", "device helper told"),
+    "root.expected-no-more": _shape("note", "device why value"),
     "root.no-opening": _shape("note", "device protocol"),
     "root.unlearned": _shape("note", "list row names device learns"),
     "root.gone": _shape("note", "reason"),
+    "root.in-clear": _shape("note", "device before now selector"),
     "root.stateless": _shape("note", "device"),
     "root.untranslated": _shape("note", "source device"),
     "root.translated-nowhere": _shape("note", "source device uplink unswitched"),

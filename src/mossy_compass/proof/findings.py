@@ -597,7 +597,7 @@ def _hidden(plan: Plan, here: DevicePlan, standings: Sequence[Standing], problem
 
 def _answers(standing: Standing, problems: Problems) -> None:
     """Permits that are meant for answers, and let more in."""
-    outside = bool(standing.port) and standing.here.is_outside(standing.port)
+    outside = standing.way == "arriving" and bool(standing.port) and standing.here.is_outside(standing.port)
     for rule in standing.source.rules:
         if not _wide(rule):
             continue

@@ -17,6 +17,8 @@ from mossy_compass.model.settings import UnknownSession
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import TCP
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.stages.tunnel import other_end
+from mossy_compass.routing.table import NextHop
 
 MOST_PAIRS = 2_500
 """So many pairs of subnets are looked at, each both ways; of a network with more, the first ones by name."""
@@ -197,5 +199,15 @@ def _following(plan: Plan, name: str, goal: _End) -> frozenset[str]:
         return frozenset()
     if route is None or not route.hops:
         return frozenset()
-    found = [plan.owner(hop.address) if hop.address is not None else goal.host for hop in route.hops]
+    found = [_next(plan, name, hop, goal) for hop in route.hops]
     return frozenset(n for n in found if n is not None) if all(found) else frozenset()
+
+
+def _next(plan: Plan, name: str, hop: NextHop, goal: _End) -> str | None:
+    """Who gets what leaves by a way: the next hop, whoever is at the other end of a tunnel, or the goal itself on the segment."""
+    if hop.address is not None:
+        return plan.owner(hop.address)
+    if not hop.tunnel:
+        return goal.host
+    end = other_end(plan.device(name), hop.interface)
+    return end[0] if end is not None else None

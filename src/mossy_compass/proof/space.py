@@ -290,7 +290,9 @@ class Space:
             never, always = never | fragment, ~tcp & ~icmp & ~fragment
         if "relation" in self._one:
             relation = {r: universe.between("relation", n, n) for n, r in enumerate(self._one["relation"])}
-            found = found & ~(relation[Relation.OPENING] & never) & ~(relation[Relation.NONE] & (always | asks))
+            # A channel that was announced is opened as any other is, by what may open something.
+            opening = relation[Relation.OPENING] | relation[Relation.EXPECTED]
+            found = found & ~(opening & never) & ~(relation[Relation.NONE] & (always | asks))
             found = found & ~(relation[Relation.RELATED] & ~icmp)
             # A later fragment shows no ports, so it is found in no session; an error is judged by what it quotes, or by nothing.
             belongs = relation[Relation.CONTINUING] | relation[Relation.ANSWERING]
@@ -308,7 +310,7 @@ class Space:
             found = found & ~(opens & never)
             if "relation" in self._one:
                 answers = relation[Relation.ANSWERING] | relation[Relation.RELATED]
-                found = found & ~(opens & (answers | relation[Relation.NONE])) & ~(~opens & relation[Relation.OPENING])
+                found = found & ~(opens & (answers | relation[Relation.NONE])) & ~(~opens & opening)
                 found = found & ~(~opens & (always | asks) & ~answers)
                 if "shows" in self._one:  # a bare SYN that answers nothing opens something, so it never belongs to nothing
                     syn = tcp & shows["SYN"]
@@ -437,7 +439,7 @@ class Space:
             packet = packet._replace(quoted=quoted)
         held = {n: frozenset(v for v in values if found[f"{n} {v}"]) for n, values in self._any.items()}
         application = held.get("application") or None
-        moment = Moment(None, held.get("hours", frozenset()), application, 1, named.get("last-resort", False))
+        moment = Moment(None, held.get("hours", frozenset()), application, 1, held.get("last-resort", frozenset()))
         facts = Facts(packet, named.get("arriving"), Recollection(held.get("names", frozenset())), named.get("leaving"), moment)
         alone = Relation.OPENING if packet.opening else Relation.NONE
         if packet.opening and named.get("opens") is False:  # a datagram looks alike either way: it opens nothing where it answers

@@ -15,6 +15,10 @@ from mossy_compass.plan.reasons import Because, Did
 from mossy_compass.walk.journey import Journey
 
 BEHIND: dict[str, tuple[str, ...]] = {
+    "root.in-clear": (
+        "put a translation rule with becomes: exempt for the far end before the one that translated it",
+        "or write the translated address into the selectors of both ends",
+    ),
     "root.stateless": (
         "permit the answers by a rule of their own, above the one that stopped them",
         "or keep sessions there: stateful",
@@ -30,6 +34,7 @@ BEHIND: dict[str, tuple[str, ...]] = {
         "or add a route back to the sender's subnet",
     ),
     "root.translated-nowhere": ("write a translation rule for what leaves there", "or add a route back to the sender's subnet"),
+    "root.expected-no-more": ("announce the channel anew, and open it at once",),
     "root.out-again": ("add a route to the sender's subnet there",),
 }
 """What to do about what lies behind a loss, by its code."""
@@ -72,6 +77,10 @@ def _own(journey: Journey) -> Iterator[str]:
         yield "let it open anew"
         if behind.get("reason").get("name"):
             yield f"or raise {behind.get('reason').get('name')} at {behind.get('reason').get('device')}"
+    elif behind is not None and behind.code in ("root.unread", "root.astray"):
+        if not behind.get("helper"):
+            yield "write a service with expects: for what follows on this one"
+        yield f"add helpers: [{behind.get('helper') or 'THAT-SERVICE'}] to {behind.get('device')}"
     elif behind is not None and behind.code == "root.other-exit":
         yield f"setting session-exit: arrived at {behind.get('device')}, so that answers leave where their session was opened"
         yield "or add a route back to the sender's subnet"

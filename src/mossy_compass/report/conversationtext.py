@@ -59,11 +59,23 @@ def _of(exchange: Exchange) -> Iterator[str]:
         yield _came_to(exchange.journey)
     if exchange.seen_as:
         yield f"seen as {exchange.seen_as} by now, as somebody else"
+    yield from _channel_words(exchange)
     for session in exchange.sessions:
         yield session_words(session)
     yield from (ended_words(e) for e in exchange.ended)
     if exchange.journey is None and not exchange.ended:
         yield "no session ended"
+
+
+def _channel_words(exchange: Exchange) -> Iterator[str]:
+    """What became of an announcement."""
+    told = exchange.told
+    if told is not None and told.arrived is not None:
+        if told.arrived != told.told:
+            yield f"it arrives as {told.arrived}"
+        yield from (f"{device} expects it" for device, _ in told.read_by)
+        yield from (f"{device} does not believe it" for device in told.refused_by)
+        yield from (f"{device} translates its sender, and not what it tells" for device in told.astray)
 
 
 def session_words(session: Session) -> str:

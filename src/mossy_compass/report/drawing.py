@@ -12,12 +12,14 @@ import itertools
 import math
 import textwrap
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 from mossy_compass.plan.reasons import Fate
-from mossy_compass.report import sentences
+from mossy_compass.report import drilltext, sentences
 from mossy_compass.report.layout import BADGE, MOST_WIDE
 from mossy_compass.report.sheet import DOTS, FONT, ROW, SMALL, Box, Line, Picture, text_width
+from mossy_compass.report.timeline import Painted, Timeline, TimelineRow, timeline
 from mossy_compass.safe import safe
 from mossy_compass.walk.grid import Cell, Changes, Grid
 from mossy_compass.walk.journey import Journey, Leg, Way
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+    from mossy_compass.lab.drill import Report
     from mossy_compass.lab.sweep import Sweep
 
 INK = "#24312a"
@@ -48,6 +51,21 @@ MOST_PIXELS = 12_000
 def _write(target: Axes | Figure, x: float, y: float, words: str, **style: Any) -> None:
     """Set words, made safe, in the one face of every picture; in the middle of their height unless told otherwise."""
     target.text(x, y, safe(words), **{"family": _FACE, "va": "center", **style})
+
+
+@contextmanager
+def _sheet(wide: float, high: float) -> Iterator[tuple[Figure, Axes]]:
+    """An empty sheet, in points from its upper left corner."""
+    import matplotlib
+    from matplotlib.figure import Figure
+
+    with matplotlib.rc_context(PLAIN):
+        figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
+        axes = figure.add_axes((0, 0, 1, 1))
+        axes.set_xlim(0, wide)
+        axes.set_ylim(high, 0)
+        axes.set_axis_off()
+        yield figure, axes
 
 
 def _bytes(figure: Figure, form: str, longest: float) -> bytes:
@@ -140,8 +158,12 @@ def _route(picture: Picture, leg: Leg) -> list[list[_Point]]:
     """The strokes of a leg, one for each line that it goes along."""
     strokes: list[list[_Point]] = []
     for hop in leg.hops:
-        if hop.next_device is not None and hop.segment is not None:
-            strokes += _crossing(picture, hop.device, hop.next_device, hop.segment.split(" ")[0])
+        if hop.outer is not None:  # what goes into a tunnel takes the way of the packet that carries it
+            strokes += _route(picture, hop.outer)
+        elif hop.next_device is not None and hop.segment is not None:
+            stops = [hop.device, *(name for name in hop.bridges if name in picture.home), hop.next_device]
+            for start, end in itertools.pairwise(stops):
+                strokes += _crossing(picture, start, end, hop.segment.split(" ")[0])
     return strokes
 
 
@@ -324,6 +346,9 @@ def _legend_width(picture: Picture, words: str) -> float:
 
 
 _FAINT = "#6b6f68"
+LONG = 240
+"""A headline of more signs takes the whole width of a screen, for every line of it makes the picture higher."""
+SCREEN = 820.0
 TALL = 640.0
 """Points of height from which on a picture says how to draw a part of it."""
 
@@ -343,9 +368,11 @@ def render(picture: Picture, title: str, form: str, journey: Journey | None = No
 
     headline = safe(sentences.headline(journey)) if journey else ""
     legend = _legend(picture, journey)
-    wide = max(picture.width, _legend_width(picture, legend), text_width(title, FONT + 3) + 28, 480.0)
+    wide = max(
+        picture.width, _legend_width(picture, legend), text_width(title, FONT + 3) + 28, SCREEN if len(headline) > LONG else 480.0
+    )
     cut = textwrap.wrap(headline, int((wide - 28) / (FONT * 0.602)))
-    top = 24 + len(cut) * FONT * 1.35
+    top = 24 + len(cut) * FONT * 1.3
     foot = 18.0
     high = picture.height + top + foot
     with matplotlib.rc_context(PLAIN | {"path.simplify": False}):
@@ -402,9 +429,6 @@ def render_grid(grid: Grid, title: str, form: str, changes: Changes | None = Non
         changes: how it differs from an earlier one: then only rows and columns in which something does are drawn.
 
     """
-    import matplotlib
-    from matplotlib.figure import Figure
-
     marks = _marks(changes) if changes is not None else None
     if marks:
         grid = _where_it_changes(grid, marks)
@@ -416,12 +440,7 @@ def render_grid(grid: Grid, title: str, form: str, changes: Changes | None = Non
     wide = max(left + cell_w * max(map(len, panels)) + _OVERHANG, 600.0)
     high = 48 + deep * len(panels) + 34
     good = sum(c.answered for c in grid.cells)
-    with matplotlib.rc_context(PLAIN):
-        figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
-        axes = figure.add_axes((0, 0, 1, 1))
-        axes.set_xlim(0, wide)
-        axes.set_ylim(high, 0)
-        axes.set_axis_off()
+    with _sheet(wide, high) as (figure, axes):
         _write(axes, 14, 18, title, size=FONT + 3, weight="bold", color=INK)
         _write(
             axes, 14, 36, f"{good} of {len(grid.cells)} tests are answered" if marks is None else _told(marks), size=FONT, color=INK
@@ -503,6 +522,98 @@ def _panel(
                 _write(axes, left + cell_w * (number + 0.5), y + _CELL_H / 2, cell.words, size=SMALL, ha="center", color=ink)
 
 
+_PAINT = {
+    Painted.UP: "#a9cfa9",
+    Painted.DOWN: "#e3a79b",
+    Painted.FAULT: "#e3a79b",
+    Painted.USED: "#c9d8ea",
+    Painted.HOLDS: "#4b6b3c",
+    Painted.BARRED: "#4b6b3c",
+    Painted.FAILS: _DOWN,
+    Painted.PASSES: _THERE,
+    Painted.LOST: _DOWN,
+    Painted.EVENT: INK,
+}
+_STEP = 16.0
+_ROWS_HIGH = 395.0
+"""Points for all rows of a drill's time, so that the picture fits a screen."""
+
+
+def render_timeline(report: Report, title: str, form: str) -> bytes:
+    """A drill over its time: what had failed, how probes were, which uplink was in use, what was sent, and what held.
+
+    Args:
+        report: what came of the drill.
+        title: the first line.
+        form: ``png`` or ``svg``.
+
+    """
+    made = timeline(report)
+    labels = [_cut(r.label, 52) for r in made.rows]
+    left = max((text_width(words, SMALL) for words in labels), default=60) + 26
+    step = min(_STEP * 2, max(6.0, (SCREEN - left - 20) / max(made.end, 1)))
+    wide, top = max(left + step * made.end + 20, 640.0), 78.0
+    tall = max(11.5, min(15.0, _ROWS_HIGH / max(len(made.rows), 1)))
+    high = top + tall * len(made.rows) + 34
+    with _sheet(wide, high) as (figure, axes):
+        _write(axes, 14, 16, title, size=FONT + 3, weight="bold", color=INK)
+        _write(axes, 14, 34, drilltext.head(report), size=FONT, color=INK)
+        _steps(axes, made, (left, step, top, high))
+        for number, (row, label) in enumerate(zip(made.rows, labels, strict=True)):
+            y = top + tall * (number + 0.5)
+            _write(axes, left - 10, y, label, size=SMALL, ha="right", color=INK)
+            axes.plot([left, left + step * made.end], [y, y], color="#e4e1d6", linewidth=0.6, zorder=0)
+            _paint(axes, row, (left, step, y))
+        legend = "dots: green answered, hollow kept out or lost, as was wanted; red not as wanted, or lost; blue delivered; black changed, cleared"
+        more = f"; {made.left} more rows in the text" if made.left else ""
+        _write(axes, 14, high - 14, legend + more, size=SMALL, color=_FAINT)
+        return _bytes(figure, form, max(wide, high))
+
+
+def _steps(axes: Axes, made: Timeline, at: tuple[float, float, float, float]) -> None:
+    """The numbers of the steps, and what the clock says where it has gone on."""
+    left, step, top, high = at
+    for x, number in made.numbers:
+        if step >= text_width("00", SMALL) or number % 2:
+            _write(axes, left + step * x, top - 8, str(number), size=SMALL, ha="center", color=_PALE)
+    free = 0.0
+    for x, words in made.clock:
+        along = left + step * x
+        axes.plot([along, along], [top - 16, high - 26], color="#c9c5b4", linewidth=0.7, linestyle=(0, (2, 2)), zorder=0)
+        if along >= free:
+            _write(axes, along, top - 22, words, size=SMALL, ha="center", color=INK)
+            free = along + text_width(words, SMALL) + 6
+
+
+def _paint(axes: Axes, row: TimelineRow, at: tuple[float, float, float]) -> None:
+    """The bars and dots of a row."""
+    from matplotlib.patches import Rectangle
+
+    left, step, y = at
+    for bar in row.bars:
+        width = step * (bar.end - bar.start)
+        axes.add_patch(
+            Rectangle((left + step * bar.start, y - 5), width, 10, facecolor=_PAINT[bar.kind], edgecolor="white", linewidth=0.6)
+        )
+        if text_width(bar.words, SMALL) < width:
+            _write(axes, left + step * (bar.start + bar.end) / 2, y, bar.words, size=SMALL, ha="center", color=INK)
+    for dot in row.dots:
+        axes.plot(
+            [left + step * dot.at],
+            [y],
+            marker="X" if dot.kind in (Painted.FAILS, Painted.LOST) else "o",
+            markersize=6,
+            color=_PAINT[dot.kind],
+            markerfacecolor=PAPER if dot.kind is Painted.BARRED else _PAINT[dot.kind],
+            zorder=3,
+        )
+
+
+def _cut(words: str, most: int) -> str:
+    """Words of a row, cut where they are too long."""
+    return words if len(words) <= most else f"{words[: most - 1]}…"
+
+
 MOST_BARS = 60
 """So many failures are drawn, the worst; the text and the data have them all."""
 
@@ -516,8 +627,6 @@ def render_sweep(sweep: Sweep, title: str, form: str) -> bytes:
         form: ``png`` or ``svg``.
 
     """
-    import matplotlib
-    from matplotlib.figure import Figure
     from matplotlib.patches import Rectangle
 
     cases = [c for c in sweep.cases if not c.harmless][:MOST_BARS]
@@ -525,12 +634,7 @@ def render_sweep(sweep: Sweep, title: str, form: str) -> bytes:
     most = max((len(c.lost) + len(c.moved) + len(c.gained) for c in cases), default=1) or 1
     wide = max(left + 560.0, 640.0)
     high = 60 + 20.0 * len(cases) + 40
-    with matplotlib.rc_context(PLAIN):
-        figure = Figure(figsize=(wide / 72, high / 72), facecolor=PAPER)
-        axes = figure.add_axes((0, 0, 1, 1))
-        axes.set_xlim(0, wide)
-        axes.set_ylim(high, 0)
-        axes.set_axis_off()
+    with _sheet(wide, high) as (figure, axes):
         _write(axes, 14, 18, title, size=FONT + 3, weight="bold", color=INK)
         harmful = sum(bool(c.lost or c.error) for c in sweep.cases)
         words = f"{harmful} of {len(sweep.cases)} failures cost some of the {sweep.answered} flows that are answered"

@@ -53,7 +53,7 @@ def whole(report: Report, details: bool = False) -> RenderableType:
     """The answer, a line a step, failing ones with their journeys, and what was never tested."""
     parts: list[RenderableType] = [Text(head(report), style="bold green" if report.ok else "bold red")]
     if report.drill.about:
-        parts.append(Text(f"  {report.drill.about}", style="dim"))
+        parts.append(Padding(Text(report.drill.about, style="dim"), (0, 0, 0, 2)))
     each = details or len(report.results) <= MOST_LINES
     for some in _runs(report.results, each):
         parts += step(some[0], details) if len(some) == 1 else [_alike(some)]
@@ -86,19 +86,20 @@ def _alike(results: Sequence[Result]) -> Text:
     return Text.assemble((f"{'ok':<7}", "green"), (f"{first.number:>4}  ", "dim"), words)
 
 
-def line(result: Result) -> Text:
-    """A step in a line: how it went, its number, what it says, how many flows."""
+def line(result: Result) -> RenderableType:
+    """A step in a line: how it went, its number, what it says, how many flows; where it is longer, the rest stands under its words."""
     word, style = ("ok", "green") if result.ok else ("FAILS", "bold red")
     if not result.expects:
         word, style = "", ""
     if result.broken:
         word, style = "BROKEN", "bold red"
-    text = Text.assemble((f"{word:<7}", style), (f"{result.number:>4}  ", "dim"), result.step.words)
+    text = Text(result.step.words)
     if result.tests > 1:
         text.append(f" ({result.tests} flows)", style="dim")
     if result.said and result.ok:
         text.append(f": {result.said}", style="dim")
-    return text
+    cells = Text(word, style=style), Text(f"{result.number:>4}", style="dim"), text
+    return rows_of([cells], ("", "", ""), (6, 5, None))
 
 
 def step(result: Result, details: bool) -> Iterator[RenderableType]:

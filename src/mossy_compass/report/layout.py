@@ -42,7 +42,7 @@ BADGE = 28.0
 _ROWS = 12
 _LINE, _HOST = SMALL * 1.3, ROW * 1.42
 _HEAD = 4 + FONT * 1.3
-_GAP, _STEM, _TRACK, _PAD = 15.0, 3.6, 6.0, 5.0
+_GAP, _STEM, _TRACK, _PAD = 10.0, 3.2, 6.0, 4.0
 _MOST_ROOTS = 18
 Each = Callable[[Sequence[str]], Iterable[str]]
 """Goes through the roots that are tried, with a bar where somebody waits."""

@@ -168,6 +168,8 @@ def _hop_dict(hop: Hop, plan: Plan | None, came: Packet) -> HopDict:
         "latency-ms": hop.latency_ms,
         "rulings": [],
     }
+    if hop.outer is not None:
+        out["outer"] = leg_dict(hop.outer, plan)
     if plan is None:
         out["rulings"] = [ruling_dict(r, hop.device, None) for r in hop.rulings]
         return out

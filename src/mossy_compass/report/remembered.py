@@ -20,7 +20,7 @@ def of_memory(state: State, device: str, parts: tuple[str, ...]) -> Iterator[Row
     Args:
         state: what devices remember.
         device: whose.
-        parts: sessions, mappings, or both.
+        parts: sessions, mappings, expectations, or several of them.
 
     """
     if "sessions" in parts:
@@ -29,6 +29,8 @@ def of_memory(state: State, device: str, parts: tuple[str, ...]) -> Iterator[Row
             yield ended(state, device)
     if "mappings" in parts:
         yield mappings(state, device)
+    if "expectations" in parts:
+        yield expectations(state, device)
 
 
 def sessions(state: State, device: str) -> Rows:
@@ -77,13 +79,15 @@ def ended(state: State, device: str) -> Rows:
 def mappings(state: State, device: str) -> Rows:
     """The outer ends that inner ends have at a device, oldest first."""
     held = state.mappings(device)
+    waiting = {e.mapping for e in state.expectations(device)}  # each holds its mapping, as a session does
+    have = {m.number: m.sessions - (m.number in waiting) for m in held}
     about = f"{len(held)} mapping{'s live' if len(held) != 1 else ' lives'} at {device}"
     rows = tuple(
         (
             f"{m.number} {protocol_name(m.protocol)}",
             f"{_end(m.protocol, m.inner, m.inner_port)}\nis {_end(m.protocol, m.outer, m.outer_port)}",
             f"{_far(m)}\n{_life(m.began, m.ends, state.now)}",
-            f"{m.row}\n{m.sessions} session{'s' * (m.sessions != 1)}",
+            f"{m.row}\n{have[m.number]} session{'s' * (have[m.number] != 1)}{', 1 expected' if m.number in waiting else ''}",
         )
         for m in held
     )
@@ -95,12 +99,42 @@ def mappings(state: State, device: str) -> Rows:
             "outer": {"address": str(m.outer), "port": m.outer_port},
             "far": None if m.far is None else {"address": str(m.far), "port": m.far_port or None},
             "rule": m.row,
-            "sessions": m.sessions,
+            "sessions": have[m.number],
             **_times(m.began, m.ends, state.now),
         }
         for m in held
     )
     return Rows("mappings", about, ("mapping", "inner end, and what it is outside", "for whom, and age", "rule"), rows, data)
+
+
+def expectations(state: State, device: str) -> Rows:
+    """The second channels that may be opened through a device, oldest first."""
+    held = state.expectations(device)
+    about = f"{device} expects {len(held)} second channel{'s' * (len(held) != 1)}"
+    rows = tuple(
+        (
+            f"{e.number} {protocol_name(e.protocol)}",
+            f"{_end(e.protocol, e.address, e.port)}{f'{chr(10)}is {_end(e.protocol, e.inner, e.inner_port)}' if e.translated else ''}",
+            f"{e.opener or 'anybody'}\n{_life(e.began, e.ends, state.now)}",
+            f"helper {e.helper}\nsession {e.session}" if e.helper else "announced by itself",
+        )
+        for e in held
+    )
+    data = tuple(
+        {
+            "expectation": e.number,
+            "protocol": protocol_name(e.protocol),
+            "at": {"address": str(e.address), "port": e.port},
+            "inner": {"address": str(e.inner), "port": e.inner_port},
+            "opener": None if e.opener is None else str(e.opener),
+            "helper": e.helper or None,
+            "session": e.session or None,
+            "mapping": e.mapping or None,
+            **_times(e.began, e.ends, state.now),
+        }
+        for e in held
+    )
+    return Rows("expectations", about, ("channel", "to be opened to", "by whom, and age", "read by"), rows, data)
 
 
 def _data(session: Session, now: int) -> dict[str, object]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
+from mossy_compass.packet.service import protocol_name
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Did, Fate
@@ -80,14 +81,14 @@ def outcome(journey: Journey) -> str:
     if journey.answered:
         onward = f"; onward {who(journey.onward)}: {outcome(journey.onward)}" if journey.onward is not None else ""
         itself = f" by {journey.there.end} itself" if onward else ""
-        return f"DELIVERED and answered{itself}: {because}{_let_through(journey)}{onward}"
+        return f"DELIVERED and answered{itself}{_through(journey.there)}: {because}{_let_through(journey)}{onward}"
     if journey.lookup is not None and journey.lost == "lookup":
         return f"not sent, {_lookup_words(journey.lookup, journey)}"
     if journey.cause in ("name.unknown", "target.none"):
         return f"DROPPED before it left: {because}"
     if journey.lost == "back":
         word = WORDS[journey.fate] if journey.fate is not Fate.DELIVERED else "LOST"
-        where = f"{journey.deciding.end}{_place(journey)}"
+        where = f"{journey.deciding.end}{_place(journey)}{_carrying(journey.back) if journey.back is not None else ''}"
         return f"delivered, but the ANSWER is {word} on the way back at {where}{_root(journey)}{because}"
     if journey.lost == "later":
         leg = journey.deciding
@@ -97,6 +98,12 @@ def outcome(journey: Journey) -> str:
         end = f"packet {number}, which shows the application, is {WORDS[journey.fate]} at {leg.end}"
         return f"answered at first, but {end}{' by ' if _by(journey) else ': '}{because}"
     return f"{_on_the_way_there(journey)}{because}"
+
+
+def _through(leg: Leg) -> str:
+    """The tunnels that a packet went through."""
+    found = [f"{hop.leaving} of {hop.device}" for hop in leg.hops if hop.outer is not None]
+    return f" through tunnel {' and '.join(found)}" if found else ""
 
 
 def whom(journey: Journey) -> str:
@@ -109,16 +116,25 @@ def whom(journey: Journey) -> str:
 
 def _on_the_way_there(journey: Journey) -> str:
     """What happened to a packet of which its own way decided; ends where the reason follows."""
-    end = journey.there.end
+    end = journey.deciding.end
     if journey.fate is Fate.LOOPED:
         return "LOOPED on the way there: "
     if journey.fate is Fate.REFUSED:
         return f"REFUSED by the host {end} after delivery: "
     if journey.fate is Fate.DELIVERED:
         return "delivered, but UNANSWERED: "
-    if journey.cause in ("service.silent", "answer.unasked"):
+    if journey.cause in ("service.silent", "answer.unasked") and journey.deciding is journey.there:
         return "arrived, but IGNORED: "
-    return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{_root(journey)}"
+    return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{_carrying(journey.there)}{_root(journey)}"
+
+
+def _carrying(leg: Leg) -> str:
+    """That a packet was lost with the outer one that carried it: whose tunnel, and what it was."""
+    hop = leg.hops[-1]
+    if hop.outer is None or leg.deciding is leg:
+        return ""
+    inner = _carrying(hop.outer)
+    return f", as the outer packet ({hop.outer.packet}) of tunnel {hop.leaving} of {hop.device}{inner}"
 
 
 def _root(journey: Journey) -> str:
@@ -287,6 +303,8 @@ def _known(ruling: Ruling) -> str:
 def _sent(ruling: Ruling) -> str:
     """Only what is worth a line: several who answer, or a proxy."""
     remark = ruling.remark
+    if remark is not None and remark.code == "note.tunnelled":
+        return f"{ruling.because.cited()}: {ruling.note}"
     told = remark is not None and (remark.get("proxy") or remark.get("others"))
     return ruling.note if told else ""
 
@@ -298,6 +316,7 @@ _BRIEF: dict[Did, Callable[[Ruling], str]] = {
     Did.KNOWN: _known,
     Did.REWRITTEN: lambda r: f"{r.note} by {r.because.cited()}",
     Did.KEPT: lambda r: r.note,
+    Did.EXPECTS: lambda r: f"{r.because.cited()} {r.note}",
     Did.ROUTED: lambda r: f"{r.because.cited()} {r.note}",
     Did.STEERED: lambda r: f"{r.because.cited()} {r.note}",
     Did.FELL_THROUGH: lambda r: f"{r.because.cited()}: {r.note}",
@@ -309,7 +328,9 @@ def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
     """What happened at one device, in a line or two."""
     parts: list[str] = []
     for ruling in hop.rulings:
-        if ruling.cause:
+        if ruling.cause and last and leg.deciding is not leg:
+            parts.append(f"LOST with the packet that carries it: {leg.because.cited()}")
+        elif ruling.cause:
             note = f": {ruling.note}" if ruling.note else ""
             parts.append(f"{ruling.did.upper()}: {ruling.because.cited()}{note}")
         elif ruling.did in _BRIEF:
@@ -321,13 +342,22 @@ def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
 
 def leg_title(leg: Leg) -> str:
     """Heading of a leg."""
-    name = {Way.THERE: "there", Way.BACK: "back", Way.ERROR: "error's way home", Way.LATER: "later"}[leg.way]
+    name = {Way.THERE: "there", Way.BACK: "back", Way.ERROR: "error's way home", Way.LATER: "later", Way.OUTER: "outer"}[leg.way]
     return f"{name}: {leg.packet}"
+
+
+def _step(hop: Hop) -> str:
+    """A device on a path, with what carried the packet on from there."""
+    if hop.outer is None:
+        return hop.device
+    kind = protocol_name(hop.outer.packet.protocol)
+    past = ", ".join(h.device for h in hop.outer.hops[1:-1])
+    return f"{hop.device} > ({kind} past {past})" if past else f"{hop.device} > ({kind})"
 
 
 def path_line(leg: Leg) -> str:
     """The devices passed, and how it ended: ``kiosk-1 > canopy > gate: dropped``."""
-    path = " > ".join(hop.device for hop in leg.hops)
+    path = " > ".join(_step(hop) for hop in leg.hops)
     if leg.cause == "loop" and leg.hops[-1].next_device:
         path += f" > {leg.hops[-1].next_device} again"
     return f"{path}: {leg.fate.value}"

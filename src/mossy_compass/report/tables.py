@@ -88,6 +88,8 @@ def _notes(plan: Plan, device: Device, port: Interface) -> list[str]:
     here = (device.name, port.name)
     leases = plan.routing.leases
     out = [port.about] if port.about else []
+    if port.tunnel is not None:
+        out.append(f"{port.tunnel.kind.value} by {port.tunnel.by} to {port.tunnel.to}")
     if here in leases.held:
         out.append(f"leased from {'/'.join(leases.held[here].server)}")
     if here in leases.wanting:

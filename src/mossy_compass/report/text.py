@@ -22,7 +22,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Did, Fate
-from mossy_compass.report import sentences
+from mossy_compass.report import bothways, sentences
 from mossy_compass.safe import safe
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 
@@ -68,16 +68,24 @@ def rows_of(rows: Iterable[Sequence[str | Text]], styles: Sequence[str], widths:
 
 def _hops(leg: Leg) -> Table:
     """A leg, a line or two for each hop."""
-    device_width = min(22, max((len(h.device) for h in leg.hops), default=4))
-    port_width = min(24, max((len(sentences.hop_ports(h, leg)) for h in leg.hops), default=4))
-    rows = []
+    device_width = min(22, max((len(h.device) for h in leg.every_hop), default=4))
+    port_width = min(24, max((len(sentences.hop_ports(h, leg)) for h in leg.every_hop), default=4))
+    rows = list(_lines(leg, ""))
+    return rows_of(rows, ("", "", "", ""), (max(2, *(len(r[0]) for r in rows)), device_width, port_width, None))
+
+
+def _lines(leg: Leg, before: str) -> Iterator[tuple[str, Text, str, Text]]:
+    """The lines of a leg's hops; those of an outer packet follow on the hop that sent it, and are counted within its number."""
     for number, hop in enumerate(leg.hops, 1):
         last = number == len(leg.hops)
         words = Text(sentences.hop_words(hop, leg, last))
         if last and leg.fate not in (Fate.DELIVERED,):
-            words.highlight_regex(r"\b(DROPPED|REJECTED|EXPIRED|LOOPED)\b", _BAD)
-        rows.append((str(number), Text(hop.device, style="bold"), sentences.hop_ports(hop, leg), words))
-    return rows_of(rows, ("", "", "", ""), (2, device_width, port_width, None))
+            words.highlight_regex(r"\b(DROPPED|REJECTED|EXPIRED|LOOPED|LOST)\b", _BAD)
+        yield f"{before}{number}", Text(hop.device, style="bold"), sentences.hop_ports(hop, leg), words
+        if hop.outer is not None:
+            size = f"{hop.outer.packet.size} bytes"
+            yield "", Text(""), "", _dim(f"within {hop.outer.packet}, {size}:")
+            yield from _lines(hop.outer, f"{before}{number}.")
 
 
 def journey(record: Journey, details: bool = False) -> RenderableType:
@@ -99,6 +107,10 @@ def ways(record: Journey, details: bool = False) -> Iterator[RenderableType]:
     asked = record.lookup.journey if record.lookup else None
     if asked is not None and (details or not asked.answered):
         yield from _legs(asked, details, "lookup ")
+    found = bothways.apart(record)
+    if found is not None:
+        yield Padding(Text("both ways, which are not the same", style="bold"), (0, 0, 0, 2))
+        yield Padding(rows_of(list(bothways.lines(found)), ("dim", ""), (5, None)), (0, 0, 0, 2))
     yield from _legs(record, details)
     if record.onward is not None:
         yield from _legs(record.onward, details, "onward ")
@@ -112,9 +124,18 @@ def _legs(record: Journey, details: bool, before: str = "") -> Iterator[Renderab
             continue
         yield Padding(Text(before + sentences.leg_title(leg), style="bold"), (0, 0, 0, 2))
         if details:
-            yield from (Padding(_hop_details(n, hop, leg, record.plan), (0, 0, 0, 4)) for n, hop in enumerate(leg.hops, 1))
+            yield from _details_of(leg, record.plan, "")
         else:
             yield Padding(_hops(leg), (0, 0, 0, 2))
+
+
+def _details_of(leg: Leg, plan: Plan | None, before: str) -> Iterator[RenderableType]:
+    """A leg's hops with every ruling; those of an outer packet follow on the hop that sent it."""
+    for number, hop in enumerate(leg.hops, 1):
+        yield Padding(_hop_details(f"{before}{number}", hop, leg, plan, number), (0, 0, 0, 4))
+        if hop.outer is not None:
+            yield Padding(_dim(f"within {hop.outer.packet}, {hop.outer.packet.size} bytes:"), (0, 0, 0, 4))
+            yield from _details_of(hop.outer, plan, f"{before}{number}.")
 
 
 def brief(record: Journey) -> RenderableType:
@@ -129,9 +150,9 @@ def brief(record: Journey) -> RenderableType:
     return Group(*parts)
 
 
-def _hop_details(number: int, hop: Hop, leg: Leg, plan: Plan | None) -> RenderableType:
+def _hop_details(shown: str, hop: Hop, leg: Leg, plan: Plan | None, number: int) -> RenderableType:
     """A hop with every ruling of it."""
-    title = Text.assemble((f"{number} {hop.device}", "bold"), f" ({hop.kind})  {sentences.hop_ports(hop, leg)}")
+    title = Text.assemble((f"{shown} {hop.device}", "bold"), f" ({hop.kind})  {sentences.hop_ports(hop, leg)}")
     if hop.segment and hop.next_device:
         title.append(f"  on {hop.segment} to {hop.next_device}", style="dim")
     rows: list[tuple[str | Text, str | Text]] = []

@@ -11,7 +11,7 @@ from typing import Any
 
 from mossy_compass.headers.spans import as_text
 from mossy_compass.model.durations import duration_words
-from mossy_compass.model.network import Candidate, Kind
+from mossy_compass.model.network import LAST_RESORT, Candidate, Kind
 from mossy_compass.packet.address import Prefix
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS, protocol_name
@@ -101,6 +101,50 @@ def relation(value: Relation) -> str:
     }.get(value, value.value)
 
 
+def _expected(v: Values) -> str:
+    """A second channel that was announced."""
+    channel = f"{protocol_name(v['protocol'])} {_at_end(v['inner'], v['inner_port'])}"
+    return f"the announcement of {channel} in session {v['number']} of {v['device']}, which its helper {v['helper']} read"
+
+
+def _at_end(address: object, port: int) -> str:
+    """An address with a port."""
+    return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
+
+
+def _heard(v: Values) -> str:
+    """What is expected by now, and what the other end is told."""
+    same = v["told"] == v["told_on"]
+    return f"expects {v['opener']} to open {v['told']}" + ("" if same else f", and tells it {v['told_on']} instead")
+
+
+def _unread(v: Values) -> str:
+    """Why a device did not read an announcement."""
+    return (
+        f"its helpers do not name {v['helper']}" if v["helper"] else "no service is written that expects: what follows on this one"
+    )
+
+
+def _no_more(v: Values) -> str:
+    """Why a device does not expect what was announced, though it read of it."""
+    return {
+        "over": f"{v['device']} expects what is announced for {v['value']} (announced-for), and that is over",
+        "once": f"{v['device']} let it be opened once, as it was announced",
+        "other": f"{v['device']} expects it of {v['value']} alone",
+        "kind": f"{v['device']} read the announcement, and does not believe it",
+    }[v["why"]]
+
+
+def _not_heard(v: Values) -> str:
+    """Why an announcement is not believed."""
+    why = {
+        "who": "this end may announce nothing in it",
+        "whose": f"it is not the address of its sender, {v['sender']}",
+        "over": "a second channel of it is none of that kind",
+    }
+    return f"the helper does not expect {v['told']}, which is announced: {why[v['why']]}"
+
+
 def _session_note(v: Values) -> str:
     """What was remembered of a packet."""
     return f"{relation(v['relation'])}; the lists are passed over"
@@ -152,6 +196,12 @@ def _way(v: Values) -> str:
     return f"{hop.words()}; member {v['member']} of {v['count']}, {why}; also {others}"
 
 
+def _no_tunnel(v: Values) -> str:
+    """That an outer packet fits no tunnel of a device, with those that there are."""
+    known = "; ".join(f"{name} ({kind}) is between {own} and {to}" for name, kind, own, to in v["known"])
+    return f"no tunnel of {v['device']} takes {v['packet']}: {known}"
+
+
 def candidate(entry: Candidate) -> str:
     """A policy route's candidate, as it was written."""
     if entry.discard:
@@ -171,6 +221,7 @@ _PASSED = {
     "no route": "it has no route there",
     "leaves": "its route leaves the table",
     "probe": "its probe is down",
+    "waits": "the last resort that it waits for is not in use",
     "family": "it is of the other family",
 }
 
@@ -427,6 +478,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "default": _default,
     "session": _session,
     "session.known": "session {number} of {device}",
+    "session.expected": _expected,
+    "helper": "helper {name} of {device}",
     "session.kept": lambda v: f"{v['device']} keeps sessions of {_list_names(v['protocols'])}",
     "session.judged": lambda v: f"session {v['number']} of {v['device']}, judged again after a change of its {v['what']}, ends",
     "session.gone": _gone,
@@ -450,6 +503,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "cable.mtu": "the cable {cable} takes at most {mtu} bytes",
     "interface.mtu": "the MTU of {device}/{port} is {mtu} bytes",
     "service": "{name} serves {words}",
+    "waits": lambda v: f"{v['name']} waits on {protocol_name(v['protocol'])}/{v['port']}, as it announced",
     "service.closed": _closed,
     "ping.answered": _ping,
     "ping.ignored": _ping,
@@ -459,6 +513,13 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "ttl": "the TTL ran out at {device}",
     "loop": lambda v: f"{' > '.join(v['path'])} in a circle",
     "walk.limit": "no end after {number} {what}: broken off",
+    "selector": "selector {row} of tunnel {name} of {device}",
+    "tunnel": "tunnel {name} of {device}",
+    "tunnel.end": "tunnel {name} of {device} ends there",
+    "tunnel.none": _no_tunnel,
+    "tunnel.recursion": "the outer packets of tunnel {name} of {device} would go into that tunnel again, and so on without end",
+    "tunnel.selector": "what came through tunnel {name} of {device} is not between the ends that its selectors protect",
+    "tunnel.clear": "selector {row} of tunnel {name} of {device} protects this, and it came in the clear",
     "unasked": "{name} asked nothing that this answers",
     "answer.elsewhere": "the answer ended at {name}, which has {address} too",
     "answer.other": _other,
@@ -495,6 +556,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.holders": _holders,
     "note.closed-port": "closed-port: {value}",
     "note.rewrite": _rewrite,
+    "note.heard": _heard,
+    "note.not-heard": _not_heard,
     "note.untranslated": _untranslated,
     "note.no-address": "{leaving} has no IPv{family} address to translate to",
     "note.ports-taken": "all ports of {address} are taken",
@@ -510,6 +573,9 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.mtu": "the packet has {size} bytes, at most {mtu} bytes go out by {port}, and it may not be divided",
     "note.sent": _sent,
     "note.candidate": lambda v: _passed(v["passed"]),
+    "note.entered": "leads into tunnel {name}",
+    "note.bypass": "goes past tunnel {name}, as its selector says",
+    "note.tunnelled": "goes on within {kind} to {to}",
     "note.strays": "session {number} left by {before} before, with an address of that, and would leave by {now}",
     "note.exit-down": "{port}, by which session {number} was opened, is down, so routes decide",
     "note.exit-unknown": "nothing leads back by {port}, by which session {number} was opened, so routes decide",
@@ -521,8 +587,14 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "root.not-inspected": _not_inspected,
     "root.inspected-elsewhere": _inspected_elsewhere,
     "root.no-opening": _no_opening,
+    "root.unread": lambda v: f"{v['device']} did not read the announcement: {_unread(v)}",
+    "root.astray": lambda v: f"{v['device']} translated who announced {v['told']}, and not what it told: {_unread(v)}",
+    "root.expected-no-more": _no_more,
     "root.other-exit": "session {number} of {device} was opened by {came}, and its answer left there by {left}",
     "root.unlearned": _unlearned,
+    "root.in-clear": lambda v: (
+        f"{v['device']} translated source {v['before']} to {v['now']} before {because(v['selector'])} was asked, so it goes out in the clear"
+    ),
     "root.gone": lambda v: f"it belonged to a session: {because(v['reason'])}",
     "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",
     "root.untranslated": "private source {source} left {device} untranslated",
@@ -620,7 +692,7 @@ def _opening_miss(condition: Condition, has: object, packet: Packet | None) -> s
 
 def _state_miss(condition: Condition, has: Relation, packet: Packet | None) -> str:
     """Another relation to the device's sessions."""
-    shown = {"opening": "new"}.get(str(has), str(has))
+    shown = {"opening": "new", "expected": "related"}.get(str(has), str(has))
     return f"wants {', '.join(condition.wants)}, this packet is {shown}"
 
 
@@ -649,7 +721,8 @@ def _name_miss(condition: Condition, has: object, packet: Packet | None) -> str:
 
 def _while_miss(condition: Condition, has: object, packet: Packet | None) -> str:
     """The usual uplinks are up."""
-    return "is in force only while the uplink of last resort is in use, and it is not"
+    group = condition.wants[0].rpartition(LAST_RESORT)[0]
+    return f"is in force only while the uplink of last resort{f' of {group}' if group else ''} is in use, and it is not"
 
 
 def _arriving_miss(condition: Condition, has: str | None, packet: Packet | None) -> str:

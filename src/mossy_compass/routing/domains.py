@@ -11,7 +11,18 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, intersect, merge
-from mossy_compass.model.network import Becomes, Device, Interface, Kind, Network, PortState, Segment, Translate, link_locals
+from mossy_compass.model.network import (
+    Becomes,
+    Device,
+    Interface,
+    Kind,
+    Network,
+    PortState,
+    Segment,
+    Translate,
+    Tunnel,
+    link_locals,
+)
 from mossy_compass.packet.address import FAMILIES, Address, Span, Spans, in_spans
 
 Port = tuple[str, str]
@@ -201,6 +212,10 @@ class Domains:
             return LinkState(True, "a loopback is always up")
         if interface.state is not PortState.UP:
             return LinkState(False, "it is not connected" if interface.state is PortState.UNPLUGGED else "the far end is down")
+        if interface.tunnel is not None:
+            probe = interface.tunnel.probe
+            down = bool(probe) and self.network.probe_down(device, probe)
+            return LinkState(not down, f"probe {probe} is down" if down else "a tunnel is up by configuration")
         if interface.parent:
             parent = self.link(device.name, interface.parent)
             return parent if parent.up else LinkState(False, f"its port {interface.parent} is down: {parent.why}")
@@ -269,6 +284,8 @@ class Domains:
         """The set that an interface of a device belongs to."""
         if interface.loopback or interface.access_vlan is not None or interface.trunk_vlans:
             return None
+        if interface.tunnel is not None:
+            return _of_tunnel(device, interface.tunnel)
         if interface.parent:
             segment = self._segment_of.get((device.name, interface.parent))
             return ("s", segment.name, interface.vlan or 0) if segment else None
@@ -298,6 +315,7 @@ class Domains:
     def _domain(self, lots: list[_Lot], members: tuple[Port, ...]) -> Domain:
         """A broadcast domain with its name, from the segments that it is made of."""
         segments = tuple(sorted({n for kind, n, _ in lots if kind == "s"}))
+        within = [n for kind, n, _ in lots if kind == "t"]
         switches = tuple(sorted({n for kind, n, _ in lots if kind == "v"}))
         owners: dict[Address, tuple[Answer, ...]] = {}
         proxies = []
@@ -309,7 +327,18 @@ class Domains:
                 owners[address] = (*owners.get(address, ()), Answer(name, port, "interface"))
             if interface.answers_for or any(_claimed(t, device, interface) for t in device.translate):
                 proxies.append((name, port))
-        return Domain(_domain_name(lots, segments, switches), members, segments, switches, owners, tuple(proxies))
+        name = f"tunnel {members[0][1]}" if within else _domain_name(lots, segments, switches)
+        return Domain(name, members, segments, switches, owners, tuple(proxies))
+
+
+def _of_tunnel(device: Device, tunnel: Tunnel) -> _Lot | None:
+    """What both ends of a tunnel say alike: two that fit hear each other, whatever becomes of the packets that carry them."""
+    below = device.interfaces.get(tunnel.by)
+    own = next((a.address for a in below.addresses if a.address.family == tunnel.to.family), None) if below is not None else None
+    if own is None:
+        return None
+    one, other = sorted((own.key, tunnel.to.key))
+    return ("t", f"{tunnel.kind} {one} {other}", 0)
 
 
 def _domain_name(lots: list[_Lot], segments: tuple[str, ...], switches: tuple[str, ...]) -> str:

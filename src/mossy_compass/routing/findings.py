@@ -539,8 +539,8 @@ def _onward(routing: Routing, device: Device, family: int) -> set[tuple[str, str
     out: set[tuple[str, str]] = set()
     for hop in routing.table(device.name).onward(family):
         domain = routing.domains.of(device.name, hop.interface)
-        if domain is None:
-            continue
+        if domain is None or device.interfaces[hop.interface].tunnel is not None:
+            continue  # into a tunnel goes what is led there alone, and not what its other end would send elsewhere
         if hop.address is not None:
             out |= {(hop.interface, a.device) for a in routing.domains.answers(domain, hop.address)}
         else:

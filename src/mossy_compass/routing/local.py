@@ -6,10 +6,13 @@ table, since the packet that went elsewhere because of it will be asked about.
 
 from __future__ import annotations
 
-from mossy_compass.model.network import Device, Interface, RouteAction, StaticRoute
+from dataclasses import replace
+
+from mossy_compass.model.network import Choosing, Device, Interface, RouteAction, StaticRoute
 from mossy_compass.packet.address import BITS, Address, Prefix
 from mossy_compass.routing.domains import Domains
 from mossy_compass.routing.table import Loser, NextHop, Route, RouteTable
+from mossy_compass.routing.uplinks import idle, serving, waits
 
 
 def connected(device: Device, domains: Domains, table: RouteTable) -> None:
@@ -75,9 +78,9 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
         entry: the route as written.
 
     """
-    if entry.probe and domains.network.probe_down(device, entry.probe):
-        off = entry.probe in device.probes and not device.probes[entry.probe].enabled
-        return None, f"probe {entry.probe} is {'switched off, and counts as down' if off else 'down'}"
+    why = waits(device, domains, entry.probe)
+    if why:
+        return None, why
     if entry.action is not RouteAction.FORWARD:
         return (), ""
     if entry.leaving is not None:
@@ -89,22 +92,17 @@ def resolve(device: Device, domains: Domains, table: RouteTable, entry: StaticRo
 
 
 def _by_name(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[tuple[NextHop, ...] | None, str]:
-    """The ways out by a named interface, or by every member of a group of uplinks that can serve."""
-    members = device.uplinks.get(name, (name,))
-    tried = [_by_member(device, domains, name, member, entry) for member in members]
-    found = tuple(hop for hop, _ in tried if hop is not None)
+    """The ways out by a named interface, or by the members of a group of uplinks that can serve: by all of them, or by the first."""
+    group = device.groups.get(name)
+    if group is None:
+        hop, why = by_interface(device, domains, name, entry)
+        return ((hop,) if hop is not None else None), why
+    tried = [by_member(device, domains, name, member, entry) for member in serving(device, domains, name)]
+    found = tuple(hop._replace(group=name) for hop, _ in tried if hop is not None)
     if found:
-        return found, ""
-    reasons = "; ".join(why for _, why in tried)
-    return None, f"no member of {name} can serve: {reasons or 'it has none'}" if name in device.uplinks else reasons
-
-
-def _by_member(device: Device, domains: Domains, group: str, member: str, entry: StaticRoute) -> tuple[NextHop | None, str]:
-    """The way out by a member of a group, which a probe may take out of it."""
-    probe = device.member_probes.get((group, member), "")
-    if probe and domains.network.probe_down(device, probe):
-        return None, f"{member}: probe {probe} is down"
-    return by_interface(device, domains, member, entry)
+        return found if group.choose is Choosing.SHARE else found[:1], ""
+    reasons = [w for w in (idle(device, domains, name, m) for m in device.uplinks[name]) if w] + [why for _, why in tried]
+    return None, f"no member of {name} can serve: {'; '.join(reasons) or 'it has none'}"
 
 
 def _link_local_hop(device: Device, domains: Domains, entry: StaticRoute) -> tuple[tuple[NextHop, ...] | None, str]:
@@ -116,18 +114,25 @@ def _link_local_hop(device: Device, domains: Domains, entry: StaticRoute) -> tup
     return ((NextHop(ports[0], entry.next_hop, entry.mark),), "") if link.up else (None, f"{ports[0]} is down ({link.why})")
 
 
+def by_member(device: Device, domains: Domains, group: str, member: str, entry: StaticRoute) -> tuple[NextHop | None, str]:
+    """The way out by a member of a group: to whom the member hands, where that is written, and else as by any interface."""
+    written = (a for a in device.member_hops.get((group, member), ()) if a.family == entry.prefix.family)
+    hop = next(written, None)
+    return by_interface(device, domains, member, entry if hop is None else replace(entry, next_hop=hop))
+
+
 def by_interface(device: Device, domains: Domains, name: str, entry: StaticRoute) -> tuple[NextHop | None, str]:
     """The way out by an interface that is named without a next hop: a lease's gateway, the peer, or the destination itself."""
     interface, family = device.interfaces[name], entry.prefix.family
     link = domains.link(device.name, name)
     if not link.up:
         return None, f"{name} is down ({link.why})"
-    if not any(a.address.family == family for a in interface.addresses):
+    if interface.tunnel is None and not any(a.address.family == family for a in interface.addresses):
         return None, f"{name} has no IPv{family} address yet"
     found = entry.next_hop or _leased_gateway(device, interface)
-    if found is None and device.settings.asks_peer:
+    if found is None and interface.tunnel is None and device.settings.asks_peer:
         found = _peer(domains, device, name, family)
-    return NextHop(name, found, entry.mark), ""
+    return NextHop(name, found, entry.mark, tunnel=interface.tunnel is not None), ""
 
 
 def _leased_gateway(device: Device, interface: Interface) -> Address | None:

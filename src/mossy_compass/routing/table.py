@@ -27,6 +27,8 @@ class NextHop(NamedTuple):
         address: next router; None when the destination itself is on the segment.
         mark: where it was written, for a static route.
         via: for a recursive next hop, the address that was written.
+        group: the group of uplinks whose members share flows here; empty for none.
+        tunnel: the interface is a tunnel, which takes whatever is led there.
 
     """
 
@@ -34,6 +36,8 @@ class NextHop(NamedTuple):
     address: Address | None = None
     mark: Mark | None = None
     via: Address | None = None
+    group: str = ""
+    tunnel: bool = False
 
     def __eq__(self, other: object) -> bool:
         return isinstance(other, NextHop) and self[:2] == other[:2] and self[3] == other[3]
@@ -44,7 +48,7 @@ class NextHop(NamedTuple):
     def words(self) -> str:
         """``by up to 10.40.0.1``, or ``by up, on the segment``."""
         if self.address is None:
-            return f"by {self.interface}, on the segment"
+            return f"by {self.interface}, a tunnel" if self.tunnel else f"by {self.interface}, on the segment"
         recursive = f" (towards {self.via})" if self.via else ""
         return f"by {self.interface} to {self.address}{recursive}"
 

@@ -22,7 +22,9 @@ from mossy_compass.plan.facts import (
     Allocated,
     Direction,
     Ended,
+    Expected,
     Facts,
+    HeldBack,
     Judged,
     Known,
     Mapped,
@@ -57,10 +59,28 @@ class Book:
         gone: sessions that are over, by both flows, the oldest first.
         history: so many of those are remembered.
         names: what addresses are called, as lookups that passed have told.
+        expected: second channels that may be opened, by where they are opened to.
+        announced: second channels ever expected.
+        held: packets that are held, by their flows.
 
     """
 
-    __slots__ = ("entries", "gone", "half", "history", "live", "mapped", "mappings", "names", "opened", "outer", "ports")
+    __slots__ = (
+        "announced",
+        "entries",
+        "expected",
+        "gone",
+        "half",
+        "held",
+        "history",
+        "live",
+        "mapped",
+        "mappings",
+        "names",
+        "opened",
+        "outer",
+        "ports",
+    )
 
     def __init__(self) -> None:
         self.entries: dict[int, Entry] = {}
@@ -71,6 +91,9 @@ class Book:
         self.gone: dict[int, Ended] = {}
         self.history = USUAL.history
         self.names: dict[Address, frozenset[str]] = {}
+        self.expected: dict[int, Expected] = {}
+        self.announced = 0
+        self.held: dict[int, HeldBack] = {}
 
 
 class State:
@@ -82,7 +105,7 @@ class State:
 
     """
 
-    __slots__ = ("_books", "_clock", "_journal", "_stale", "_turn", "_watched", "epoch", "now")
+    __slots__ = ("_books", "_clock", "_due", "_journal", "_stale", "_turn", "_watched", "epoch", "now")
 
     def __init__(self) -> None:
         self._books: dict[str, Book] = {}
@@ -90,6 +113,7 @@ class State:
         self._watched = 0
         self._clock: list[tuple[int, str, int, int, Entry]] = []
         self._turn = self._stale = 0
+        self._due: list[HeldBack] = []
         self.now = 0
         self.epoch: int | None = None
 
@@ -99,7 +123,8 @@ class State:
         for name, book in sorted(self._books.items()):
             used = {pool: tuple(bytes(half) for half in ports.used) for pool, ports in book.ports.items() if ports.any}
             held = book.opened, book.mapped, book.half, book.live, book.history, list(book.gone.items()), book.names
-            books[name] = (self._entries(name), _mappings(book), used, held)
+            waiting = book.announced, self.expectations(name), list(book.held.values())
+            books[name] = (self._entries(name), _mappings(book), used, held, waiting)
         return self.now, self.epoch, books
 
     # the clock
@@ -136,6 +161,13 @@ class State:
                 self.now = due
                 ended.append(self._end(device, entry, "expired"))
         self.now = to
+        for device, book in self._books.items():
+            for held in [e for e in book.expected.values() if e.ends <= to]:
+                self._unexpect(device, held)
+            for key in [k for k, h in book.held.items() if h.ends <= to]:
+                self._due.append(self._let_go_of(book, key))
+                if self._watched:
+                    self._journal.append(partial(self._due.__delitem__, -1))
         return ended
 
     def date(self, instant: int) -> list[Ended]:
@@ -202,12 +234,19 @@ class State:
                 return Recalled(None, Relation.OPENING, FORTH, True, book.gone.get(key))
             fits = step.fits
         relation = Relation.CONTINUING if direction is FORTH else Relation.ANSWERING
-        return tuple.__new__(Recalled, (entry.seen(device), relation, direction, fits, None, None))
+        return tuple.__new__(Recalled, (entry.seen(device), relation, direction, fits, None, None, None))
 
     def _unknown(self, book: Book, packet: Packet, key: int, opens: bool) -> Recalled:
         """What is to be said of a packet that belongs to no session: of which it would have, and whose outer end it is sent to."""
         gone = book.gone.get(key) if book.gone else None
         mapping = None
+        if opens and book.expected:
+            waited = book.expected.get(_outer_key(packet.protocol, packet.destination, _to_port(packet)))
+            if waited is not None and waited.opener in (None, packet.source):
+                if not waited.helper:  # it announced that itself: it listens there, and its filters are asked as ever
+                    return Recalled(None, Relation.OPENING, FORTH, True, gone, None, waited)
+                held = book.outer.get(_outer_key(waited.protocol, waited.address, waited.port)) if waited.mapping else None
+                return Recalled(None, Relation.EXPECTED, FORTH, True, gone, held.seen() if held is not None else None, waited)
         if opens and book.outer:
             mapping = book.outer.get(_outer_key(packet.protocol, packet.destination, _to_port(packet)))
         if gone is None and mapping is None:
@@ -237,7 +276,12 @@ class State:
     def loose_ends(self, device: str) -> bool:
         """Whether a device remembers sessions that are over, or outer ends."""
         book = self._books.get(device)
-        return book is not None and bool(book.gone or book.outer)
+        return book is not None and bool(book.gone or book.outer or book.expected)
+
+    def expectations(self, device: str) -> list[Expected]:
+        """The second channels that may be opened through a device, oldest first."""
+        book = self._books.get(device)
+        return sorted(book.expected.values(), key=lambda e: e.number) if book else []
 
     def talks_to(self, device: str, mapping: int, far: Address) -> bool:
         """Whether some session of a mapping is with a far address.
@@ -334,6 +378,77 @@ class State:
 
     # written
 
+    def expect(self, device: str, wanted: Expected) -> Expected:
+        """A second channel may be opened from now on, once. One that was to be opened to the same end is forgotten.
+
+        Args:
+            device: who remembers.
+            wanted: what; its number and its mapping are given here.
+
+        Returns:
+            It as it is remembered. Where it is translated it holds a mapping, so that nobody else is given its outer end.
+
+        """
+        book = self._book(device)
+        key = _outer_key(wanted.protocol, wanted.address, wanted.port)
+        if key in book.expected:
+            self._unexpect(device, book.expected[key])
+        made = None
+        if wanted.translated and key not in book.outer:
+            book.mapped += 1
+            forth = FiveTuple(wanted.protocol, wanted.inner, wanted.inner_port, wanted.opener or wanted.inner, 0)
+            left = forth._replace(source=wanted.address, from_port=wanted.port)
+            made = Mapping(book.mapped, 0, key_from(forth), reversed_key(key_from(left)), f"helper {wanted.helper}", 1, self.now)
+            made.ends, made.sessions = wanted.ends, 1
+            book.outer[key] = made
+            book.ports.setdefault(Pool(wanted.protocol, wanted.address), Ports()).take(wanted.port)
+        book.announced += 1
+        held = wanted._replace(number=book.announced, mapping=made.number if made is not None else 0)
+        book.expected[key] = held
+        if self._watched:
+            self._journal.append(partial(self._unannounced, book, key, made))
+        return held
+
+    def hold(self, held: HeldBack) -> None:
+        """Hold a packet; one of the same flow that is held already stays, and ends when it would."""
+        book, key = self._book(held.device), key_of(held.packet)
+        if key not in book.held:
+            book.held[key] = held
+            if self._watched:
+                self._journal.append(partial(book.held.__delitem__, key))
+
+    def over_held(self) -> list[HeldBack]:
+        """The packets whose time of being held is over since somebody asked last: their senders are to be told."""
+        found, self._due = self._due, []
+        if found and self._watched:
+            self._journal.append(partial(setattr, self, "_due", found))
+        return found
+
+    def _let_go_of(self, book: Book, key: int) -> HeldBack:
+        """A packet is held no longer."""
+        held = book.held.pop(key)
+        if self._watched:
+            self._journal.append(partial(book.held.__setitem__, key, held))
+        return held
+
+    def fulfilled(self, device: str, held: Expected) -> None:
+        """A second channel was opened: it may not be opened again."""
+        if held in self._book(device).expected.values():
+            self._unexpect(device, held)
+
+    def _unexpect(self, device: str, held: Expected) -> None:
+        """A second channel may not be opened any more; its outer end is free once no session has it."""
+        book = self._books[device]
+        key = _outer_key(held.protocol, held.address, held.port)
+        del book.expected[key]
+        mapping = book.outer.get(key) if held.mapping else None
+        if mapping is not None:
+            mapping.sessions -= 1
+            if not mapping.sessions:
+                self._unmap(book, mapping)
+        if self._watched:
+            self._journal.append(partial(self._expected_again, book, key, held, mapping))
+
     def open(
         self,
         device: str,
@@ -372,6 +487,8 @@ class State:
                 if key == forth and not _replaceable(known, came.protocol):
                     return known.seen(device)
                 self._end(device, known, "replaced")
+        if back in book.held:  # opened from both sides at once: what was held is dropped in silence (RFC 5382 REQ-4)
+            self._let_go_of(book, back)
         book.opened += 1
         entry = Entry(book.opened, forth, back, (arriving, leaving), opened_by, pending, first_phase(came), self.now)
         entry.handed = handed
@@ -447,7 +564,8 @@ class State:
             name: its name from now on; nobody may have it.
 
         """
-        self._books[name] = self._books.pop(device)
+        book = self._books[name] = self._books.pop(device)
+        book.held = {key: held._replace(device=name) for key, held in book.held.items()}
         self._clock = [(due, name if d == device else d, n, turn, entry) for due, d, n, turn, entry in self._clock]
         heapq.heapify(self._clock)
         if self._watched:
@@ -566,6 +684,8 @@ class State:
         if entry.due >= 0:
             self._forget_places()
         ended = Ended(entry.seen(device), self.now, why)
+        for held in [e for e in book.expected.values() if e.session == entry.number] if book.expected else ():
+            self._unexpect(device, held)  # what a conversation announced is over with it
         if self._watched:
             self._journal.append(partial(self._revived, device, book, entry, dict(book.gone)))
         for key in (entry.forth, entry.back):
@@ -599,9 +719,9 @@ class State:
         """What a ruling keeps of a packet's facts, to be asked again later."""
         book = self._books.get(facts.device)
         if book is None or not book.names:
-            return Known(facts.moment, facts.number)
+            return Known(facts.moment, facts.number, expected=facts.expected)
         learned = frozenset(n for names in book.names.values() for n in names)
-        return Known(facts.moment, facts.number, facts.names, learned)
+        return Known(facts.moment, facts.number, facts.names, learned, facts.expected)
 
     def _book(self, device: str) -> Book:
         """What a device remembers, begun when it first remembers something."""
@@ -613,6 +733,22 @@ class State:
         return book
 
     # undone
+
+    def _unannounced(self, book: Book, key: int, made: Mapping | None) -> None:
+        """As if a second channel had never been expected."""
+        del book.expected[key]
+        book.announced -= 1
+        if made is not None:
+            self._unmap(book, made)
+            book.mapped -= 1
+
+    def _expected_again(self, book: Book, key: int, held: Expected, mapping: Mapping | None) -> None:
+        """A second channel may still be opened."""
+        book.expected[key] = held
+        if mapping is not None:
+            if not mapping.sessions:
+                self._remap(book, mapping)
+            mapping.sessions += 1
 
     def _unopened(self, book: Book, entry: Entry, made: Mapping | None, ends: int | None) -> None:
         """As if a session had never been opened: its number is given to the next one."""

@@ -26,6 +26,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
+from mossy_compass.walk.walk import left_in_clear
 
 FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none", "filter.inbound", "filter.outbound", "filter.through")
 """Causes of packets that a list, or the default where lists stand, has stopped."""
@@ -47,6 +48,7 @@ def beside(journey: Journey) -> Beside:
         (
             *_suspects(plan, journey),
             *_before_translation(plan, journey.deciding),
+            *_in_clear(plan, journey),
             *_told(plan, journey.legs),
             *_passed_candidates(journey.legs[:2]),
             *_out_of_force(plan, journey.deciding),
@@ -302,6 +304,14 @@ def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
                     if (hop.device, prefix) not in said:
                         said.add((hop.device, prefix))
                         yield Because("told.inactive", (hop.device, loser.route.origin, prefix, loser.why), loser.route.mark)
+
+
+def _in_clear(plan: Plan, journey: Journey) -> Iterator[Because]:
+    """What left in the clear past a tunnel that it belongs into, where that is not what it was lost by."""
+    for leg in journey.legs[:2]:
+        found = left_in_clear(plan, leg.hops)
+        if found is not None and leg.behind != found:
+            yield found
 
 
 def _better_but_inactive(plan: Plan, device: str, destination: Address) -> Iterator[Loser]:

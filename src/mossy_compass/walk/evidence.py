@@ -83,7 +83,7 @@ class Counters:
             row = met.row or ("empty-list" if met.table.kind is _K.LIST else "")
             hits = self.hits.setdefault((met.device, met.table, row), Hits())
             hits.packets += 1
-            hits.connections += met.ruling.relation is Relation.OPENING
+            hits.connections += met.ruling.relation in (Relation.OPENING, Relation.EXPECTED)
             rule = met.table.kind in (_K.LIST, _K.OFFERS) and row not in ("empty-list", "end-of-list", "not-offered")
             written = written or (rule and met.decides)
         if not written:
@@ -105,7 +105,12 @@ def rows_of(plan: Plan) -> Iterator[tuple[str, Table, Row]]:
         if not device.layer3:
             continue
         here = plan.device(name)
-        for table in here.tables().values():
+        tables = dict(here.tables())
+        for entry in device.policy_routes:  # a list that says which packets an entry is about is met, and stands nowhere
+            if entry.classifier and not entry.disabled and here.has_list(entry.classifier):
+                chooser = here.read_list(entry.classifier)
+                tables.setdefault(chooser.id, chooser)
+        for table in tables.values():
             yield from ((name, table, row) for row in table.rows)
 
 

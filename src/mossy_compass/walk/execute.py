@@ -24,9 +24,12 @@ from mossy_compass.plan.actions import (
     Decision,
     Deliver,
     EndSession,
+    Enter,
+    Expect,
     Forward,
     Half,
     Handover,
+    Hold,
     Leave,
     Note,
     OpenSession,
@@ -40,7 +43,7 @@ from mossy_compass.plan.actions import (
 )
 from mossy_compass.plan.balance import Choose, choice, share
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import SOME_TIME, Direction, Facts, Judged, Moment, Relation, Session
+from mossy_compass.plan.facts import SOME_TIME, Direction, Expected, Facts, HeldBack, Judged, Moment, Relation, Session
 from mossy_compass.plan.keeping import HALF_OPEN
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.stages.routes import DISCARDED, ended_by, steered
@@ -216,7 +219,9 @@ def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> StayE
     facts = stay.facts
     name = stay.here.name
     facts.recalled(stay.state.recall(name, facts.came, facts.number))
-    if facts.mapping is not None:
+    if facts.relation is Relation.EXPECTED:
+        facts.welcome = True
+    elif facts.mapping is not None:
         wanted = stay.here.keeping.filtering
         facts.welcome = not wanted or (wanted == 1 and stay.state.talks_to(name, facts.mapping.number, facts.came.source))
     if facts.session is not None and facts.session.doubts:
@@ -273,6 +278,8 @@ def _fails(session: Session, again: Stay, end: StayEnd | None) -> str:
 def _admit(stay: Stay, stage: str, decision: Decision, action: Admit) -> None:
     """The filters that follow are passed over."""
     stay.facts.admitted = True
+    if action.opens:
+        stay.facts.opened_by = (decision.table, decision.row)
     stay.rule(stage, decision, stay.facts.packet)
 
 
@@ -387,6 +394,12 @@ def _forward(stay: Stay, stage: str, decision: Decision, action: Forward) -> Non
     stay.rule(stage, decision, facts.packet, remark, taken=Taken(hop, action.hops))
 
 
+def _enter(stay: Stay, stage: str, decision: Decision, action: Enter) -> None:
+    """Into a tunnel, whatever the way was."""
+    stay.facts.leaving, stay.facts.next_hop = action.tunnel, None
+    stay.rule(stage, decision, stay.facts.packet)
+
+
 def _deliver(stay: Stay, stage: str, decision: Decision, action: Deliver) -> StayEnd:
     """The packet has arrived."""
     stay.rule(stage, decision, stay.facts.packet, cause=action.cause)
@@ -402,7 +415,7 @@ def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> N
 def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSession) -> StayEnd | None:
     """Open a session for a packet that may open one and belongs to none; unless another's answers come as its would."""
     facts = stay.facts
-    if facts.session is not None or facts.relation is not Relation.OPENING:
+    if facts.session is not None or facts.relation not in (Relation.OPENING, Relation.EXPECTED):
         return None
     if stay.state.clashes(stay.here.name, facts.packet):
         outer = flow_of(facts.packet)
@@ -417,6 +430,8 @@ def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSessio
     keys = facts.came, facts.packet, facts.arriving, leaving, facts.opened_by, facts.pending
     handed = facts.handed if stay.here.keeping.remembers_neighbour else None
     stay.state.open(stay.here.name, *keys, stay.here.keeping, facts.allocated, inward, handed)
+    if facts.expected is not None:
+        stay.state.fulfilled(stay.here.name, facts.expected)
     return None
 
 
@@ -450,6 +465,38 @@ def _touch(stay: Stay, stage: str, decision: Decision, action: Touch) -> None:
         session = facts.session
         key = session.forth if facts.direction is Direction.FORTH else session.back
         stay.state.touch(stay.here.name, facts.came, facts.direction, stay.here.keeping, key)
+        if facts.heard is not None:
+            stay.state.expect(stay.here.name, facts.heard)
+
+
+def _expect(stay: Stay, stage: str, decision: Decision, action: Expect) -> StayEnd | None:
+    """A second channel is expected once somebody takes the packet; what is told of it goes on in the other side's terms."""
+    facts, here = stay.facts, stay.here
+    told, session, saw = facts.packet.announces, facts.session, facts.packet
+    assert told is not None
+    assert session is not None
+    on = told
+    if saw.source != facts.came.source:  # its sender is called otherwise out there, and so is what it waits on
+        waits = Packet(told.protocol, told.address, saw.destination, told.port, 0)
+        reserved = here.reserved(told.protocol, saw.source)
+        found = stay.state.allocate(here.name, waits, saw.source, here.keeping._replace(mapping=2), reserved, action.helper)
+        if found is None:
+            note = Because("note.ports-taken", (saw.source,))
+            stopped = decision._replace(did=Did.DROPPED, note=note)
+            return _stop(stay, stage, stopped, Stop(Fate.DROPPED, "nat.exhausted", Reply.PROHIBITED))
+        on = told._replace(address=saw.source, port=found.port)
+    now = stay.state.now
+    ends = told.protocol, saw.destination, on.address, on.port, told.address, told.port
+    facts.heard = Expected(0, action.helper, session.number, *ends, 0, now, now + here.keeping.announced)
+    facts.packet = saw._replace(announces=on)
+    stay.rule(stage, decision, saw, Because("note.heard", (told, on, saw.destination)))
+    return None
+
+
+def _hold(stay: Stay, stage: str, decision: Decision, action: Hold) -> None:
+    """The packet is held; that it ends here is for the next action."""
+    facts, now = stay.facts, stay.state.now
+    stay.state.hold(HeldBack(stay.here.name, facts.came, facts.arriving, now + action.milliseconds))
 
 
 PERFORM: dict[type[Action], Perform] = {
@@ -464,8 +511,11 @@ PERFORM: dict[type[Action], Perform] = {
     Allocate: _allocate,
     OpenSession: _open_session,
     Touch: _touch,
+    Expect: _expect,
+    Hold: _hold,
     EndSession: _end_session,
     Countdown: _countdown,
+    Enter: _enter,
     Forward: _forward,
     Deliver: _deliver,
     Handover: _handover,

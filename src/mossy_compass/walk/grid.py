@@ -415,7 +415,7 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
         "; ".join(words),
         place,
         journey.symptom.value,
-        tuple(h.device for leg in _forth(journey) for h in leg.hops),
+        tuple(h.device for leg in _forth(journey) for h in leg.every_hop),
         _exits(journey),
         journey.seen_as,
     )
@@ -424,7 +424,7 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
 def _exits(journey: Journey) -> tuple[str, ...]:
     """The interfaces by which a packet and its answer left each device; a slash between the two ways."""
     legs = (*journey.homeward[:2], *(journey.onward.whole if journey.onward is not None else ()))
-    ways = [[f"{h.device} {h.leaving}" for h in leg.hops if h.leaving] for leg in legs]
+    ways = [[f"{h.device} {h.leaving}" for h in leg.every_hop if h.leaving] for leg in legs]
     return tuple(ways[0]) if len(ways) == 1 else (*ways[0], "/", *(w for way in ways[1:] for w in way))
 
 

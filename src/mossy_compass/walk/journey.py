@@ -25,6 +25,10 @@ if TYPE_CHECKING:
     from mossy_compass.walk.journey_types import JourneyDict
 
 
+UNWRAPPED = "tunnel.end"
+"""The cause of an outer packet's end where what it carried came out of it."""
+
+
 class Symptom(StrEnum):
     """What the sender sees."""
 
@@ -37,12 +41,13 @@ class Symptom(StrEnum):
 
 
 class Way(StrEnum):
-    """What a leg is within its journey."""
+    """What a leg is within its journey; ``outer`` is that of a packet which carries another."""
 
     THERE = "there"
     BACK = "back"
     ERROR = "error"
     LATER = "later"
+    OUTER = "outer"
 
 
 def _words(because: Because | None) -> str:
@@ -254,7 +259,8 @@ class Hop(NamedTuple):
         segment: name of the broadcast domain that it left on.
         bridges: switches on that segment, which look at no list.
         rulings: one for each stage that had something to say.
-        latency_ms: how long the cable to the next device takes, in milliseconds.
+        latency_ms: how long the cable to the next device takes, in milliseconds; of a tunnel, the way of the outer packet.
+        outer: the way of the packet that carried it from here, where it went into a tunnel.
 
     """
 
@@ -267,6 +273,7 @@ class Hop(NamedTuple):
     bridges: tuple[str, ...]
     rulings: tuple[Ruling, ...]
     latency_ms: float = 0.0
+    outer: Leg | None = None
 
     def __repr__(self) -> str:
         return f"<Hop {self.device}: {self.arriving} to {self.leaving}>"
@@ -306,6 +313,19 @@ class Leg(NamedTuple):
         return self.hops[-1].device
 
     @property
+    def deciding(self) -> Leg:
+        """The leg whose end decided: itself, or that of the outer packet which was lost with it."""
+        outer = self.hops[-1].outer
+        return outer.deciding if outer is not None and outer.cause != UNWRAPPED else self
+
+    @property
+    def every_hop(self) -> tuple[Hop, ...]:
+        """The devices that it passed, with those that the outer packets passed which carried it."""
+        if all(hop.outer is None for hop in self.hops):
+            return self.hops
+        return tuple(h for hop in self.hops for h in (hop, *(hop.outer.every_hop if hop.outer is not None else ())))
+
+    @property
     def note(self) -> str:
         """The remark in words."""
         return _words(self.remark)
@@ -322,11 +342,11 @@ class Leg(NamedTuple):
 
     def admissions(self) -> Iterator[Admission]:
         """Every row and default that had a part in it, device by device, in order."""
-        return (a for hop in self.hops for ruling in hop.rulings for a in ruling.admissions(hop.device))
+        return (a for hop in self.every_hop for ruling in hop.rulings for a in ruling.admissions(hop.device))
 
     def permits(self) -> list[tuple[str, Because]]:
         """The rules, or defaults of lists, that let it through, each with its device."""
-        return [(h.device, r.because) for h in self.hops for r in h.rulings if r.did is Did.PERMITTED]
+        return [(h.device, r.because) for h in self.every_hop for r in h.rulings if r.did is Did.PERMITTED]
 
     def __repr__(self) -> str:
         return f"<Leg {self.way}: {self.packet}, {self.fate} at {self.end}>"
@@ -448,10 +468,10 @@ class Journey:
     def deciding(self) -> Leg:
         """The leg whose fate is that of the whole."""
         if self.lost == "later" and self.later is not None:
-            return self.later
+            return self.later.deciding
         if self.lost == "onward" and self.onward is not None:
             return self.onward.deciding
-        return self.back if self.lost == "back" and self.back is not None else self.there
+        return (self.back if self.lost == "back" and self.back is not None else self.there).deciding
 
     @property
     def latency_ms(self) -> float:

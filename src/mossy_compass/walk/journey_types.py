@@ -94,6 +94,7 @@ HopDict = TypedDict(
         "segment": str | None,
         "bridges": list[str],
         "latency-ms": float,
+        "outer": NotRequired["LegDict"],
         "rulings": list[RulingDict],
         "silent": NotRequired[list[SilentDict]],
     },

@@ -198,7 +198,7 @@ def flows(plan: Plan, sender: str, target: str, service: str, count: int, *, eac
 def _decisions(record: Journey) -> Iterator[tuple[str, str, tuple[NextHop, ...], NextHop]]:
     """Each choice among equal ways, there and back: on which way, at which device, among which, and the one taken."""
     for leg in record.whole:
-        for hop in leg.hops:
+        for hop in leg.every_hop:
             for ruling in hop.rulings:
                 if ruling.hop is not None and len(ruling.ways) > 1:
                     yield leg.way.value, hop.device, ruling.ways, ruling.hop

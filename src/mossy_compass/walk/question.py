@@ -402,7 +402,7 @@ def ask(
     if source.family != destination.family:
         raise QuestionError(f"source {source} and destination {destination} are of different families.")
     packet = _packet(source, destination, wanted, wishes)
-    moment = _moment(network, packet, wishes)
+    moment = _moment(plan, packet, wishes)
     if wishes.fragment:
         packet = later_fragment(packet)
     return Question(sender, device.name, target, what, packet, None, destination, leaving, moment)
@@ -427,7 +427,7 @@ def ask_by(plan: Plan, device: str, target: Address, service: str, port: str, ne
         stuck = Stuck("source.none", Because("address.none", (f"{device}/{port}", target.family), mark))
         return Question(device, device, str(target), what, None, stuck, target)
     packet = _packet(source, target, wanted, USUAL)
-    return Question(device, device, str(target), what, packet, None, target, port, _moment(plan.network, packet, USUAL), next_hop)
+    return Question(device, device, str(target), what, packet, None, target, port, _moment(plan, packet, USUAL), next_hop)
 
 
 def _named_service(network: Network, service: str) -> tuple[Service | None, str]:
@@ -436,16 +436,28 @@ def _named_service(network: Network, service: str) -> tuple[Service | None, str]
     return wanted, str(wanted) if wanted else "ping"
 
 
-def _moment(network: Network, packet: Packet, wishes: Options) -> Moment:
-    """What holds for the whole test: which windows are open, and of which application the flow is."""
+def _moment(plan: Plan, packet: Packet, wishes: Options) -> Moment:
+    """What holds for the whole test: which windows are open, and of which application the flow is, and which last resorts are in use.
+
+    Raises:
+        QuestionError: it is said that a last resort is in use, and the network says itself when one is.
+
+    """
+    network = plan.network
+    if wishes.last_resort and plan.has_last_resort:
+        raise QuestionError(
+            "which last resort is in use follows from the groups of uplinks here. "
+            "Let what they need fail instead, and test then: a drill has fail: steps, and 'mossy what-if' tries every failure."
+        )
+    resorts = frozenset("*") if wishes.last_resort else plan.last_resorts
     now = wishes.now
-    if now is None and not network.applications and wishes.application is None and not wishes.last_resort:
+    if now is None and not network.applications and wishes.application is None and not resorts:
         return SOME_TIME
     is_open = frozenset(h.name for h in network.hours.values() if h.open_at(now)) if now is not None else frozenset[str]()
     found = _application(network, packet, wishes.application)
     if found is None:
-        return Moment(now, is_open, None, 1, wishes.last_resort)
-    return Moment(now, is_open, found.names, found.known_from, wishes.last_resort)
+        return Moment(now, is_open, None, 1, resorts)
+    return Moment(now, is_open, found.names, found.known_from, resorts)
 
 
 def later_moment(network: Network, moment: Moment, seconds: int) -> Moment:
@@ -596,7 +608,7 @@ def _source(
     if usual is not None:
         return usual
     unsourced = _packet(Address(destination.family, 0), destination, wanted, wishes)
-    found = own_source(here, unsourced, choose, _moment(plan.network, unsourced, wishes))
+    found = own_source(here, unsourced, choose, _moment(plan, unsourced, wishes))
     if found is not None or here.table.lookup(destination) is not None:
         return found
     sources = (here.source_for(name, destination.family, destination) for name in here.device.interfaces)

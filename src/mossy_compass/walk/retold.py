@@ -142,6 +142,7 @@ def _at_first(here: DevicePlan, hop: Hop, came: Packet) -> Facts:
         return Facts(came, hop.arriving, Recollection(frozenset()), device=here.name)
     known = last.known
     facts = Facts(came, hop.arriving, Recollection(known.names), None, known.moment, known.number, here.name)
+    facts.expected = known.expected
     facts.relation, facts.session = last.relation, last.of_session
     return facts
 

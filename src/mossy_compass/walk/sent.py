@@ -87,7 +87,9 @@ def _later(plan: Plan, question: Question, state: State, choose: Choose | None, 
         return None
     source = there if moment.known_from % 2 else back
     packet = source.packet._replace(flags="ACK" if source.packet.flags else "")
-    emission = Emission(packet, source.hops[0].device, Way.LATER, None, question.leaving, moment.known_from)
+    next_hop = question.next_hop if source is there else None
+    leaving = question.leaving if source is there else None
+    emission = Emission(packet, source.hops[0].device, Way.LATER, None, leaving, moment.known_from, next_hop)
     return follow(plan, state, emission, choose, moment)[0]
 
 

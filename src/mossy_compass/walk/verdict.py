@@ -104,7 +104,7 @@ def with_onward(journey: Journey, onward: Journey) -> Journey:
 def _symptom(question: Question, packet: Packet, there: Leg, back: Leg | None) -> tuple[Symptom, Because | None]:
     """What the sender sees, from what really got to it."""
     if back is None:
-        if len(there.hops) == 1 and there.cause in OWN_SYSTEM:
+        if len(there.hops) == 1 and there.cause in OWN_SYSTEM and there.deciding is there:
             return Symptom.UNREACHABLE, Because("said.own-system", (question.device,))
         return Symptom.SILENCE, None
     expected = there.fate is Fate.DELIVERED and back.way is Way.BACK
@@ -124,7 +124,7 @@ def _homeward(plan: Plan, question: Question, legs: Sequence[Leg]) -> tuple[Leg,
     if number is None:
         return out[0], None, out
     back = out[number]
-    if back.way is Way.BACK:
+    if back.way is Way.BACK and back.deciding is back:
         back = out[number] = blame(plan, question, out[0], back)
     return out[0], back, out
 

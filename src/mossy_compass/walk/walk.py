@@ -6,21 +6,23 @@ A journey is the tree of its legs. What is sent because of what is for ``plan/re
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple
 
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.actions import Reply
+from mossy_compass.plan.actions import Decision, Handover, Reply
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import SOME_TIME, Moment
+from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.plan.stages.sessions import session_gone
+from mossy_compass.plan.stages.tunnel import ROW, in_clear, outer_packet
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import Stay, StayEnd
-from mossy_compass.walk.journey import Hop, Leg, Way
+from mossy_compass.walk.journey import UNWRAPPED, Hop, Leg, Way
 
 MOST_LEGS = 32
 """So many packets are followed of one. Replies about replies are barred, so no network of today comes to this; one that
@@ -89,7 +91,12 @@ def walk(
 
 
 def follow(
-    plan: Plan, state: State, emission: Emission, choose: Choose | None, moment: Moment = SOME_TIME
+    plan: Plan,
+    state: State,
+    emission: Emission,
+    choose: Choose | None,
+    moment: Moment = SOME_TIME,
+    within: tuple[tuple[str, str], ...] = (),
 ) -> tuple[Leg, Emission | None]:
     """One packet from the device that makes it to its end, and what is sent because of that end.
 
@@ -102,25 +109,72 @@ def follow(
         emission: the packet, with who sends it and why.
         choose: how equal ways are chosen; None: by the hash.
         moment: what holds for the whole test.
+        within: the tunnels that it is an outer packet of, by device and name.
 
     """
-    track = Track()
+    track = Track(plan)
     packet, name, arriving, handed = emission.packet, emission.device, None, None
     for _ in range(MOST_HOPS):
         stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number, handed)
         if arriving is None:
             stay.facts.leaving, stay.facts.next_hop = emission.leaving, emission.next_hop
+        if within:
+            stay.facts.carries = frozenset(port for device, port in within if device == name)
         track.visit(name, arriving, packet)
         end = stay.run()
         if end is not None:
             leg = track.leg(emission, stay, end)
             return leg, _reply(stay, end, choose)
-        track.hop(stay)
         assert stay.handover is not None
+        if stay.handover.tunnel:
+            outer = _carried(plan, state, stay, choose, moment, within)
+            if outer is None or outer.cause != UNWRAPPED:
+                return track.lost(emission, stay, outer, within), None
+            stay.handover = _taken(stay.handover, outer)
+            track.hop(stay, outer)
+        else:
+            track.hop(stay)
         if stay.facts.leaving is not None:
             handed = name, stay.facts.leaving
         packet, name, arriving = stay.facts.packet, stay.handover.device, stay.handover.interface
     return track.broken_off(emission, packet), None
+
+
+def left_in_clear(plan: Plan, hops: Iterable[Hop]) -> Because | None:
+    """That a packet left in the clear which would have gone into a tunnel, had its source not been translated before.
+
+    Args:
+        plan: the network.
+        hops: of the packet.
+
+    """
+    for hop in hops if plan.has_selectors else ():
+        moved = next((r for r in hop.rulings if r.stage == Stage.TRANSLATE_SOURCE and r.did is Did.REWRITTEN), None)
+        if moved is not None and hop.leaving is not None:
+            found = in_clear(plan.device(hop.device), hop.leaving, moved.saw, moved.gave)
+            if found is not None:
+                return Because("root.in-clear", (hop.device, moved.saw.source, moved.gave.source, found), found.mark)
+    return None
+
+
+def _carried(
+    plan: Plan, state: State, stay: Stay, choose: Choose | None, moment: Moment, within: tuple[tuple[str, str], ...]
+) -> Leg | None:
+    """The way of the packet that carries another to the end of a tunnel; None where none can be made."""
+    name, port = stay.here.name, stay.facts.leaving
+    assert port is not None
+    packet = outer_packet(stay.here, port, stay.facts.packet)
+    if packet is None or (name, port) in within:
+        return None
+    emission = Emission(packet, name, Way.OUTER, number=stay.facts.number)
+    return follow(plan, state, emission, choose, moment, (*within, (name, port)))[0]
+
+
+def _taken(handover: Handover, outer: Leg) -> Handover:
+    """Who got what an outer packet carried: the tunnel that it came to an end at."""
+    row = outer.hops[-1].rulings[-1].row
+    latency = sum(h.latency_ms for h in outer.hops)
+    return handover._replace(device=outer.end, interface=row.removeprefix(ROW), latency_ms=latency)
 
 
 def _reply(stay: Stay, end: StayEnd, choose: Choose | None) -> Emission | None:
@@ -138,9 +192,10 @@ def _reply(stay: Stay, end: StayEnd, choose: Choose | None) -> Emission | None:
 class Track:
     """The hops of a leg, and the circle that it goes in, if it does."""
 
-    __slots__ = ("circle", "hops", "seen")
+    __slots__ = ("circle", "hops", "plan", "seen")
 
-    def __init__(self) -> None:
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
         self.hops: list[Hop] = []
         self.seen: dict[tuple[Any, ...], int] = {}
         self.circle: int | None = None
@@ -152,10 +207,32 @@ class Track:
         if self.circle is None and start < len(self.hops):
             self.circle = start
 
-    def hop(self, stay: Stay) -> None:
+    def hop(self, stay: Stay, outer: Leg | None = None) -> None:
         """Record a device, unless the packet went round already."""
         if self.circle is None:
-            self.hops.append(_hop(stay))
+            self.hops.append(_hop(stay, outer))
+
+    def lost(self, emission: Emission, stay: Stay, outer: Leg | None, within: tuple[tuple[str, str], ...]) -> Leg:
+        """The leg of a packet that was lost with the one that carried it; or that no other could carry."""
+        port = stay.facts.leaving or ""
+        interface = stay.here.device.interfaces[port]
+        if outer is not None:
+            cause, because, remark = outer.cause, outer.because, outer.remark
+        elif (stay.here.name, port) in within:
+            cause, remark = "tunnel.recursion", None
+            because = Because("tunnel.recursion", (port, stay.here.name), interface.mark)
+        else:
+            assert interface.tunnel is not None
+            cause, remark = "source.none", None
+            because = Because(
+                "address.none", (f"{stay.here.name}/{interface.tunnel.by}", interface.tunnel.to.family), interface.mark
+            )
+        last = stay.rulings[-1]
+        stopped = last.decision._replace(did=Did.DROPPED) if outer is not None else Decision(Did.DROPPED, because, (), remark)
+        stay.rulings[-1] = last._replace(cause=cause, decision=stopped)
+        stay.handover = None
+        self.hops.append(_hop(stay, outer))
+        return self._made(emission, stay.facts.packet, Fate.DROPPED, cause, because, remark)
 
     def leg(self, emission: Emission, stay: Stay, end: StayEnd) -> Leg:
         """The whole leg. Of a circle that a TTL ended, the circle is the cause."""
@@ -176,7 +253,10 @@ class Track:
         return self._made(emission, packet, Fate.LOOPED, LIMIT, Because(LIMIT, (MOST_HOPS, "devices")), None)
 
     def _behind(self, stay: Stay) -> Because | None:
-        """That the packet was part of a session which is over, where that is why it was lost."""
+        """Why it came here at all: past a tunnel that it belongs into, or as part of a session which is over."""
+        clear = left_in_clear(self.plan, self.hops)
+        if clear is not None:
+            return clear
         gone = stay.facts.gone
         if gone is None or any(r.because.code == "session.gone" for r in stay.rulings):
             return None
@@ -198,7 +278,7 @@ class Track:
         )
 
 
-def _hop(stay: Stay) -> Hop:
+def _hop(stay: Stay, outer: Leg | None = None) -> Hop:
     """What happened at one device, as a record."""
     facts, handover = stay.facts, stay.handover
     kind = stay.here.kind
@@ -212,6 +292,7 @@ def _hop(stay: Stay) -> Hop:
             segment=None,
             bridges=(),
             rulings=tuple(stay.rulings),
+            outer=outer,
         )
     return Hop(
         device=stay.here.name,
@@ -223,4 +304,5 @@ def _hop(stay: Stay) -> Hop:
         bridges=handover.switches,
         rulings=tuple(stay.rulings),
         latency_ms=handover.latency_ms,
+        outer=outer,
     )

@@ -7,13 +7,14 @@ first; a circle of probes that never settle is told.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import NamedTuple
 
-from mossy_compass.model.network import Device, Probe, StaticRoute
+from mossy_compass.model.network import Choosing, Device, Network, Probe, StaticRoute
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.plan import Plan
-from mossy_compass.routing.local import by_interface
+from mossy_compass.routing.local import by_member
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey, Leg
 from mossy_compass.walk.question import Question, ask, ask_by
@@ -23,6 +24,10 @@ Key = tuple[str, str]
 """A probe: its device, and its name."""
 MOST_ROUNDS = 200
 """So many rounds are gone until probes have settled, or go in a circle: more than a network has probes that depend on each other."""
+
+
+MOST_CHOICES = 16
+"""So often it is looked which uplink is best; choices that depend on one another are few."""
 
 
 class Quality(NamedTuple):
@@ -38,6 +43,10 @@ class Quality(NamedTuple):
     latency_ms: float
     jitter_ms: float
     loss_percent: float
+
+    def of(self, what: str) -> float:
+        """One of the three by its word: latency, jitter or loss."""
+        return {"latency": self.latency_ms, "jitter": self.jitter_ms, "loss": self.loss_percent}[what]
 
 
 class ProbeOutcome(NamedTuple):
@@ -137,7 +146,7 @@ def _gateway(plan: Plan, device: Device, probe: Probe) -> Address | None:
     for route in device.routes:  # one that names the interface alone: the lease's gateway, or the other end
         named = route.leaving is not None and probe.by in device.uplinks.get(route.leaving, (route.leaving,))
         if named and route.next_hop is None and route.prefix.holds(probe.target):
-            hop, _ = by_interface(device, plan.domains, probe.by, route)
+            hop, _ = by_member(device, plan.domains, route.leaving or "", probe.by, route)
             return hop.address if hop is not None else None
     candidates = (c.next_hop for e in device.policy_routes for c in e.candidates if c.next_hop is not None)
     return next((a for a in candidates if any(p.holds(a) for p in subnets)), None)
@@ -149,7 +158,10 @@ def quality(plan: Plan, legs: tuple[Leg, ...]) -> Quality:
     left = 1.0
     for leg in legs:
         for hop, following in zip(leg.hops, leg.hops[1:], strict=False):
-            if hop.leaving is None or following.arriving is None:
+            if hop.outer is not None:
+                found = quality(plan, (hop.outer,))
+                latency, jitter, left = latency + found.latency_ms, jitter + found.jitter_ms, left * (1 - found.loss_percent / 100)
+            if hop.outer is not None or hop.leaving is None or following.arriving is None:
                 continue
             crossed = plan.domains.between((hop.device, hop.leaving), (following.device, following.arriving))
             for segment in crossed.segments:
@@ -168,7 +180,45 @@ def in_weather(plan: Plan) -> Plan:
 
 def with_down(plan: Plan, down: frozenset[Key]) -> Plan:
     """The same network where other probes are down."""
-    return Plan(replace(plan.written, down=down), plan)
+    return weathered(plan.written, down, plan)
+
+
+def weathered(network: Network, down: frozenset[Key], earlier: Plan | None = None) -> Plan:
+    """The plan of a network some of whose probes are down, where the best uplinks are in use.
+
+    Which one is best follows from what probes measure, which may depend on what is in use; where that goes in a circle, the last holds.
+
+    Args:
+        network: as written, or with something failed.
+        down: the probes that are down.
+        earlier: the plan of before something failed: hosts keep the addresses that they were leased then.
+
+    """
+    plan = Plan(replace(network, down=down, best=frozenset()), earlier)
+    if not any(g.choose is Choosing.BEST for d in network.devices.values() for g in d.groups.values()):
+        return plan
+    for _ in range(MOST_CHOICES):
+        best = frozenset(_best(plan))
+        if best == plan.network.best:
+            break
+        plan = Plan(replace(network, down=down, best=best), earlier)
+    return plan
+
+
+def _best(plan: Plan) -> Iterator[tuple[str, str, str]]:
+    """The best member of each group that is chosen by what probes measure; the first of several that are alike."""
+    for device in plan.network.devices.values():
+        for group in device.groups.values():
+            if group.choose is not Choosing.BEST:
+                continue
+            measured: list[tuple[float, str]] = []
+            for member in group.members:
+                probe = device.probes.get(device.member_probes.get((group.name, member), ""))
+                found = outcome(plan, (device.name, probe.name)).quality if probe is not None and probe.enabled else None
+                if found is not None:
+                    measured.append((found.of(group.by), member))
+            if measured:
+                yield device.name, group.name, min(measured, key=lambda m: m[0])[1]
 
 
 def settled(plan: Plan, start: frozenset[Key] = frozenset()) -> Weather:

@@ -23,6 +23,7 @@ from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.stages.tunnel import checks
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.table import Route
 
@@ -37,9 +38,12 @@ def arrive(here: DevicePlan, port: str | None) -> Step | None:
     if port is None:
         return None
     table = here.once(Stage.ARRIVE, lambda: _sources(here))
-    if here.settings.source_check is SourceCheck.OFF:
-        return Step(Stage.ARRIVE, (), (table,))
-    return Step(Stage.ARRIVE, (), (table, ReversePath(here, port)))
+    clear = checks(here, port)
+    tunnel = here.device.interfaces[port].tunnel
+    # What selectors lead into a tunnel has another route, so the way back is none by that either.
+    if here.settings.source_check is SourceCheck.OFF or (tunnel is not None and tunnel.selectors):
+        return Step(Stage.ARRIVE, (), (table, *clear))
+    return Step(Stage.ARRIVE, (), (table, ReversePath(here, port), *clear))
 
 
 def _sources(here: DevicePlan) -> Table:

@@ -28,7 +28,7 @@ from mossy_compass.plan.table import Table
 
 ANY, SELF = "any", "self"
 _UNASKED = Condition(
-    "state", (("relation", frozenset((Relation.OPENING, Relation.NONE, Relation.CONTINUING))),), ("whatever else is asked",)
+    "state", (("relation", frozenset(Relation) - {Relation.ANSWERING, Relation.RELATED}),), ("whatever else is asked",)
 )
 _OFFERED: dict[Verdict, tuple[Action, ...]] = {Verdict.PERMIT: LET_IN, Verdict.DENY: (Stop(Fate.DROPPED, "self.not-offered"),)}
 

@@ -225,6 +225,8 @@ def _of_opener(condition: Condition) -> Condition:
 def place_at(here: DevicePlan, port: str, where: str) -> Place:
     """The place of an interface's lists for packets that arrive or leave by it."""
     interface, gates = here.device.interfaces[port], here.device.gates
+    if where == "arriving" and interface.tunnel is not None and here.settings.text("lists-see-inner") == "no":
+        return Place((), SILENT)
     names = interface.leaving_lists
     if where == "arriving":
         names = (*(gates.everywhere if gates.everywhere_on else ()), *interface.arriving_lists)

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from mossy_compass.headers.spans import merge
-from mossy_compass.model.network import FarHost, Serves
+from mossy_compass.model.network import FarHost, Kind, Serves
 from mossy_compass.packet.address import Span, Spans
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, Service, icmp_span
 from mossy_compass.plan.actions import Action, Deliver, OpenSession, Reply, Stop, Touch
@@ -23,7 +23,8 @@ from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Fate, setting
 from mossy_compass.plan.rows import Row, StageRow
 from mossy_compass.plan.stages.crossings import offers_held
-from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.stages.step import Step, one_of
+from mossy_compass.plan.stages.tunnel import endings
 from mossy_compass.plan.table import Table
 
 _ASKED = Condition("relation", (("relation", frozenset((Relation.ANSWERING, Relation.RELATED))),))
@@ -61,7 +62,8 @@ def to_self(here: DevicePlan, port: str | None) -> Step | None:
 def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:
     """Far hosts that are off; answers to its own questions; whether it takes others, pings, services; what nobody asked for."""
     settings = here.settings
-    rows: list[Row] = [_far_off(far) for far in here.device.far_hosts.values() if far.off and far.addresses]
+    rows: list[Row] = [*endings(here)]
+    rows += [_far_off(far) for far in here.device.far_hosts.values() if far.off and far.addresses]
     rows.append(StageRow("answer", (_ASKED,), actions=(Touch(), Deliver("answer.arrived")), tell=_own_address(here)))
     if not settings.to_self:
         because = setting(settings, "to-self")
@@ -81,6 +83,11 @@ def _rows(here: DevicePlan, own_packet: bool) -> list[Row]:
     refused = _refused(here, "answer.unasked", "answer.unasked", own_packet)
     rows.append(StageRow("stray", (_ANY_TCP, _NOT_OPENING), actions=refused, tell=_not_asked(here)))
     take = *kept, Deliver("service.open", Reply.ANSWER)
+    if here.device.serves or here.device.kind in (
+        Kind.HOST,
+        Kind.INTERNET,
+    ):  # who announces a second channel waits for it, whatever else it serves
+        rows.append(StageRow("awaited", (one_of("awaited", True),), actions=take, tell=_waits(here)))
     for number, (name, served, spans) in enumerate(_served(here)):
         because = Because("service", (name, served.words), served.mark)
         meant = (_of(served.service), _to(spans))
@@ -125,6 +132,11 @@ def _name(here: DevicePlan, facts: Facts) -> str:
     """The device's name, or that of the far host."""
     far = _whose(here, facts).far
     return far.name if far else here.name
+
+
+def _waits(here: DevicePlan) -> Tell:
+    """That whose address it is waits for it."""
+    return lambda facts: (Because("waits", (_name(here, facts), facts.packet.protocol, facts.packet.to_port)), None)
 
 
 def _named(here: DevicePlan, code: str) -> Tell:

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import Candidate, NoneAvailable, PolicyRoute, RouteAction, Verdict
+from mossy_compass.model.network import LAST_RESORT, Candidate, Choosing, NoneAvailable, PolicyRoute, RouteAction, Verdict
 from mossy_compass.packet.address import BITS, EVERYTHING, FAMILIES, Address, Prefix, Span, in_spans
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.actions import (
@@ -41,7 +41,9 @@ from mossy_compass.plan.reasons import Because, Did, Fate, down, setting
 from mossy_compass.plan.rows import StageRow
 from mossy_compass.plan.stages.step import NO_WAY_YET, NOT_ANSWERING, Step, one_of
 from mossy_compass.plan.table import Table
+from mossy_compass.routing.domains import Domain
 from mossy_compass.routing.table import NextHop, Route
+from mossy_compass.routing.uplinks import idle, serving, waits
 
 MOST_BYTES = 65535
 """The longest packet that a header can tell of (RFC 791 section 3.1)."""
@@ -338,7 +340,7 @@ def _alike_in_table(here: DevicePlan, candidate: Candidate, destination: Address
 def _answered_alike(here: DevicePlan, port: str, destination: Address) -> Term:
     """The destinations that somebody on an interface's segment answers for, or those that nobody does."""
     domain = here.domains.of(here.name, port)
-    if domain is None:
+    if domain is None or here.device.interfaces[port].tunnel is not None:
         return within("destination", EVERYTHING)
     held = here.domains.answered(domain, here.name)
     return within("destination", held if _somebody_answers(here, port, destination) else complement(held))
@@ -421,7 +423,7 @@ class Neighbours:
         assert leaving is not None
         target = facts.next_hop or facts.packet.destination
         made = _neighbour(here, leaving, target)
-        if facts.next_hop is None:
+        if facts.next_hop is None and here.device.interfaces[leaving].tunnel is None:
             yield _same_neighbour(here, leaving, target)
         mtu = here.device.interfaces[leaving].mtu if isinstance(made, Decision) else made.mtu
         fits = facts.packet.size <= mtu
@@ -491,6 +493,8 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
         because = down(here.device, leaving, link.why)
         return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "interface.down", Reply.HOST_UNREACHABLE),))
     domain = domains.of(here.name, leaving)
+    if here.device.interfaces[leaving].tunnel is not None:
+        return _through(here, leaving, domain)
     answers = [a for a in domains.answers(domain, target) if a.device != here.name] if domain else []
     if domain is None or not answers:
         return _silent(here, leaving, target, domain.name if domain else "")
@@ -510,6 +514,18 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     return Neighbour(
         sent, sent._replace(actions=(Touch(), OpenSession(), handover)), mtu, narrowest, narrow is None or narrow is cables[0]
     )
+
+
+def _through(here: DevicePlan, leaving: str, domain: Domain | None) -> Neighbour:
+    """The other end of a tunnel takes whatever goes in, if the outer packet gets there."""
+    interface = here.device.interfaces[leaving]
+    assert interface.tunnel is not None
+    narrowest = Because("interface.mtu", (here.name, leaving, interface.mtu), interface.mark)
+    note = Because("note.tunnelled", (interface.tunnel.kind.value, interface.tunnel.to))
+    name = domain.name if domain is not None else f"tunnel {leaving}"
+    handover = Handover("", "", name, (), 0.0, tunnel=True)
+    sent = Decision(Did.SENT, Because("tunnel", (leaving, here.name), interface.tunnel.mark), (handover,), note)
+    return Neighbour(sent, sent._replace(actions=(Touch(), OpenSession(), handover)), interface.mtu, narrowest)
 
 
 def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[NextHop | None, str]:
@@ -537,6 +553,8 @@ def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) 
 
 def _somebody_answers(here: DevicePlan, port: str, target: Address) -> bool:
     """Whether another device answers for an address on an interface's segment (ARP, RFC 826; RFC 4861)."""
+    if here.device.interfaces[port].tunnel is not None:
+        return True
     domain = here.domains.of(here.name, port)
     answers = here.domains.answers(domain, target) if domain else ()
     return any(a.device != here.name for a in answers)
@@ -552,8 +570,8 @@ def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address
 
     """
     prefix = Prefix(destination.family, destination.value, BITS[destination.family])
-    if candidate.probe and here.probe_down(candidate.probe):
-        return None, "probe"
+    if candidate.probe and waits(here.device, here.domains, candidate.probe):
+        return None, "probe" if LAST_RESORT not in candidate.probe else "waits"
     if candidate.table is not None:
         found = here.table_named(candidate.table).lookup(destination)
         if found is None:
@@ -573,24 +591,29 @@ def candidate_route(here: DevicePlan, candidate: Candidate, destination: Address
 
 
 def _by_uplink(here: DevicePlan, name: str, destination: Address) -> tuple[Route | None, str]:
-    """The best route by an interface, or by the first member of a group that has one and whose next hop answers; or why there is none."""
+    """The best route by an interface, or by the members of a group that can serve and whose next hop answers; or why there is none."""
+    group = here.device.groups.get(name)
     whys: list[str] = []
-    for port in here.device.uplinks.get(name, (name,)):
-        probe = here.device.member_probes.get((name, port), "")
-        if probe and here.probe_down(probe):
-            whys.append("probe")
-            continue
+    if group is not None:
+        words = {m: idle(here.device, here.domains, name, m) for m in group.members}
+        whys = ["down" if not here.domains.link(here.name, m).up else "probe" for m, why in words.items() if why]
+    found: list[Route] = []
+    for port in serving(here.device, here.domains, name) if group is not None else (name,):
         if not here.domains.link(here.name, port).up:
             whys.append("down")
             continue
-        found = best_route_by(here, port, destination)
-        if found is None:
+        best = best_route_by(here, port, destination)
+        if best is None:
             whys.append("no route")
-        elif not any(answered(here, h, destination) for h in found.hops):
+        elif not any(answered(here, h, destination) for h in best.hops):
             whys.append("silent")
         else:
-            return found, ""
-    return None, whys[-1] if whys else "no route"
+            found.append(best)
+    if not found:
+        return None, whys[-1] if whys else "no route"
+    if group is None or group.choose is not Choosing.SHARE or len(found) == 1:
+        return found[0], ""
+    return found[0]._replace(hops=tuple(h._replace(group=name) for r in found for h in r.hops)), ""
 
 
 def best_route_by(here: DevicePlan, port: str, destination: Address) -> Route | None:
@@ -605,6 +628,8 @@ def best_route_by(here: DevicePlan, port: str, destination: Address) -> Route | 
 
 
 def answered(here: DevicePlan, hop: NextHop, destination: Address) -> bool:
-    """True when the interface is up and somebody answers for the next hop."""
+    """True when the interface is up and somebody answers for the next hop; into a tunnel anybody is sent."""
+    if here.device.interfaces[hop.interface].tunnel is not None:
+        return here.domains.link(here.name, hop.interface).up
     domain = here.domains.of(here.name, hop.interface)
     return domain is not None and any(a.device != here.name for a in here.domains.answers(domain, hop.address or destination))

@@ -21,6 +21,7 @@ from mossy_compass.plan.keeping import lives
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
+from mossy_compass.plan.stages.helpers import expected
 from mossy_compass.plan.stages.step import Step, one_of
 from mossy_compass.plan.table import Table
 
@@ -93,6 +94,14 @@ def _inspected(here: DevicePlan, own_packet: bool) -> tuple[JudgedAgain | Table,
         for where, sessions in meant
     ]
     rows += known_sessions
+    if here.device.helpers:
+
+        def announced(facts: Facts) -> tuple[Because, Because | None]:
+            """Who told of it."""
+            return expected(here, facts), None
+
+        opens = one_of("relation", Relation.EXPECTED)
+        rows.append(StageRow("expected", (opens,), actions=(Admit(opens=True),), did=Did.PERMITTED, tell=announced))
     tables = JudgedAgain(here, known_sessions), Table(stage_table("inspection"), rows)
     # What the device makes itself, a reset in another's name too, is its own affair.
     nobodys = [] if own_packet else list(_of_nobody(here, of_none))
@@ -250,3 +259,4 @@ def alike_to_memory(here: DevicePlan, facts: Facts) -> Iterator[Term]:
     yield known_as("relation", facts.relation)
     yield known_as("opens", facts.opens)
     yield known_as("fits", facts.fits)
+    yield known_as("awaited", facts.expected is not None and not facts.expected.helper)

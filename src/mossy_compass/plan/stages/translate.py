@@ -12,7 +12,8 @@ from dataclasses import replace
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.model.network import Becomes, Rule, Translate, Verdict
 from mossy_compass.packet.address import FAMILIES, Span, from_key
-from mossy_compass.plan.actions import PASS, Action, Allocate, EndSession, Half, Rewrite, Stop
+from mossy_compass.packet.service import TCP
+from mossy_compass.plan.actions import PASS, Action, Allocate, EndSession, Half, Hold, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
@@ -21,6 +22,7 @@ from mossy_compass.plan.ids import CITES_NOTHING, DEFAULTS, TableId, TableKind, 
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.rows import StageRow
+from mossy_compass.plan.stages.helpers import expected
 from mossy_compass.plan.stages.step import Step, one_of
 from mossy_compass.plan.table import Table
 
@@ -150,11 +152,15 @@ def _known(here: DevicePlan, half: Half) -> Table:
         [
             *([strayed] if cuts else []),
             StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=CITES_NOTHING),
-            StageRow("nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING})),), actions=PASS),
+            StageRow(
+                "nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING, Relation.EXPECTED})),), actions=PASS
+            ),
         ],
     )
 
 
+HELD_FOR = 6000
+"""How long a SYN that nobody asked for is held, in milliseconds (RFC 5382 REQ-4)."""
 MAPPED = "(mapping)"
 """Stands for the row that translated a packet, where that was no written rule but the mapping whose outer end it was sent to."""
 
@@ -172,9 +178,19 @@ def _mapped(here: DevicePlan) -> Iterator[StageRow]:
         values = held.number, here.name, held.outer, held.outer_port, held.inner, here.settings.text("filtering")
         return Because("mapping", values, here.settings.mark("filtering")), None
 
+    def announced(facts: Facts) -> tuple[Because, Because | None]:
+        """Who waits there."""
+        return expected(here, facts), None
+
+    if here.device.helpers:
+        opened = one_of("relation", Relation.EXPECTED), one_of("mapped", True)
+        yield StageRow("expected", opened, actions=(Rewrite(Half.DESTINATION),), tell=announced, cites=CITES_NOTHING)
     to_it = one_of("mapped", True), one_of("opens", True)
     cites = (DEFAULTS, "filtering")
     yield StageRow("mapping", (*to_it, one_of("welcome", True)), actions=(Rewrite(Half.DESTINATION),), tell=tell, cites=cites)
+    if here.settings.text("unsolicited-syn") == "hold":
+        held = Hold(HELD_FOR), Stop(Fate.DROPPED, "nat.held")
+        yield StageRow("held", (*to_it, one_of("conversation", TCP)), actions=held, tell=tell, cites=(DEFAULTS, "unsolicited-syn"))
     yield StageRow("filtered", to_it, actions=(Stop(Fate.DROPPED, "nat.filtered"),), tell=tell, cites=cites)
 
 
