@@ -12,6 +12,7 @@ from mossy_compass.proof.space import Space
 
 def drawn(space: Space, held: Set, chance: random.Random) -> Facts | None:
     """Some packet of a set, any as likely as seems good: bit by bit as chance has it, where the set has such packets."""
+    space.tidy()
     held = held & space.possible
     if not held.satisfiable():
         return None

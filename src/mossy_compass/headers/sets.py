@@ -83,6 +83,7 @@ class Universe:
 
         """
         room = _room(min(max(nodes, NODES), MOST_NODES))
+        self._nodes, self._tidy_at = room, room >> 1
         self._manager = BCDDManager(room, max(room >> 1, 1 << 14), 1)
         self._bits: dict[str, list[int]] = {b.name: [] for group in order for b in group}
         count = 0
@@ -140,6 +141,15 @@ class Universe:
         while len(held) > 1:
             held = [a | b for a, b in zip(held[::2], held[1::2], strict=False)] + ([held[-1]] if len(held) % 2 else [])
         return held[0] if held else self.nothing
+
+    def tidy(self) -> None:
+        """Free what nobody holds any more, when half of the room that was free is used: for the user to call between steps.
+
+        The library does that by itself, but in a thread beside, which a busy machine may not give its turn in time.
+        """
+        if self.size > self._tidy_at:
+            self._manager.gc()
+            self._tidy_at = (self._nodes + self.size) >> 1
 
     def one_of(self, held: Set) -> dict[str, int] | None:
         """Some packet of a set, a number for each field; bits that do not matter are 0. None for the empty set."""

@@ -174,6 +174,7 @@ def stay_at(
     choose: Choose = first_way,
 ) -> Stayed:
     """Run the steps of a device as the executor does, and gather what each decision and action rests on."""
+    sets.space.tidy()
     here = plan.device(device)
     stay = Stay(here, packet, arriving, state, choose, moment or Moment(), number, handed)
     facts = stay.facts

@@ -140,6 +140,7 @@ class Space:
 
     def of_row(self, row: Row) -> Set:
         """The packets that a row is about, disabled or not; the empty set for one that no packet meets."""
+        self.tidy()
         found = self.possible
         for condition in row.conditions:
             found = found & self.of_condition(condition)
@@ -151,6 +152,10 @@ class Space:
         if held is None:
             held = self._known[condition] = self._universe.union(self._part(name, values) for name, values in condition.parts)
         return held
+
+    def tidy(self) -> None:
+        """Free what nobody holds any more, where much of the room is used: to be called now and then in long work."""
+        self._universe.tidy()
 
     def union(self, sets: Iterable[Set]) -> Set:
         """The packets of any of some sets."""
