@@ -28,10 +28,12 @@ from mossy_compass.plan.places import every_place
 from mossy_compass.plan.stages.lists import FILTER, SILENT, Place, rows_at
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof import ways as ways_module
-from mossy_compass.proof.effects import END, effects
+from mossy_compass.proof.effects import END, alone, effects
+from mossy_compass.proof.effects import _Asked as Asked
 from mossy_compass.proof.effects import _difference as difference
 from mossy_compass.proof.effects import _Ground as Ground
 from mossy_compass.proof.effects import _turns as turns_between
+from mossy_compass.proof.effects import _Version as Version
 from mossy_compass.proof.exact import Around, examine, plainly_shadowed
 from mossy_compass.proof.likely import Ends, Sides, everybody
 from mossy_compass.proof.space import Space
@@ -92,9 +94,9 @@ def test_the_verdicts_that_change_at_a_place_are_those_that_change(
 ) -> None:
     """Every pair of verdicts that is told has its packet, and no packet changes its verdict that is of no such pair."""
     places = [Place(tuple(Consult(list_table(source, READER), FILTER) for source in chain), SILENT) for chain in (one, other)]
-    ground = Ground(NOWHERE, "", places)
-    before, after = (ground.fates(place, ground.space.possible) for place in places)
-    told = list(turns_between(ground.space, before, after, NOBODY))
+    fates = Ground(NOWHERE, "", places).fates
+    before, after = (fates.of(place, fates.space.possible) for place in places)
+    told = list(turns_between(fates.space, before, after, NOBODY))
     for turn in told:
         assert (verdict_of(one, turn.witness), verdict_of(other, turn.witness)) == (turn.before, turn.after)
     facts = asked(packet, arriving, relation, moment, frozenset())  # type: ignore[arg-type]
@@ -111,9 +113,10 @@ def test_a_rule_is_followed_wherever_it_goes(source: AccessList, chance: object)
     shuffled = list(source.rules)
     chance.shuffle(shuffled)  # type: ignore[attr-defined]
     counted = AccessList(source.name, tuple(replace(r, id=f"n{n}") for n, r in enumerate(shuffled)), source.mark)
-    before, after = list_table(source, READER).rows, list_table(counted, READER).rows
+    tables = list_table(source, READER), list_table(counted, READER)
+    before, after = tables[0].rows, tables[1].rows
     space = Space((*before, *after), WORDS)
-    rows, _ = difference(before, after, Verdict.DENY, space, NOBODY)
+    rows, *_ = difference(Asked(before, after, (Version(alone(tables[0]), alone(tables[1])),), ("l", "l")), space, NOBODY)
     words = {r.id: r.conditions for r in before} | {r.id: r.conditions for r in after}
     for row in rows:
         assert row.state == ""
@@ -549,3 +552,85 @@ def test_what_shows_without_sets_shows_with_them(source: AccessList) -> None:
     with_sets = examine(rows, vocabulary=WORDS)
     known = {r.id for r in with_sets.never} | {s.row.id for s in with_sets.shadowed}
     assert {s.row.id for s in plainly_shadowed(rows)} <= known
+
+
+@examples(35, 300)
+@given(
+    st.lists(lists, min_size=1, max_size=3),
+    st.lists(lists, min_size=3, max_size=3),
+    st.integers(0, 2),
+    st.booleans(),
+    packet(),
+    where,
+    where,
+    st.sampled_from(list(Relation)),
+    st.sampled_from(MOMENTS),
+)
+def test_a_list_s_effect_is_its_effect_among_the_lists_around_it(
+    chain: list[AccessList],
+    others: list[AccessList],
+    number: int,
+    both: bool,
+    packet: Packet,
+    arriving: str | None,
+    leaving: str | None,
+    relation: Relation,
+    moment: Moment,
+) -> None:
+    """One of several lists is another (or two are): each example changes its verdict there, and whatever changes is told."""
+    chain = [replace(source, name=f"l{n}") for n, source in enumerate(chain)]
+    number %= len(chain)
+    changed = [
+        replace(o if n == number or (both and n == 0) else s, name=s.name)
+        for n, (s, o) in enumerate(zip(chain, others, strict=False))
+    ]
+    tables = [[list_table(s, READER) for s in some] for some in (chain, changed)]
+    places = [Place(tuple(Consult(t, FILTER) for t in some), SILENT) for some in tables]
+    facts = asked(packet, arriving, relation, moment, frozenset())
+    facts.leaving = leaving
+    was, now = verdict_of(chain, facts), verdict_of(changed, facts)
+    told: set[tuple[str, str]] = set()
+    for n in {number, *([0] if both else [])}:
+        one, other = tables[0][n].rows, tables[1][n].rows
+        space = Space([r for some in tables for t in some for r in t.rows], WORDS)
+        rows, turns, _, idle = difference(Asked(one, other, (Version(places[0], places[1]),), (f"l{n}", f"l{n}")), space, NOBODY)
+        assert not (idle and (rows or turns))
+        for turn in turns:
+            assert (verdict_of(chain, turn.witness), verdict_of(changed, turn.witness)) == (turn.before, turn.after)
+        for row in rows:
+            for example, some, ident in ((row.grew, changed, row.row), (row.shrank, chain, row.was)):
+                if example is not None:
+                    assert decides(some, n, example) == ident
+        told |= {(t.before, t.after) for t in turns}
+    if possible(packet, relation) and was != now:
+        assert (was, now) in told
+
+
+def decides(chain: list[AccessList], number: int, facts: Facts) -> str:
+    """Which rule of one of several lists decides a packet; the end of the list for none. It must come there."""
+    for n, source in enumerate(chain):
+        row = list_table(source, READER).first(facts)
+        if n == number:
+            return row.id if row is not None else END
+        assert row is None or row.verdict is Verdict.HAND_ON, "a list before takes it"
+    raise AssertionError
+
+
+@pytest.mark.parametrize(
+    ("edit", "told"),
+    [
+        # A rule below one that a list before decides changes nothing.
+        (("    - {id: 10, permit: any}", "    - {id: 5, deny: tcp, service: telnet}\n    - {id: 10, permit: any}"), "no effect"),
+        (("    - {id: 10, permit: any}", "    - {id: 5, deny: tcp, service: ssh}\n    - {id: 10, permit: any}"), "permit becomes deny"),
+        # What the first list does not decide any more the second one does, and not the end.
+        (("    - {id: 20, deny: tcp, service: telnet}\n", ""), "deny becomes permit"),
+        (("    - {id: 10, permit: tcp, service: https}\n", ""), "no packet gets another verdict"),
+        # What is handed on comes to the second list.
+        (("permit: tcp, service: https", "hand-on: tcp, service: https"), "no packet gets another verdict"),
+    ],
+)  # fmt: skip
+def test_a_change_to_one_of_two_lists_is_judged_where_they_stand(edit: tuple[str, str], told: str) -> None:
+    found = effects(mc.Plan(network_of(TWO_LISTS)), mc.Plan(network_of(TWO_LISTS.replace(*edit))))
+    said = "\n".join(as_text(part) for part in changetext._effect(found.lists[0]))
+    assert told in said
+    assert ("becomes" in told) is ("becomes" in said)

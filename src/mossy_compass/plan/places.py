@@ -63,6 +63,7 @@ class KnownPlace(NamedTuple):
         came, goes: the interfaces that packets come by, and go out of; empty where any.
         meets: what is true of every packet that comes to it.
         name: of the profile or front.
+        instead: conditions of the packets that another profile takes before they come here, one group for each.
 
     """
 
@@ -73,6 +74,7 @@ class KnownPlace(NamedTuple):
     goes: tuple[str, ...] = ()
     meets: tuple[Condition, ...] = ()
     name: str = ""
+    instead: tuple[tuple[Condition, ...], ...] = ()
 
     @property
     def key(self) -> tuple[object, ...]:
@@ -86,10 +88,11 @@ def every_place(here: DevicePlan) -> Iterator[KnownPlace]:
     ports = [p.name for p in here.device.interfaces.values() if not p.loopback]
     for port in ports:
         place, came, left = place_at(here, port, "arriving"), (_by("arriving", port),), (_by("leaving", port),)
-        yield KnownPlace(Where.ARRIVING, f"{port} arriving", place, (port,), (), came)
-        for variant in place.variants:
+        taken = tuple(v.members for v in place.variants)
+        yield KnownPlace(Where.ARRIVING, f"{port} arriving", place, (port,), (), came, instead=taken)
+        for number, variant in enumerate(place.variants):
             own, words = Place(variant.consults, variant.otherwise), f"{port} arriving, profile {variant.name}"
-            yield KnownPlace(Where.PROFILE, words, own, (port,), (), came, variant.name)
+            yield KnownPlace(Where.PROFILE, words, own, (port,), (), (*came, *variant.members), variant.name, taken[:number])
         yield KnownPlace(Where.LEAVING, f"{port} leaving", place_at(here, port, "leaving"), (), (port,), left)
     for port, into in itertools.permutations(ports, 2):
         both = (_by("arriving", port), _by("leaving", into))

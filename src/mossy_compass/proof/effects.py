@@ -14,14 +14,15 @@ from typing import NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.model.network import Device, Network, Verdict
-from mossy_compass.plan.actions import Listed
-from mossy_compass.plan.conditions import Reader
+from mossy_compass.plan.actions import Consult, Decision, Listed, Stop
+from mossy_compass.plan.conditions import Condition, Reader
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.places import KnownPlace, end_verdict, every_place, sides
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.stages.lists import Place
+from mossy_compass.plan.stages.lists import FILTER, Otherwise, Place
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import effective
 from mossy_compass.proof.likely import Ends, Sides, anywhere
@@ -73,6 +74,8 @@ class ListEffect(NamedTuple):
         rows: the rules that decide other packets, in the order of the new list.
         turns: the verdicts that change.
         unknown: why nothing can be said; empty where it can.
+        idle: why nothing comes of other rules: ``taken`` where the lists that are asked before it decide every packet that would show
+            it, ``same`` where what else is asked there comes to the same; empty where something does.
         chooses: the devices whose policy routes are about what it permits; it filters nothing there.
 
     """
@@ -82,6 +85,7 @@ class ListEffect(NamedTuple):
     rows: tuple[RowEffect, ...]
     turns: tuple[Turn, ...]
     unknown: str = ""
+    idle: str = ""
     chooses: tuple[str, ...] = ()
 
 
@@ -126,7 +130,12 @@ class Effects(NamedTuple):
     ways: Ways
 
     def __bool__(self) -> bool:
-        return bool(self.lists or self.places or self.ways)
+        return bool(self.filtering or self.ways)
+
+    @property
+    def filtering(self) -> bool:
+        """Whether some rule or place of lists decides other packets than before."""
+        return bool(self.places) or any(not e.idle for e in self.lists)
 
 
 def effects(before: Plan, after: Plan) -> Effects:
@@ -146,20 +155,111 @@ def _of_lists(before: Plan, after: Plan) -> list[ListEffect]:
     """
     renamed = dict(_renamed(before.network, after.network))
     out: list[ListEffect] = []
+    numbers: dict[tuple[Row, ...], int] = {}
+    known: dict[int, tuple[Listed, int]] = {}
+
+    def number(table: Listed) -> int:
+        """The same for tables of the same rows, which are looked through once."""
+        if id(table) not in known:  # while it is kept, no other has its id
+            known[id(table)] = table, numbers.setdefault(tuple(table.rows), len(numbers))
+        return known[id(table)][1]
+
     for old in before.network.lists:
         name = renamed.get(old, old)
         if name not in after.network.lists:
             continue
         stood, stands = _readers(before, old), _readers(after, name)
-        readings: dict[tuple[tuple[Row, ...], tuple[Row, ...], Verdict], list[str]] = {}
+        readings: dict[object, tuple[_Asked, list[str]]] = {}
         for device in sorted(stood & stands) if stood | stands else [""]:
-            key = (_read(before, old, device).rows, _read(after, name, device).rows, _end(after, device))
-            readings.setdefault(key, []).append(device)
-        for (one, other, end), devices in readings.items():
-            found = _compare(name, one, other, end, after, tuple(d for d in devices if d))
+            asked = _Asked.of(before, after, old, name, device)
+            readings.setdefault(asked.key(number), (asked, []))[1].append(device)
+        for asked, devices in readings.values():
+            found = _compare(name, asked, after, tuple(d for d in devices if d))
             if found is not None:
                 out.append(found._replace(chooses=_choosing(after.network, name)))
     return out
+
+
+class _Version(NamedTuple):
+    """A place in two versions of a network.
+
+    Attributes:
+        before, after: what is asked there.
+        meets, instead: which packets come there, as ``KnownPlace`` says.
+
+    """
+
+    before: Place
+    after: Place
+    meets: tuple[Condition, ...] = ()
+    instead: tuple[tuple[Condition, ...], ...] = ()
+
+
+class _Asked(NamedTuple):
+    """A list as a device reads it in two versions of a network, with the places where it is asked in both.
+
+    Attributes:
+        before, after: its rows.
+        places: where; one that has this list alone, for a list that stands nowhere.
+        called: its name, before and after.
+
+    """
+
+    before: tuple[Row, ...]
+    after: tuple[Row, ...]
+    places: tuple[_Version, ...]
+    called: tuple[str, str]
+
+    @classmethod
+    def of(cls, before: Plan, after: Plan, old: str, name: str, device: str) -> _Asked:
+        """A list at a device; at none where it stands nowhere."""
+        was, now = _read(before, old, device), _read(after, name, device)
+        if not device:
+            return cls(was.rows, now.rows, (_Version(alone(was), alone(now)),), (old, name))
+        earlier = {s.key: s.place for s in every_place(before.device(device))}
+        found = [
+            _Version(earlier[s.key], s.place, s.meets, s.instead)
+            for s in every_place(after.device(device))
+            if s.key in earlier and name in _names(s.place) and old in _names(earlier[s.key])
+        ]
+        return cls(was.rows, now.rows, tuple(found), (old, name))
+
+    def key(self, number: Callable[[Listed], int]) -> object:
+        """What is the same for two devices of which the same is to be said.
+
+        Args:
+            number: the same for tables of the same rows.
+
+        """
+        said = {name for rows in (self.before, self.after) for row in rows for c in row.conditions for name in c.fields}
+        asked = {*said, "source", "destination"}
+        return (
+            self.before,
+            self.after,
+            frozenset(
+                (
+                    *((tuple(number(c.table) for c in place.consults), end_verdict(place)) for place in (v.before, v.after)),
+                    tuple(c for c in v.meets if asked.intersection(c.fields)),
+                    v.instead,
+                )
+                for v in self.places
+            ),
+        )
+
+    @property
+    def rows(self) -> list[tuple[Row, ...]]:
+        """The rows of every list that is asked at these places."""
+        return [
+            self.before,
+            self.after,
+            *(tuple(c.table.rows) for v in self.places for p in (v.before, v.after) for c in p.consults),
+        ]
+
+
+def alone(table: Listed) -> Place:
+    """A place for a list that stands nowhere: what no rule decides would be stopped, as lists do."""
+    ended = Decision(None, Because("list.end", (table.name,)), (Stop(Fate.DROPPED, "filter.end"),))
+    return Place((Consult(table, FILTER),), Otherwise("end-of-list", ended))
 
 
 def _choosing(network: Network, name: str) -> tuple[str, ...]:
@@ -188,23 +288,17 @@ def _read(plan: Plan, name: str, device: str) -> Table:
     return plan.device(device).read_list(name) if device else list_table(plan.network.lists[name], Reader(names=None))
 
 
-def _end(plan: Plan, device: str) -> Verdict:
-    """What the end of a list does at a device; without one it stops packets."""
-    return Verdict(plan.network.devices[device].settings.end_of_list.value) if device else Verdict.DENY
-
-
-def _compare(
-    name: str, before: tuple[Row, ...], after: tuple[Row, ...], end: Verdict, plan: Plan, devices: tuple[str, ...]
-) -> ListEffect | None:
-    """What differs between two readings of a list; None where nothing does."""
-    if before == after:
+def _compare(name: str, asked: _Asked, plan: Plan, devices: tuple[str, ...]) -> ListEffect | None:
+    """What differs between two readings of a list; None where nothing does, or where it is asked at no place as before."""
+    if asked.before == asked.after or not asked.places:
         return None
     words, hosts = _vocabulary(plan), _ends(plan, name, devices)
+    every = list(dict.fromkeys(row for rows in asked.rows for row in rows))
     try:
-        rows, turns = with_room(lambda room: _difference(before, after, end, Space((*before, *after), words, room), hosts))
+        found = with_room(lambda room: _difference(asked, Space(every, words, room), hosts))
     except TooLarge:
         return ListEffect(name, devices, (), (), str(TooLarge("its exact sets need more memory than is given to them.")))
-    return ListEffect(name, devices, rows, turns) if rows or turns else None
+    return ListEffect(name, devices, *found) if any(found) else None
 
 
 def _ends(plan: Plan, name: str, devices: Sequence[str]) -> Ends:
@@ -230,26 +324,53 @@ def _decided(space: Space, rows: Sequence[Row]) -> dict[str, Set]:
     return {**held, END: rest}
 
 
-def _difference(
-    before: Sequence[Row], after: Sequence[Row], end: Verdict, space: Space, hosts: Ends
-) -> tuple[tuple[RowEffect, ...], tuple[Turn, ...]]:
-    """The rules that decide other packets, and the verdicts that change."""
-    old, new = _decided(space, before), _decided(space, after)
-    was_called = {**_paired(before, after), END: END}
+def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffect, ...], tuple[Turn, ...], str, str]:
+    """The rules that decide other packets that come to them, and the verdicts that change where the list is asked.
+
+    The last two are as in ``ListEffect``.
+    """
+    old, new = _decided(space, asked.before), _decided(space, asked.after)
+    was_called = {**_paired(asked.before, asked.after), END: END}
     nothing = space.possible & ~space.possible
+    fates = _Fates(space)
+    within = [space.coming(v.meets, v.instead) for v in asked.places]
+    came = space.union(fates.reaching(v.after, asked.called[1], w) for v, w in zip(asked.places, within, strict=True))
+    went = space.union(fates.reaching(v.before, asked.called[0], w) for v, w in zip(asked.places, within, strict=True))
     rows = []
+    other = nothing
+    still = set(was_called.values())
     for ident, now in new.items():
         earlier = was_called.get(ident)
         was = old[earlier] if earlier is not None else nothing
-        grew, shrank = space.witness(now & ~was, hosts), space.witness(was & ~now, hosts)
+        other = other | (now & ~was) | (was & ~now)
+        grew, shrank = space.witness(now & ~was & came, hosts), space.witness(was & ~now & went, hosts)
         if grew is not None or shrank is not None:
             rows.append(RowEffect(ident, grew, shrank, "" if earlier is not None else "new", earlier or ident))
-    still = set(was_called.values())
+        # A rule that decides what it did may do something else with it now.
+        if earlier is not None and _verdict(asked.before, earlier) != _verdict(asked.after, ident):
+            other = other | now
     for ident, was in old.items():
-        shrank = space.witness(was, hosts) if ident not in still else None
+        if ident in still:
+            continue
+        other = other | was
+        shrank = space.witness(was & went, hosts)
         if shrank is not None:
             rows.append(RowEffect(ident, None, shrank, "gone", ident))
-    return tuple(rows), tuple(_turns(space, _by_verdict(before, old, end), _by_verdict(after, new, end), hosts))
+    turns: dict[tuple[str, str], Turn] = {}
+    for version, comes in zip(asked.places, within, strict=True):
+        mine = comes & other
+        found = _turns(space, fates.of(version.before, mine), fates.of(version.after, mine), hosts)
+        for turn in found:
+            turns.setdefault((turn.before, turn.after), turn)
+    idle = ""
+    if not rows and not turns and other.satisfiable():
+        idle = "same" if (other & (came | went)).satisfiable() else "taken"
+    return tuple(rows), tuple(turns.values()), "", idle
+
+
+def _verdict(rows: Sequence[Row], ident: str) -> object:
+    """What a rule comes to; nothing for the end of a list."""
+    return next((row.outcome for row in rows if row.id == ident), None)
 
 
 def _turns(space: Space, one: Mapping[str, Set], other: Mapping[str, Set], hosts: Ends) -> Iterator[Turn]:
@@ -285,17 +406,6 @@ def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
 def _meaning(row: Row) -> tuple[object, ...]:
     """What a rule does, whatever its id and its purpose."""
     return row.conditions, row.verdict, row.answer, row.translates, row.uplink, row.disabled
-
-
-def _by_verdict(rows: Sequence[Row], decided: dict[str, Set], end: Verdict) -> dict[str, Set]:
-    """The packets that get each verdict; what no rule decides gets that of the end."""
-    out: dict[str, Set] = {end.value: decided[END]}
-    for row in rows:
-        if row.verdict is None or row.id not in decided:
-            continue
-        word = row.verdict.value
-        out[word] = out[word] | decided[row.id] if word in out else decided[row.id]
-    return out
 
 
 # places
@@ -359,13 +469,12 @@ class _Ground:
         self.plan = plan
         self.device = device
         self._tables = {id(c.table): c.table for place in places for c in place.consults}
-        self._decided: dict[int, dict[Verdict, Set]] = {}
         self.room = 1
 
     @functools.cached_property
-    def space(self) -> Space:
-        """Room for the rows of all lists."""
-        return Space([row for table in self._tables.values() for row in table.rows], _vocabulary(self.plan), self.room)
+    def fates(self) -> _Fates:
+        """What becomes of packets, with room for the rows of all lists."""
+        return _Fates(Space([row for table in self._tables.values() for row in table.rows], _vocabulary(self.plan), self.room))
 
     @functools.cached_property
     def sides(self) -> Sides:
@@ -383,10 +492,10 @@ class _Ground:
             """The verdicts that change. What was made in a smaller room is made again."""
             if room > self.room:
                 self.room = room
-                self._decided.clear()
-                del self.space
-            within = self.space.where(standing.meets)
-            return tuple(_turns(self.space, self.fates(before, within), self.fates(after, within), hosts))
+                del self.fates
+            space = self.fates.space
+            within = space.coming(standing.meets, standing.instead)
+            return tuple(_turns(space, self.fates.of(before, within), self.fates.of(after, within), hosts))
 
         try:
             turns = with_room(turned)
@@ -394,14 +503,42 @@ class _Ground:
             return PlaceEffect(*told, (), str(TooLarge("its exact sets need more memory than is given to them.")))
         return PlaceEffect(*told, turns) if turns else None
 
+
+class _Fates:
+    """What becomes of packets at places, in one space of sets."""
+
+    def __init__(self, space: Space) -> None:
+        self.space = space
+        self._known: dict[tuple[Row, ...], dict[Verdict, Set]] = {}
+        self._same: dict[int, tuple[Listed, dict[Verdict, Set]]] = {}
+
     def decided(self, table: Listed) -> dict[Verdict, Set]:
         """The packets that each verdict of a list is about, of those after which no further list is asked."""
-        if id(table) not in self._decided:
-            pairs = list(zip(table.rows, effective(self.space, table.rows), strict=True))
-            self._decided[id(table)] = {v: self.space.union(mine for row, mine in pairs if row.verdict is v) for v in _FINAL}
-        return self._decided[id(table)]
+        known = self._same.get(id(table))
+        if known is None:
+            rows = tuple(table.rows)
+            if rows not in self._known:
+                pairs = list(zip(rows, effective(self.space, rows), strict=True))
+                self._known[rows] = {v: self.space.union(mine for row, mine in pairs if row.verdict is v) for v in _FINAL}
+            known = self._same[id(table)] = table, self._known[rows]  # while it is there, no other has its id
+        return known[1]
 
-    def fates(self, place: Place, left: Set) -> dict[str, Set]:
+    def reaching(self, place: Place, name: str, left: Set) -> Set:
+        """The packets that come to a list at a place: those that the lists before it leave undecided or hand on.
+
+        Args:
+            place: the lists.
+            name: of the list.
+            left: what comes to the place.
+
+        """
+        for consult in place.consults:
+            if consult.table.name == name:
+                break
+            left = left & ~self.space.union(self.decided(consult.table).values())
+        return left
+
+    def of(self, place: Place, left: Set) -> dict[str, Set]:
         """The packets that get each verdict at a place: from the first list whose rule decides, or from what comes after.
 
         Args:

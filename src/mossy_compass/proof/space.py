@@ -170,9 +170,27 @@ class Space:
         """
         found = self.possible
         for condition in conditions:
-            if all(name in self._one or FIELDS[name].kind is SetKind.INTERVALS for name in condition.fields):
+            if self._says(condition):
                 found = found & self.of_condition(condition)
         return found
+
+    def coming(self, meets: Iterable[Condition], instead: Iterable[Sequence[Condition]]) -> Set:
+        """The packets that come to a place: those that meet its conditions, without those that others take before.
+
+        Args:
+            meets: conditions of the place.
+            instead: groups of conditions; what meets all of a group goes elsewhere.
+
+        """
+        found = self.where(meets)
+        for group in instead:
+            if all(map(self._says, group)):
+                found = found & ~self.where(group)
+        return found
+
+    def _says(self, condition: Condition) -> bool:
+        """Whether the space knows all fields of a condition."""
+        return all(name in self._one or FIELDS[name].kind is SetKind.INTERVALS for name in condition.fields)
 
     def _part(self, name: str, values: Any) -> Set:
         """The packets whose field has one of these values."""

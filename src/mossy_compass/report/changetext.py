@@ -73,7 +73,7 @@ def _fares(found: Changes, tests: int, effects: Effects) -> str:
     )
     parts = [f"{count} {one if count == 1 else many}" for count, one, many in counted if count]
     if not parts:
-        more = ["lists decide other packets"] if effects.lists or effects.places else []
+        more = ["lists decide other packets"] if effects.filtering else []
         more += ["routes lead elsewhere"] if effects.ways else []
         return f"no test changes{', but ' if more else ''}{' and '.join(more)} ({tests} tests)"
     return f"of {tests} tests {', '.join(parts)}"
@@ -109,7 +109,7 @@ def whole(
 
 def _exactly(effects: Effects) -> list[RenderableType]:
     """What changes for packets, list by list and place by place."""
-    title = "For packets, exactly:" if effects.lists or effects.places else "No list decides other packets than before."
+    title = "For packets, exactly:" if effects.filtering else "No list decides other packets than before."
     lists = [part for effect in effects.lists for part in _effect(effect)]
     return [Text(""), Text(title, style="bold"), *lists, *_places(effects.places), *_ways(effects.ways)]
 
@@ -212,6 +212,8 @@ def _effect(effect: ListEffect) -> list[RenderableType]:
     out: list[RenderableType] = [Text(f"list {effect.name}{_where(effect)}:")]
     if effect.unknown:
         return [*out, Text(f"  {effect.unknown}")]
+    if effect.idle:
+        return [*out, Text(f"  {_IDLE[effect.idle]}")]
     out += _turns(effect.turns, _CHOSEN if effect.chooses and not effect.devices else None)
     rows = [(_called(row), _shown(row.grew), _shown(row.shrank)) for row in effect.rows]
     if not effect.turns:
@@ -222,6 +224,11 @@ def _effect(effect: ListEffect) -> list[RenderableType]:
     ]
 
 
+_IDLE = {
+    "taken": "it has no effect: the lists asked before it decide every packet that it would treat otherwise",
+    "same": "no packet gets another verdict: what its rules leave to the lists after it, or to the end, fares as before",
+}
+"""Why nothing comes of other rules."""
 _CHOSEN = {"permit": "chosen", "deny": "passed over", "reject": "passed over"}
 """What verdicts come to where a list says which packets a policy route is about."""
 
@@ -325,6 +332,7 @@ def _list_dict(effect: ListEffect) -> dict[str, Any]:
         "devices": list(effect.devices),
         "chooses": list(effect.chooses),
         "unknown": effect.unknown,
+        "no-effect": effect.idle,
         "verdicts": verdicts,
         "rows": rows,
     }
