@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 import mossy_compass as mc
 from mossy_compass.exchange import syslog
 from mossy_compass.plan.ids import TableKind, list_id
+from mossy_compass.report.evidence import affected
 from mossy_compass.report.record import journey_dict
 from mossy_compass.walk.evidence import Counters, decided_by
 from mossy_compass.walk.question import Options
@@ -79,7 +80,7 @@ def test_what_is_met_and_decides_nothing_is_counted_and_logged(parts: dict[str, 
     (line,) = [x for x in syslog.lines([journey]) if 'rule="seen"' in x]
     assert f'list="{name}"' in line
     assert f'verdict="{did}"' in line
-    assert [(found, verdict) for _, found, verdict in decided_by([journey], name, "seen")] == [("there", did)]
+    assert [(part.way, part.did) for part in decided_by([journey], name, "seen")] == [("there", did)]
     assert f"{name} rule seen" in journey.explain()  # the line that it writes
     assert f"{did} by {name} rule seen" in journey.explain(details=True)
 
@@ -361,3 +362,30 @@ def test_a_translation_rule_that_changes_nothing_applies_all_the_same() -> None:
     counters = Counters()
     counters.add(journey)
     assert [h.connections for key, h in counters.hits.items() if key[2] == "same"] == [1]
+
+
+def test_a_rule_is_told_at_each_place_where_it_is_met() -> None:
+    """One list at two interfaces of one device, and at another device: a flow that meets it thrice counts once."""
+    text = """
+mossy-network: 1
+lists: {seen: [{id: all, permit: any}]}
+devices:
+  one: {kind: router, interfaces: {a: {address: 10.41.1.1/24, filter: {arriving: seen}}, b: {address: 10.41.2.1/24, filter: {leaving: seen}}},
+        routes: [{prefix: 10.41.3.0/24, next-hop: 10.41.2.2}]}
+  two: {kind: firewall, interfaces: {b: {address: 10.41.2.2/24, zone: near}, c: {address: 10.41.3.1/24, zone: far}},
+        routes: [{prefix: 10.41.1.0/24, next-hop: 10.41.2.1}], crossings: [{from: near, into: far, lists: seen}]}
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  ben: {kind: host, address: 10.41.3.10/24, gateway: 10.41.3.1, serves: [https]}
+segments: {x: [one/a, ann], y: [one/b, two/b], z: [two/c, ben]}
+"""
+    found = mc.read_bytes(text.encode(), "n.yaml")
+    assert found.network is not None, found.problems
+    journey = mc.trace(mc.Plan(found.network), "ann", "ben", "https")
+    parts = list(decided_by([journey], "seen", "all"))
+    assert [(p.way, p.place) for p in parts] == [
+        ("there", "one, a arriving"),
+        ("there", "one, b leaving"),
+        ("there", "two, b into c"),
+    ]
+    told = affected([journey], "seen", "all")
+    assert told.about.startswith("seen rule all decides on 1 of the tested flows, at 3 places")

@@ -378,7 +378,7 @@ def test_counters_add_up() -> None:
     assert found["default", "inbound"] == (2, "packets")  # the answers to pings, which are not inspected
     assert counters.tests == 4
     assert [u[:3] for u in counters.undecided] == [("clerk", "guest", "tcp/80")]
-    assert [(j.target, way) for j, way, _ in decided_by(journeys, "one", "20")] == [
+    assert [(p.journey.target, p.way) for p in decided_by(journeys, "one", "20")] == [
         ("guest", "there"),
         ("almanac", "there"),
         ("almanac", "there"),

@@ -36,6 +36,10 @@ def counters(plan: Plan, found: Counters) -> list[Rows]:
 
 def affected(journeys: Iterable[Journey], name: str, row: str) -> Rows:
     """Whose packets a rule decides: hosts, services and directions among what was tested."""
-    rows = tuple((j.sender, j.target, j.what, way, did.value, j.symptom.value) for j, way, did in decided_by(journeys, name, row))
-    about = f"{name} rule {row} decides on {len(rows)} of the tested flows"
-    return Rows("decided-by", about, ("from", "to", "service", "way", "it was", "the sender sees"), rows)
+    parts = list(decided_by(journeys, name, row))
+    rows = tuple(
+        (p.journey.sender, p.journey.target, p.journey.what, p.way, p.place, p.did.value, p.journey.symptom.value) for p in parts
+    )
+    count, places = len({id(p.journey) for p in parts}), len({p.place for p in parts})
+    about = f"{name} rule {row} decides on {count} of the tested flows" + (f", at {places} places" if places > 1 else "")
+    return Rows("decided-by", about, ("from", "to", "service", "way", "at", "it was", "the sender sees"), rows)

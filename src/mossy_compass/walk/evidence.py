@@ -144,10 +144,28 @@ def counted(plan: Plan, counters: Counters) -> list[Counted]:
     return out
 
 
-def decided_by(journeys: Iterable[Journey], list_name: str, row: str) -> Iterator[tuple[Journey, str, Did]]:
-    """The journeys in whose fate a rule had a part: with the way on which it was met first, and what it did."""
+class Part(NamedTuple):
+    """The part that a rule had in what became of a flow, at one of the places where its list is asked.
+
+    Attributes:
+        journey: of the flow.
+        way: on which it was met there first.
+        place: where its list stands.
+        did: what it did.
+
+    """
+
+    journey: Journey
+    way: str
+    place: str
+    did: Did
+
+
+def decided_by(journeys: Iterable[Journey], list_name: str, row: str) -> Iterator[Part]:
+    """The journeys in whose fate a rule had a part, once for each place where it was met."""
     for journey in journeys:
         met = ((leg, m) for leg in journey.every_leg for m in leg.admissions() if m.table == list_id(list_name) and m.row == row)
+        first: dict[str, Part] = {}
         for leg, admission in met:
-            yield journey, leg.way.value, admission.did
-            break
+            first.setdefault(admission.place, Part(journey, leg.way.value, admission.place, admission.did))
+        yield from first.values()

@@ -16,6 +16,7 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Decision
 from mossy_compass.plan.facts import SOME_TIME, Known, Moment, Relation, Session
 from mossy_compass.plan.ids import TableId
+from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.routing.table import NextHop
 from mossy_compass.voice import voice
@@ -129,6 +130,19 @@ class Admission(NamedTuple):
     def decides(self) -> bool:
         """Whether the stage ended by it."""
         return self.did not in _LEFT_OPEN
+
+    @property
+    def place(self) -> str:
+        """Where its list stands, in words: a list may be asked at several places."""
+        at = self.ruling.situation
+        words = {
+            Stage.ARRIVING_LIST: f"{at.arriving} arriving",
+            Stage.LEAVING_LIST: f"{at.leaving} leaving",
+            Stage.CROSSING: f"{at.arriving} into {at.leaving}",
+            Stage.TO_SELF_LIST: "to itself",
+            Stage.FROM_SELF: "of itself",
+        }
+        return f"{self.device}, {words.get(Stage(self.stage), self.stage)}"
 
 
 _LEFT_OPEN = (Did.NOTED, Did.HANDED_ON, Did.CLASSIFIED)
