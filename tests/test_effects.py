@@ -98,7 +98,7 @@ def test_the_verdicts_that_change_at_a_place_are_those_that_change(
     before, after = (fates.of(place, fates.space.possible) for place in places)
     told = list(turns_between(fates.space, before, after, NOBODY))
     for turn in told:
-        assert (verdict_of(one, turn.witness), verdict_of(other, turn.witness)) == (turn.before, turn.after)
+        assert (verdict_of(one, turn.witness.facts), verdict_of(other, turn.witness.facts)) == (turn.before, turn.after)
     facts = asked(packet, arriving, relation, moment, frozenset())  # type: ignore[arg-type]
     facts.leaving = leaving
     if possible(packet, relation):
@@ -122,7 +122,7 @@ def test_a_rule_is_followed_wherever_it_goes(source: AccessList, chance: object)
         assert row.state == ""
         assert (row.row == row.was == END) or words[row.row] == words[row.was]
         for example, table, ident in ((row.grew, counted, row.row), (row.shrank, source, row.was)):
-            decided = list_table(table, READER).first(example) if example is not None else None
+            decided = list_table(table, READER).first(example.facts) if example is not None else None
             assert example is None or (decided.id if decided else END) == ident
 
 
@@ -171,7 +171,7 @@ def test_what_stands_otherwise_is_told_at_its_place(edit: tuple[str, str], place
     for one, other, verdicts in ((before, after, (was, now)), (after, before, (now, was))):
         found = effects(one, other)
         assert not found.lists
-        told = {(p.where, t.before, t.after): t.witness for p in found.places for t in p.turns}
+        told = {(p.where, t.before, t.after): t.witness.facts for p in found.places for t in p.turns}
         assert (place, *verdicts) in told
         here = {s.words: s for s in every_place(other.device("door"))}
         for (words, _, later), witness in told.items():
@@ -220,7 +220,7 @@ def test_an_example_is_between_hosts_on_the_two_sides() -> None:
     before = mc.Plan(network_of(HALL))
     after = mc.Plan(network_of(HALL.replace("#HERE", "crossings: [{from: house, into: world, lists: few}]")))
     (place,) = effects(before, after).places
-    packet = place.turns[0].witness.packet
+    packet = place.turns[0].witness.facts.packet
     assert (str(packet.source), str(packet.destination)) == ("10.41.1.10", "10.41.2.10")
     journey = mc.trace(after, "ann", "bob", "https")
     assert journey.answered, "the list lets ann's https pass, so the example must be something else"
@@ -230,7 +230,7 @@ def test_an_example_is_between_hosts_on_the_two_sides() -> None:
 @pytest.mark.parametrize("name", ["fernhollow", "grounds", "starter"])
 def test_nothing_is_told_of_what_is_the_same(name: str) -> None:
     plans = [mc.Plan(mc.load(DATA / f"{name}.yaml")) for _ in range(2)]
-    assert not effects(*plans)
+    assert not effects(plans[0], plans[1])
 
 
 WORD = re.compile(r"[\w.:/-]+")
@@ -323,7 +323,8 @@ def test_places_alike_are_told_together() -> None:
     count = 9
     ports = "".join(f"      p{n}: {{address: 10.42.{n}.1/24, zone: z{n}}}\n" for n in range(count))
     text = f"mossy-network: 1\ndevices:\n  fw:\n    kind: firewall\n    settings: {{through: permit}}\n    interfaces:\n{ports}"
-    found = effects(*(mc.Plan(network_of(t)) for t in (text, text.replace("through: permit", "through: deny"))))
+    before, after = (mc.Plan(network_of(t)) for t in (text, text.replace("through: permit", "through: deny")))
+    found = effects(before, after)
     assert len(found.places) == count * (count - 1)
     words = " ".join(as_text(changetext.whole("x", "", None, None, found)).split())
     assert (
@@ -416,7 +417,7 @@ def grid_of(plan: mc.Plan) -> Grid:
 def test_very_many_routes_are_not_compared_and_that_is_told(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(ways_module, "MOST_ROUTES", 3)
     plans = [mc.Plan(network_of(HALL)) for _ in range(2)]
-    found = effects(*plans)
+    found = effects(plans[0], plans[1])
     assert found.ways.unknown == "many"
     assert "Routes are not compared: the tables have more than 1,000,000 rows." in as_text(
         changetext.whole("x", "", None, None, found)
@@ -453,7 +454,7 @@ def test_a_rule_that_could_go_could_go_where_other_lists_follow(
     rules = list_table(source, READER).rows
     for row, witnessed in examine(rules, (after,), WORDS).redundant:
         without = replace(source, rules=tuple(r for r in source.rules if r.id != row.id))
-        for tried in (facts, *([witnessed] if witnessed is not None else [])):
+        for tried in (facts, *([witnessed.facts] if witnessed is not None else [])):
             assert outcome([without, *below], tried, end) == outcome([source, *below], tried, end), row.id
 
 
@@ -596,11 +597,11 @@ def test_a_list_s_effect_is_its_effect_among_the_lists_around_it(
         rows, turns, _, idle = difference(Asked(one, other, (Version(places[0], places[1]),), (f"l{n}", f"l{n}")), space, NOBODY)
         assert not (idle and (rows or turns))
         for turn in turns:
-            assert (verdict_of(chain, turn.witness), verdict_of(changed, turn.witness)) == (turn.before, turn.after)
+            assert (verdict_of(chain, turn.witness.facts), verdict_of(changed, turn.witness.facts)) == (turn.before, turn.after)
         for row in rows:
             for example, some, ident in ((row.grew, changed, row.row), (row.shrank, chain, row.was)):
                 if example is not None:
-                    assert decides(some, n, example) == ident
+                    assert decides(some, n, example.facts) == ident
         told |= {(t.before, t.after) for t in turns}
     if possible(packet, relation) and was != now:
         assert (was, now) in told

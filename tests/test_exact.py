@@ -81,8 +81,8 @@ def test_what_is_not_called_shadowed_has_a_packet_that_it_decides(source: Access
             assert table.first(witness) == row
     for shadow in found.shadowed:
         assert shadow.witness is not None
-        assert next(shadow.row.misses(shadow.witness), None) is None
-        assert table.first(shadow.witness) != shadow.row
+        assert next(shadow.row.misses(shadow.witness.facts), None) is None
+        assert table.first(shadow.witness.facts) != shadow.row
         assert shadow.by
         for other in shadow.but_for:
             without = Table(list_id("t"), [r for r in table.rows if r.id != other.id])
@@ -90,12 +90,12 @@ def test_what_is_not_called_shadowed_has_a_packet_that_it_decides(source: Access
     for row, witnessed in found.redundant:
         without = Table(list_id("t"), [r for r in table.rows if r.id != row.id])
         assert witnessed is not None
-        assert table.first(witnessed) == row
-        assert first_verdict(without, witnessed) == first_verdict(table, witnessed)
+        assert table.first(witnessed.facts) == row
+        assert first_verdict(without, witnessed.facts) == first_verdict(table, witnessed.facts)
     for overlap in found.overlaps:
         for above, witnessed in zip(overlap.above, overlap.witnesses, strict=True):
-            assert next(above.misses(witnessed), None) is None
-            assert next(overlap.row.misses(witnessed), None) is None
+            assert next(above.misses(witnessed.facts), None) is None
+            assert next(overlap.row.misses(witnessed.facts), None) is None
 
 
 @examples(60, 900)

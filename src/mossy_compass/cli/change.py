@@ -93,6 +93,7 @@ def change(
     from mossy_compass.files.change import read_change
     from mossy_compass.files.load import plain_bytes, read_bytes
     from mossy_compass.files.tree import decode
+    from mossy_compass.lab.examples import walker
     from mossy_compass.lab.uncovered import uncovered
     from mossy_compass.plan.plan import Plan
     from mossy_compass.proof.effects import effects
@@ -114,7 +115,7 @@ def change(
     options = moment_of(at, last_resort)
     asked = [_asked(plan, (sources, targets, services), options) for plan in plans]
     grids = [_tested(plan, asked[n], plans[1 - n], asked[1 - n]) for n, plan in enumerate(plans)]
-    found = effects(*plans)
+    found = effects(*plans, walker(plans[1], plans[0]))
     if undo:
         write_whole(Path(undo), data, FileKind.NETWORK, Once.NEVER)
     if write:

@@ -146,6 +146,7 @@ def compare(
     from mossy_compass.cli.common import new_findings
     from mossy_compass.exchange.csvtable import changes_csv
     from mossy_compass.lab.differences import unlike
+    from mossy_compass.lab.examples import walker
     from mossy_compass.lab.expect import flows_beside
     from mossy_compass.lab.uncovered import uncovered
     from mossy_compass.plan.plan import Plan
@@ -164,7 +165,7 @@ def compare(
     if drill is None:
         asked = [flows_beside(p.network, asked[n], plans[1 - n].network, asked[1 - n]) for n, p in enumerate(plans)]
     one, other = (_tested(p, flows) for p, flows in zip(plans, asked, strict=True))
-    found, rules = compared(one, other), effects(*plans)
+    found, rules = compared(one, other), effects(*plans, walker(plans[1], plans[0]))
     apart = () if fails else unlike(before, after)
     blind = () if fails else uncovered(*plans, found)
     more = [] if fails else new_findings(*plans)

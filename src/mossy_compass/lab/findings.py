@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
+from mossy_compass.lab.examples import walker
 from mossy_compass.lab.watched import watched
 from mossy_compass.marks import Problem
 from mossy_compass.plan.plan import Plan
@@ -23,5 +24,5 @@ def findings(
 
     """
     plan = of if isinstance(of, Plan) else Plan(of.network)
-    found = [*proof.findings(of, before, lines), *watched(plan, lines)]
+    found = [*proof.findings(of, before, lines, walker(plan)), *watched(plan, lines)]
     return tuple(sorted(found, key=lambda p: (p.mark, p.code, p.message)))

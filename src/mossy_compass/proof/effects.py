@@ -16,7 +16,6 @@ from mossy_compass.headers.sets import Set
 from mossy_compass.model.network import Device, Network, Verdict
 from mossy_compass.plan.actions import Consult, Decision, Listed, Stop
 from mossy_compass.plan.conditions import Condition, Reader
-from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.places import KnownPlace, end_verdict, every_place, sides
 from mossy_compass.plan.plan import Plan
@@ -25,7 +24,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.lists import FILTER, Otherwise, Place
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import effective
-from mossy_compass.proof.likely import Ends, Sides, anywhere
+from mossy_compass.proof.likely import Comes, Ends, Look, Sides, Witness, anywhere
 from mossy_compass.proof.space import Space, Vocabulary, with_room
 from mossy_compass.proof.ways import Ways, ways
 
@@ -45,8 +44,8 @@ class RowEffect(NamedTuple):
     """
 
     row: str
-    grew: Facts | None
-    shrank: Facts | None
+    grew: Witness | None
+    shrank: Witness | None
     state: str
     was: str = ""
 
@@ -62,7 +61,7 @@ class Turn(NamedTuple):
 
     before: str
     after: str
-    witness: Facts
+    witness: Witness
 
 
 class ListEffect(NamedTuple):
@@ -138,17 +137,18 @@ class Effects(NamedTuple):
         return bool(self.places) or any(not e.idle for e in self.lists)
 
 
-def effects(before: Plan, after: Plan) -> Effects:
+def effects(before: Plan, after: Plan, comes: Comes | None = None) -> Effects:
     """What a change does to the verdicts of lists and of the places where they stand, and to the ways of destinations.
 
     Args:
         before, after: the network, as it was and as it would be.
+        comes: walks an example, before it is shown; None where nobody walks.
 
     """
-    return Effects(tuple(_of_lists(before, after)), tuple(_of_places(before, after)), ways(before, after))
+    return Effects(tuple(_of_lists(before, after, comes)), tuple(_of_places(before, after, comes)), ways(before, after))
 
 
-def _of_lists(before: Plan, after: Plan) -> list[ListEffect]:
+def _of_lists(before: Plan, after: Plan, comes: Comes | None) -> list[ListEffect]:
     """What other rules do, list by list, where a list stands in both versions, or nowhere in both.
 
     What a list does that is new at a place, or gone from it, follows from what was asked there instead: see the places.
@@ -174,7 +174,7 @@ def _of_lists(before: Plan, after: Plan) -> list[ListEffect]:
             asked = _Asked.of(before, after, old, name, device)
             readings.setdefault(asked.key(number), (asked, []))[1].append(device)
         for asked, devices in readings.values():
-            found = _compare(name, asked, after, tuple(d for d in devices if d))
+            found = _compare(name, asked, after, tuple(d for d in devices if d), comes)
             if found is not None:
                 out.append(found._replace(chooses=_choosing(after.network, name)))
     return out
@@ -288,11 +288,15 @@ def _read(plan: Plan, name: str, device: str) -> Table:
     return plan.device(device).read_list(name) if device else list_table(plan.network.lists[name], Reader(names=None))
 
 
-def _compare(name: str, asked: _Asked, plan: Plan, devices: tuple[str, ...]) -> ListEffect | None:
+def _compare(name: str, asked: _Asked, plan: Plan, devices: tuple[str, ...], comes: Comes | None) -> ListEffect | None:
     """What differs between two readings of a list; None where nothing does, or where it is asked at no place as before."""
     if asked.before == asked.after or not asked.places:
         return None
     words, hosts = _vocabulary(plan), _ends(plan, name, devices)
+    if devices:
+        stood = frozenset((d, c.table.id) for d in devices for v in asked.places for c in v.before.consults)
+        stands = frozenset((d, c.table.id) for d in devices for v in asked.places for c in v.after.consults)
+        hosts = hosts._replace(comes=comes, tables=stands, earlier=stood)
     every = list(dict.fromkeys(row for rows in asked.rows for row in rows))
     try:
         found = with_room(lambda room: _difference(asked, Space(every, words, room), hosts))
@@ -343,7 +347,8 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
         earlier = was_called.get(ident)
         was = old[earlier] if earlier is not None else nothing
         other = other | (now & ~was) | (was & ~now)
-        grew, shrank = space.witness(now & ~was & came, hosts), space.witness(was & ~now & went, hosts)
+        grew = space.example(now & ~was & came, hosts, hosts.at(_deciding(ident)))
+        shrank = space.example(was & ~now & went, hosts, hosts.at(_deciding(earlier or ident), True))
         if grew is not None or shrank is not None:
             rows.append(RowEffect(ident, grew, shrank, "" if earlier is not None else "new", earlier or ident))
         # A rule that decides what it did may do something else with it now.
@@ -353,13 +358,14 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
         if ident in still:
             continue
         other = other | was
-        shrank = space.witness(was & went, hosts)
+        shrank = space.example(was & went, hosts, hosts.at(_deciding(ident), True))
         if shrank is not None:
             rows.append(RowEffect(ident, None, shrank, "gone", ident))
     turns: dict[tuple[str, str], Turn] = {}
     for version, comes in zip(asked.places, within, strict=True):
         mine = comes & other
-        found = _turns(space, fates.of(version.before, mine), fates.of(version.after, mine), hosts)
+        looks = (Look(hosts.earlier, earlier=True), Look(hosts.tables))
+        found = _turns(space, fates.of(version.before, mine), fates.of(version.after, mine), hosts, looks)
         for turn in found:
             turns.setdefault((turn.before, turn.after), turn)
     idle = ""
@@ -368,16 +374,23 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
     return tuple(rows), tuple(turns.values()), "", idle
 
 
+def _deciding(ident: str) -> tuple[str, ...]:
+    """The row that a walk is to show; any for the end of a list, after which another list may be asked."""
+    return (ident,) if ident != END else ()
+
+
 def _verdict(rows: Sequence[Row], ident: str) -> object:
     """What a rule comes to; nothing for the end of a list."""
     return next((row.outcome for row in rows if row.id == ident), None)
 
 
-def _turns(space: Space, one: Mapping[str, Set], other: Mapping[str, Set], hosts: Ends) -> Iterator[Turn]:
+def _turns(
+    space: Space, one: Mapping[str, Set], other: Mapping[str, Set], hosts: Ends, looks: Sequence[Look] = ()
+) -> Iterator[Turn]:
     """The packets whose verdict changes, an example for each pair of verdicts."""
     for verdict, was in one.items():
         for later, now in other.items():
-            witness = space.witness(was & now, hosts) if verdict != later else None
+            witness = space.example(was & now, hosts, hosts.by(*looks)) if verdict != later else None
             if witness is not None:
                 yield Turn(verdict, later, witness)
 
@@ -411,7 +424,7 @@ def _meaning(row: Row) -> tuple[object, ...]:
 # places
 
 
-def _of_places(before: Plan, after: Plan) -> Iterator[PlaceEffect]:
+def _of_places(before: Plan, after: Plan, comes: Comes | None) -> Iterator[PlaceEffect]:
     """The places of devices in both versions where other lists are asked, or where something else comes after them."""
     for name, device in after.network.devices.items():
         earlier = before.network.devices.get(name)
@@ -420,7 +433,7 @@ def _of_places(before: Plan, after: Plan) -> Iterator[PlaceEffect]:
         old = {s.key: s.place for s in every_place(before.device(name))}
         pairs = [(standing, old[standing.key]) for standing in every_place(after.device(name)) if standing.key in old]
         changed = [(standing, was) for standing, was in pairs if not _alike(was, standing.place)]
-        ground = _Ground(after, name, [place for standing, was in changed for place in (was, standing.place)])
+        ground = _Ground(after, name, [place for standing, was in changed for place in (was, standing.place)], comes)
         # Pairs of interfaces in the same two zones are one place to whoever reads it.
         # The first of them brings the example.
         told: dict[object, PlaceEffect] = {}
@@ -457,16 +470,18 @@ def _after(place: Place) -> str:
 class _Ground:
     """The changed places of a device in one space of sets: a list is put into it once, however many places ask it."""
 
-    def __init__(self, plan: Plan, device: str, places: Sequence[Place]) -> None:
+    def __init__(self, plan: Plan, device: str, places: Sequence[Place], comes: Comes | None = None) -> None:
         """Take the places; the sets are made when the first is asked about.
 
         Args:
             plan: the later version, for its hosts and its words.
             device: whose places they are.
             places: as they were and as they are.
+            comes: walks an example.
 
         """
         self.plan = plan
+        self.comes = comes
         self.device = device
         self._tables = {id(c.table): c.table for place in places for c in place.consults}
         self.room = 1
@@ -486,7 +501,8 @@ class _Ground:
         after = standing.place
         # Sets may outgrow their room in any of these lines, and what is told then is that nothing can be said.
         told = (self.device, standing.words, (_names(before), _names(after)), (_after(before), _after(after)))
-        hosts = self.sides.ends(standing.came, standing.goes)
+        hosts = self.sides.ends(standing.came, standing.goes)._replace(comes=self.comes)
+        looks = [Look(earlier=e, device=self.device, came=standing.came, goes=standing.goes) for e in (True, False)]
 
         def turned(room: int) -> tuple[Turn, ...]:
             """The verdicts that change. What was made in a smaller room is made again."""
@@ -495,7 +511,7 @@ class _Ground:
                 del self.fates
             space = self.fates.space
             within = space.coming(standing.meets, standing.instead)
-            return tuple(_turns(space, self.fates.of(before, within), self.fates.of(after, within), hosts))
+            return tuple(_turns(space, self.fates.of(before, within), self.fates.of(after, within), hosts, looks))
 
         try:
             turns = with_room(turned)

@@ -12,9 +12,9 @@ from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.model.network import Verdict
 from mossy_compass.packet.address import Spans
 from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.rows import Row, runs
-from mossy_compass.proof.likely import Ends
+from mossy_compass.proof.likely import Ends, Witness
 from mossy_compass.proof.space import Space, Vocabulary, with_room
 
 
@@ -34,7 +34,7 @@ class Shadow(NamedTuple):
     row: Row
     by: tuple[Row, ...]
     but_for: tuple[Row, ...]
-    witness: Facts | None
+    witness: Witness | None
     before: tuple[tuple[str, Row], ...] = ()
 
 
@@ -51,7 +51,7 @@ class Overlap(NamedTuple):
 
     row: Row
     above: tuple[Row, ...]
-    witnesses: tuple[Facts, ...]
+    witnesses: tuple[Witness, ...]
     more: int
 
 
@@ -69,7 +69,7 @@ class Exact(NamedTuple):
 
     never: tuple[Row, ...]
     shadowed: tuple[Shadow, ...]
-    redundant: tuple[tuple[Row, Facts | None], ...]
+    redundant: tuple[tuple[Row, Witness | None], ...]
     overlaps: tuple[Overlap, ...]
 
 
@@ -298,7 +298,7 @@ def _shadow(listed: _Listed, number: int, after: Sequence[Around] = ()) -> Shado
     """Which rules stand in the way of one, and whether one alone does."""
     if listed.decided[number].satisfiable():
         return _taken_before(listed, number, after)
-    space, rows, meant, decided, boxes, hosts = listed
+    rows, meant, decided, boxes = listed[1:5]
     mine = meant[number]
     # Most rows of a long list have nothing in common with this one, and a look at their boxes is cheaper than at their sets.
     above = [n for n in boxes.meeting(number, (1 << number) - 1) if rows[n].verdict is not Verdict.NOTE]
@@ -307,7 +307,7 @@ def _shadow(listed: _Listed, number: int, after: Sequence[Around] = ()) -> Shado
     named = takers if len(takers) <= MOST_NAMED else []
     but_for = [rows[t] for t in named if _without(mine & meant[t], [meant[n] for n in above if n != t]).satisfiable()]
     by = (rows[alone],) if alone is not None else tuple(rows[n] for n in takers)
-    return Shadow(rows[number], by, tuple(but_for), space.witness(mine, hosts))
+    return Shadow(rows[number], by, tuple(but_for), _example(listed, mine, (rows[n] for n in takers)))
 
 
 def _taken_before(listed: _Listed, number: int, after: Sequence[Around]) -> Shadow:
@@ -318,10 +318,21 @@ def _taken_before(listed: _Listed, number: int, after: Sequence[Around]) -> Shad
     takers = [(name, row, mine) for name, row, mine in takers if (left & mine).satisfiable()]
     alone = next(((name, row) for name, row, mine in takers if not (left & ~mine).satisfiable()), None)
     before = (alone,) if alone is not None else tuple((name, row) for name, row, _ in takers)
-    return Shadow(listed.rows[number], (), (), listed.space.witness(left, listed.hosts), before)
+    hosts = listed.hosts
+    if hosts is not None:  # it never comes to this list: it is to be seen at those before
+        asked = frozenset((device, list_id(name)) for device, _ in hosts.tables for name, _, _ in takers)
+        hosts = hosts._replace(tables=asked)
+    shown = _example(listed._replace(hosts=hosts), left, (row for _, row, _ in takers))
+    return Shadow(listed.rows[number], (), (), shown, before)
 
 
-def _redundant(listed: _Listed, after: Sequence[Around], reached: Sequence[Set | None]) -> Iterator[tuple[Row, Facts | None]]:
+def _example(listed: _Listed, held: Set, rows: Iterable[Row]) -> Witness | None:
+    """A packet of a set that one of some rows decides; best one that a host here sends."""
+    hosts = listed.hosts
+    return listed.space.example(held, hosts, hosts.at(r.id for r in rows) if hosts is not None else None)
+
+
+def _redundant(listed: _Listed, after: Sequence[Around], reached: Sequence[Set | None]) -> Iterator[tuple[Row, Witness | None]]:
     """Rules whose packets would meet the same fate without them, wherever the list stands.
 
     A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
@@ -330,8 +341,8 @@ def _redundant(listed: _Listed, after: Sequence[Around], reached: Sequence[Set |
     found = [_spared_at(listed, place, came) for place, came in zip(after or (DENIED,), reached, strict=True)]
     spared = set.intersection(*(idle | same for idle, same in found)) & {n for _, same in found for n in same}
     for count, number in enumerate(sorted(spared)):
-        explained = count < MOST_EXPLAINED
-        yield listed.rows[number], listed.space.witness(listed.decided[number], listed.hosts) if explained else None
+        row = listed.rows[number]
+        yield row, _example(listed, listed.decided[number], (row,)) if count < MOST_EXPLAINED else None
 
 
 def _spared_at(listed: _Listed, place: Around, came: Set | None) -> tuple[set[int], set[int]]:
@@ -399,12 +410,12 @@ def _overlaps(listed: _Listed, came: Set | None) -> Iterator[Overlap]:
 
     Pairs are found by boxes first: sets of one field that have nothing in common settle most of them.
     """
-    space, rows, meant = listed[:3]
+    rows, meant = listed[1:3]
     lets, stops = listed.of(Verdict.PERMIT), listed.of(Verdict.DENY, Verdict.REJECT)
     for number, mine in enumerate(meant):
         opposite = stops if lets >> number & 1 else lets if stops >> number & 1 else 0
         above: list[Row] = []
-        witnesses: list[Facts] = []
+        witnesses: list[Witness] = []
         more = 0
         for n in listed.boxes.meeting(number, opposite & (1 << number) - 1):
             if not _crossing(_within(mine, came), _within(meant[n], came)):
@@ -412,7 +423,10 @@ def _overlaps(listed: _Listed, came: Set | None) -> Iterator[Overlap]:
             if len(above) == MOST_NAMED:
                 more += 1
                 continue
-            example = space.witness(_within(mine & meant[n], came), listed.hosts)
+            # Both are about it; what decides it may be a rule above the upper one.
+            shared = _within(mine & meant[n], came)
+            decides = shared & listed.decided[n]
+            example = _example(listed, decides if decides.satisfiable() else shared, (rows[n],))
             if example is not None:
                 above.append(rows[n])
                 witnesses.append(example)

@@ -33,7 +33,7 @@ from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof.exact import DENIED, Around, Exact, Overlap, Shadow, examine, plainly_shadowed, shadows
 from mossy_compass.proof.forwarded import forwarded, small_pools
 from mossy_compass.proof.hidden import ECHO_REPLY, hidden, not_inspected
-from mossy_compass.proof.likely import Sides, anywhere
+from mossy_compass.proof.likely import Comes, Sides, Witness, anywhere
 from mossy_compass.proof.sight import OneWay, one_way
 from mossy_compass.proof.space import Vocabulary
 from mossy_compass.routing.compute import Routing
@@ -75,7 +75,7 @@ class Standing(NamedTuple):
 
 
 def findings(
-    of: Plan | Routing, before: Iterable[Problem] = (), lines: Mapping[str, list[str]] | None = None
+    of: Plan | Routing, before: Iterable[Problem] = (), lines: Mapping[str, list[str]] | None = None, comes: Comes | None = None
 ) -> tuple[Problem, ...]:
     """Every finding about a network that only its computed state, or the exact sets of its rules, show.
 
@@ -83,31 +83,33 @@ def findings(
         of: the network, compiled or computed.
         before: what is known already, and is not said again.
         lines: the lines of the files that marks point into.
+        comes: walks an example, before it is shown; None where nobody walks.
 
     """
     routing = of.routing if isinstance(of, Plan) else of
     plan = of if isinstance(of, Plan) else Plan(of.network)
     known = tuple(before)
-    found = [*routing_findings(routing, known, lines), *rule_findings(plan, lines)]
+    found = [*routing_findings(routing, known, lines), *rule_findings(plan, lines, comes)]
     return tuple(sorted(found, key=lambda p: (p.mark, p.code, p.message)))
 
 
-def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None) -> tuple[Problem, ...]:
+def rule_findings(plan: Plan, lines: Mapping[str, list[str]] | None = None, comes: Comes | None = None) -> tuple[Problem, ...]:
     """Every finding about the rules of lists.
 
     Args:
         plan: the network.
         lines: the lines of the files that marks point into.
+        comes: walks an example, before it is shown; None where nobody walks.
 
     """
     problems = Problems(dict(lines or {}))
     standings = [s for d in plan.network.devices.values() if d.layer3 for s in _standings(plan, d.name)]
-    _exact(plan, standings, problems)
+    _exact(plan, standings, problems, comes)
     _one_way(plan, problems)
     nowhere = _Places(plan)
     for device in plan.network.devices.values():
         if device.layer3:
-            _steering(plan, plan.device(device.name), nowhere, problems)
+            _steering(plan, plan.device(device.name), nowhere, problems, comes)
             _hidden(plan, plan.device(device.name), [s for s in standings if s.here.name == device.name], problems)
     for standing in standings:
         _sources(plan, standing, nowhere, problems)
@@ -131,12 +133,12 @@ def _standings(plan: Plan, device: str) -> Iterator[Standing]:
 # --- exact sets --------------------------------------------------------------------------------------------------
 
 
-def _exact(plan: Plan, standings: Sequence[Standing], problems: Problems) -> None:
+def _exact(plan: Plan, standings: Sequence[Standing], problems: Problems, comes: Comes | None) -> None:
     """What exact sets say of every list; where devices read one differently, only what holds at all of them."""
     told: list[tuple[AccessList, list[Standing], Exact]] = []
     for source in plan.network.lists.values():
         mine = [s for s in standings if s.source is source]
-        told.append((source, mine, _looked_through(plan, source, mine, problems)))
+        told.append((source, mine, _looked_through(plan, source, mine, problems, comes)))
     # Of two rules of which each could go for the other's sake, the shadowed one is to go, and the other stays.
     twins = {
         (name, taker.id)
@@ -153,14 +155,16 @@ def _exact(plan: Plan, standings: Sequence[Standing], problems: Problems) -> Non
         _any_local(source, mine, {r.id for r in found.never} | {s.row.id for s in found.shadowed}, problems)
 
 
-def _looked_through(plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems) -> Exact:
+def _looked_through(
+    plan: Plan, source: AccessList, standings: Sequence[Standing], problems: Problems, comes: Comes | None
+) -> Exact:
     """What exact sets say of one list; where they are too large, that is told, and what shows without them."""
     if len(source.rules) > MOST_ROWS:
         words = f"list '{source.name}' has {len(source.rules)} rules: more than {MOST_ROWS} are not compared exactly."
         problems.add("list.long", source.mark, words, "Split it by zone or service, as people would read it.", NOTE)
         return _without_sets(source, standings)
     try:
-        found = _examined(plan, source, standings)
+        found = _examined(plan, source, standings, comes)
     except TooLarge as fault:
         words = f"list '{source.name}': {fault} Rules that could go or share packets were not looked for, nor those that several rules shadow together."
         problems.add("list.too-large", source.mark, words, _makes_large(source), NOTE)
@@ -199,7 +203,7 @@ def _makes_large(source: AccessList) -> str:
     return "Split it by zone or service, as people would read it."
 
 
-def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing]) -> list[Exact]:
+def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing], comes: Comes | None) -> list[Exact]:
     """What exact sets say of a list, for each way in which devices read it.
 
     Raises:
@@ -212,6 +216,7 @@ def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing]) -> 
     hosts = anywhere(plan.network)
     if first is not None:
         hosts = Sides(plan.network, first.here).ends(*sides(first.here, first.where, first.way))
+        hosts = hosts._replace(comes=comes, tables=frozenset((s.here.name, s.table.id) for s in standings))
     places = {
         (a.end, tuple(t.rows for t in a.below), tuple(t.rows for t in a.above)): Around(
             a.end, tuple(t.rows for t in a.below), tuple((t.name, t.rows) for t in a.above)
@@ -279,7 +284,7 @@ def _shadowed(source: AccessList, shadows: Iterable[Shadow], problems: Problems)
         problems.add("rule.shadowed", shadow.row.mark, f"{words}.", remedy, WARN, also)
 
 
-def _redundant(source: AccessList, rows: Iterable[tuple[Row, Facts | None]], problems: Problems) -> None:
+def _redundant(source: AccessList, rows: Iterable[tuple[Row, Witness | None]], problems: Problems) -> None:
     """Rules that could go without any packet's fate changing."""
     for row, witness in rows:
         such = f", such as {example(witness)}," if witness is not None else ""
@@ -307,8 +312,9 @@ def _overlapping(source: AccessList, overlaps: Iterable[Overlap], problems: Prob
         )
 
 
-def example(facts: Facts) -> str:
-    """A packet in words, with the facts that matter beside it."""
+def example(witness: Witness) -> str:
+    """A packet in words, with the facts that matter beside it; and whether nobody here sends it."""
+    facts = witness.facts
     words = str(facts.packet)
     parts = [f"arriving by {facts.arriving}"] if facts.arriving and not facts.arriving.startswith("(") else []
     usual = Facts(Packet(facts.packet.protocol, facts.packet.source, facts.packet.destination), None)
@@ -316,6 +322,7 @@ def example(facts: Facts) -> str:
     parts += [f"{f.name} {f.read(facts)}" for f in numbers if f.read(facts) != f.read(usual)]
     parts += [f"while {', '.join(sorted(facts.moment.open))} is open"] if facts.moment.open else []
     parts += [f"as {', '.join(sorted(facts.application))}"] if facts.application else []
+    parts += ["no host found that sends one there"] if witness.sent is False else []
     return f"{words} ({', '.join(parts)})" if parts else words
 
 
@@ -426,7 +433,7 @@ _PASSES = {"arriving": "arrives", "leaving": "leaves"}
 # --- translation and policy routes -------------------------------------------------------------------------------
 
 
-def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems) -> None:
+def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems, comes: Comes | None) -> None:
     """Sources of translation rules and policy routes that live nowhere, and hosts that are steered out untranslated."""
     own = [r.prefix.span for r in here.device.routes if not r.prefix.is_default]
     rows = [
@@ -447,30 +454,34 @@ def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems)
     for entry in here.device.policy_routes:
         for candidate in entry.candidates if not entry.disabled else ():
             _untranslated(plan, here, entry, candidate, problems)
-    _idle_steering(plan, here, problems)
+    _idle_steering(plan, here, problems, comes)
     _elsewhere(here, problems)
 
 
-def _idle_steering(plan: Plan, here: DevicePlan, problems: Problems) -> None:
+def _idle_steering(plan: Plan, here: DevicePlan, problems: Problems, comes: Comes | None) -> None:
     """Translation rules and policy routes that never decide, since others above them take every packet that they are about."""
-    tables = [(f"translation rule {{}} of {here.name}", "translate.shadowed", here.translations[half].rows) for half in Half]
+    tables = [
+        (f"translation rule {{}} of {here.name}", "translate.shadowed", here.translations[half].rows, here.translations[half].id)
+        for half in Half
+    ]
     policies = here.tables().get(POLICY_ROUTES)
     if policies is not None:
         # An entry with a list takes what that permits alone: it may be shadowed, and is not counted among those that shadow.
         plain = [r for r in policies.rows if not consults(r)]
         name = f"policy route {{}} of {here.name}"
-        tables.append((name, "policy.shadowed", tuple(plain)))
+        tables.append((name, "policy.shadowed", tuple(plain), policies.id))
         for row in policies.rows:
             if consults(row):
                 above = [r for r in plain if policies.number(r) < policies.number(row)]
-                tables.append((name, "policy.shadowed", (*above, row)))
+                tables.append((name, "policy.shadowed", (*above, row), policies.id))
     vocabulary, hosts = Vocabulary(plan.network.hours, plan.network.applications), anywhere(plan.network)
     told: set[tuple[str, str]] = set()
-    for name, code, rows in tables:
+    for name, code, rows, table in tables:
         if not 1 < len(rows) <= MOST_ROWS:
             continue
         try:
-            found = shadows(rows, vocabulary, hosts)
+            asked = hosts._replace(comes=comes, tables=frozenset(((here.name, table),)))
+            found = shadows(rows, vocabulary, asked)
         except TooLarge:
             continue  # nothing is claimed of what could not be looked at
         for shadow in found:

@@ -6,15 +6,57 @@ interface where it arrives to one behind the interface where it leaves, says mor
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.device import DevicePlan
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import TableId
 
 MOST_HOSTS = 200
+
+
+class Look(NamedTuple):
+    """What a walk of an example must show: that a packet comes to a place, and what decides it there.
+
+    Attributes:
+        tables: by device; one of them must be asked. Empty for a place without tables.
+        rows: the ids of rows of which one must decide; empty for any.
+        earlier: in the version of the network before a change.
+        device: it must come to; empty for any.
+        came, goes: by which interfaces it must come to the device, and leave it; empty for any.
+
+    """
+
+    tables: frozenset[tuple[str, TableId]] = frozenset()
+    rows: frozenset[str] = frozenset()
+    earlier: bool = False
+    device: str = ""
+    came: tuple[str, ...] = ()
+    goes: tuple[str, ...] = ()
+
+
+Comes = Callable[[Facts, Sequence[Look]], "bool | None"]
+"""Whether some host here sends a packet that a walk brings where it is said to come; None where no walk can tell.
+
+``proof/`` asks, and ``lab/`` walks.
+"""
+
+
+class Witness(NamedTuple):
+    """An example.
+
+    Attributes:
+        facts: a packet, with what else is known of it.
+        sent: whether a walk of it shows what is claimed; None where nobody looked, or no walk can tell.
+
+    """
+
+    facts: Facts
+    sent: bool | None = None
 
 
 class Ends(NamedTuple):
@@ -22,11 +64,26 @@ class Ends(NamedTuple):
 
     Attributes:
         sources, destinations: of either end.
+        comes: walks a packet; None where nobody looks.
+        tables, earlier: where the rows that are asked about stand, and stood before a change.
 
     """
 
     sources: Sequence[Address]
     destinations: Sequence[Address]
+    comes: Comes | None = None
+    tables: frozenset[tuple[str, TableId]] = frozenset()
+    earlier: frozenset[tuple[str, TableId]] = frozenset()
+
+    def at(self, rows: Iterable[str] = (), earlier: bool = False) -> Callable[[Facts], bool | None] | None:
+        """What tells whether a walk brings a packet to one of some rows there, to any where none is named; None where nobody looks."""
+        tables = self.earlier if earlier else self.tables
+        return self.by(Look(tables, frozenset(rows), earlier)) if tables else None
+
+    def by(self, *looks: Look) -> Callable[[Facts], bool | None] | None:
+        """What tells whether a walk of a packet shows all that is looked for; None where nobody looks."""
+        comes = self.comes
+        return (lambda facts: comes(facts, looks)) if comes is not None else None
 
 
 def everybody(network: Network) -> list[Address]:

@@ -21,13 +21,15 @@ from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
 from mossy_compass.plan.rows import Row
-from mossy_compass.proof.likely import Ends
+from mossy_compass.proof.likely import Ends, Witness
 
 LEAST_BYTES = 20
 """The shortest packet: an IPv4 header and nothing else (RFC 791 section 3.1)."""
 OTHER = "(another)"
 """Stands, among names, for every one that no row says."""
 _NODES_PER_ROW = 700
+MOST_ENDS = 3
+"""So many sources, and for each so many destinations, are tried for an example that somebody sends."""
 
 
 _ORDER = (
@@ -409,6 +411,46 @@ class Space:
         found = universe.one_of(held)
         assert found is not None
         return self._facts(found)
+
+    def example(self, held: Set, hosts: Ends | None, shows: Callable[[Facts], bool | None] | None = None) -> Witness | None:
+        """Some packet of a set that a walk shows; where none of the likely ones is sent by anybody, the likeliest, and that is said.
+
+        Args:
+            held: the set.
+            hosts: as for ``witness``.
+            shows: whether a walk of a packet shows what is claimed.
+
+        """
+        first = self.witness(held, hosts)
+        if first is None or shows is None:
+            return Witness(first) if first is not None else None
+        sent = shows(first)
+        if sent is not False or hosts is None:
+            return Witness(first, sent)
+        for facts in self._others(held & self.possible, hosts):
+            if shows(facts):
+                return Witness(facts, True)
+        return Witness(first, False)
+
+    def _others(self, held: Set, hosts: Ends) -> Iterator[Facts]:
+        """Packets of a set between other pairs of hosts, the likelier ones first; few of very many."""
+        few: list[Set] = []
+        for source in hosts.sources:
+            mine = held & self._usual("source", source)
+            if mine.satisfiable():
+                few.append(mine)
+            if len(few) == MOST_ENDS:
+                break
+        for mine in few:
+            count = 0
+            for destination in hosts.destinations:
+                both = mine & self._usual("destination", destination)
+                found = self.witness(both) if both.satisfiable() else None
+                if found is not None:
+                    yield found
+                    count += 1
+                if count == MOST_ENDS:
+                    break
 
     def _ends(self, held: Set, hosts: Ends) -> Set:
         """A set narrowed to the addresses of two different hosts, as far as it has such packets."""

@@ -12,9 +12,9 @@ from rich.text import Text
 
 from mossy_compass.lab.differences import Unlike
 from mossy_compass.marks import Problem
-from mossy_compass.plan.facts import Facts
 from mossy_compass.proof.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
 from mossy_compass.proof.findings import example
+from mossy_compass.proof.likely import Witness
 from mossy_compass.proof.ways import MAIN, MOST_ROUTES, WayEffect, Ways
 from mossy_compass.report.text import problem, table
 from mossy_compass.routing.table import Route
@@ -276,9 +276,9 @@ def _places(effects: Sequence[PlaceEffect]) -> list[RenderableType]:
     return out
 
 
-def _shown(facts: Facts | None) -> str:
+def _shown(witness: Witness | None) -> str:
     """An example, without the flag that every opening TCP packet has, to be short; a dash for none."""
-    return example(facts).replace(" SYN", "") if facts is not None else "-"
+    return example(witness).replace(" SYN", "") if witness is not None else "-"
 
 
 def as_dict(
@@ -355,6 +355,6 @@ def _turned(turns: Sequence[Turn]) -> list[dict[str, Any]]:
     return [{"before": t.before, "after": t.after, "example": _data(t.witness)} for t in turns]
 
 
-def _data(facts: Facts | None) -> str | None:
+def _data(witness: Witness | None) -> str | None:
     """An example packet; None for none."""
-    return example(facts) if facts is not None else None
+    return example(witness) if witness is not None else None

@@ -144,7 +144,7 @@ def counted(plan: Plan, counters: Counters) -> list[Counted]:
     return out
 
 
-class Part(NamedTuple):
+class RulePart(NamedTuple):
     """The part that a rule had in what became of a flow, at one of the places where its list is asked.
 
     Attributes:
@@ -161,11 +161,11 @@ class Part(NamedTuple):
     did: Did
 
 
-def decided_by(journeys: Iterable[Journey], list_name: str, row: str) -> Iterator[Part]:
+def decided_by(journeys: Iterable[Journey], list_name: str, row: str) -> Iterator[RulePart]:
     """The journeys in whose fate a rule had a part, once for each place where it was met."""
     for journey in journeys:
         met = ((leg, m) for leg in journey.every_leg for m in leg.admissions() if m.table == list_id(list_name) and m.row == row)
-        first: dict[str, Part] = {}
+        first: dict[str, RulePart] = {}
         for leg, admission in met:
-            first.setdefault(admission.place, Part(journey, leg.way.value, admission.place, admission.did))
+            first.setdefault(admission.place, RulePart(journey, leg.way.value, admission.place, admission.did))
         yield from first.values()
