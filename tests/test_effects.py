@@ -487,7 +487,7 @@ segments: {x: [gate/a, ann], y: [gate/b, ben]}
         (("{id: 10, permit: any}", "{id: 10, permit: udp}"), ["first 20"], []),
         (("{id: 10, permit: any}", "{id: 10, permit: tcp, service: telnet}"), [], ["second 10"]),
         (("{id: 10, permit: any}", "{id: 10, permit: tcp, service: https}"), ["first 20"], ["second 10"]),  # one goes, not both
-        (("{id: 10, permit: any}", "{id: 10, deny: tcp, service: [https, telnet]}"), [], ["second 10"]),
+        (("{id: 10, permit: any}", "{id: 10, deny: tcp, service: [https, telnet]}"), ["first 20"], ["second 10"]),
         (("{id: 10, permit: any}", "{id: 10, deny: tcp, service: [https, telnet, ssh]}"), ["first 20", "second 10"], []),
         # A rule that hands on takes nothing from the list that is asked next.
         (("{id: 10, permit: tcp, service: https}", "{id: 10, hand-on: tcp, service: https}"), [], []),

@@ -61,7 +61,7 @@ class Exact(NamedTuple):
     Attributes:
         never: rules that no packet meets at all.
         shadowed: rules that never decide.
-        redundant: rules that could go without any packet's fate changing; each for itself. With a packet, but for the last
+        redundant: rules that could go without any packet's fate changing, all of them together. With a packet, but for the last
             of very many.
         overlaps: rules with the opposite verdict that share packets, where neither is an exception of the other.
 
@@ -71,6 +71,11 @@ class Exact(NamedTuple):
     shadowed: tuple[Shadow, ...]
     redundant: tuple[tuple[Row, Witness | None], ...]
     overlaps: tuple[Overlap, ...]
+
+    @property
+    def idle(self) -> list[str]:
+        """The ids of the rules that decide nothing."""
+        return [*(r.id for r in self.never), *(s.row.id for s in self.shadowed)]
 
 
 Outcome = tuple[Verdict, str]
@@ -107,12 +112,14 @@ class Around(NamedTuple):
         end: what happens to packets that no rule there decides.
         below: the rows of the lists that are asked next, list by list.
         above: the lists that are asked before, each with its name and rows: what they decide never comes to this one.
+        going: rows that are in none of these, for they are to go; as long as they are there, they stand below.
 
     """
 
     end: Verdict = Verdict.DENY
     below: tuple[Sequence[Row], ...] = ()
     above: tuple[tuple[str, Sequence[Row]], ...] = ()
+    going: tuple[Row, ...] = ()
 
 
 DENIED = Around()
@@ -138,9 +145,34 @@ def examine(
     try:
         others = (some for a in after for some in (*a.below, *(rows for _, rows in a.above)))
         every = [*acting, *(r for some in others for r in some)]
-        return with_room(lambda room: _examine(acting, after, Space(every, vocabulary, room), hosts))
+        return with_room(lambda room: _examine(acting, after, Space(every, vocabulary, room), hosts, len(rows) - len(acting)))
     except TooLarge:
         raise TooLarge("the exact sets of this list need more memory than is given to them.") from None
+
+
+def spared(
+    rows: Sequence[Row], after: Sequence[Around], vocabulary: Vocabulary | None = None, hosts: Ends | None = None
+) -> tuple[tuple[Row, Witness | None], ...]:
+    """The rules of a list that could go, as ``examine`` says it: for a list among others of which some rules are to go already.
+
+    Args:
+        rows, after, vocabulary, hosts: as for ``examine``; what is to go is left out of what is asked around the list.
+
+    Raises:
+        TooLarge: the sets need more memory than is given to them.
+
+    """
+    acting = [r for r in rows if not r.disabled]
+
+    def found(room: int) -> tuple[tuple[Row, Witness | None], ...]:
+        """The same in a space of sets."""
+        others = (some for a in after for some in (*a.below, *(rows for _, rows in a.above), a.going))
+        space = Space([*acting, *(r for some in others for r in some)], vocabulary, room)
+        meant = [space.of_row(r) for r in acting]
+        listed = _Listed(space, acting, meant, effective(space, acting, meant), _Boxes(acting), hosts)
+        return tuple(_redundant(listed, after, [_reached(space, place) for place in after], len(rows) - len(acting)))
+
+    return with_room(found)
 
 
 def shadows(rows: Sequence[Row], vocabulary: Vocabulary | None = None, hosts: Ends | None = None) -> tuple[Shadow, ...]:
@@ -209,7 +241,7 @@ def _wider(one: Condition, other: Condition) -> bool:
     return set(intersect(one.parts[0][1], other.parts[0][1])) == set(merge(other.parts[0][1]))
 
 
-def _examine(rows: Sequence[Row], after: Sequence[Around], space: Space, hosts: Ends | None) -> Exact:
+def _examine(rows: Sequence[Row], after: Sequence[Around], space: Space, hosts: Ends | None, kept: int) -> Exact:
     """The same in a space of sets."""
     meant = [space.of_row(r) for r in rows]
     listed = _Listed(space, rows, meant, effective(space, rows, meant), _Boxes(rows), hosts)
@@ -221,7 +253,7 @@ def _examine(rows: Sequence[Row], after: Sequence[Around], space: Space, hosts: 
     return Exact(
         tuple(rows[n] for n in never),
         tuple(_shadow(listed, n, after) if k < MOST_EXPLAINED else Shadow(rows[n], (), (), None) for k, n in enumerate(shadowed)),
-        tuple(_redundant(listed, after, reached)),
+        tuple(_redundant(listed, after, reached, kept)),
         tuple(_overlaps(listed, anywhere)),
     )
 
@@ -332,46 +364,79 @@ def _example(listed: _Listed, held: Set, rows: Iterable[Row]) -> Witness | None:
     return listed.space.example(held, hosts, hosts.at(r.id for r in rows) if hosts is not None else None)
 
 
-def _redundant(listed: _Listed, after: Sequence[Around], reached: Sequence[Set | None]) -> Iterator[tuple[Row, Witness | None]]:
-    """Rules whose packets would meet the same fate without them, wherever the list stands.
+def _redundant(
+    listed: _Listed, after: Sequence[Around], reached: Sequence[Set | None], kept: int
+) -> Iterator[tuple[Row, Witness | None]]:
+    """Rules whose packets would meet the same fate without them, wherever the list stands; any of them may go, and all together.
 
-    A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen.
+    A rule that logs, or that stands for what comes at the end anyway and is about everything, is there to be seen. A list that
+    would be empty without them keeps one where no other list stands beside it, for empty lists have a fate of their own.
+
+    Args:
+        listed: the list.
+        after: what is asked around it.
+        reached: what comes to it there.
+        kept: how many rows it has beside these, disabled ones and notes.
+
     """
-    # Where nothing of a rule arrives it can go too; where that is so everywhere it is shadowed, and told so.
-    found = [_spared_at(listed, place, came) for place, came in zip(after or (DENIED,), reached, strict=True)]
-    spared = set.intersection(*(idle | same for idle, same in found)) & {n for _, same in found for n in same}
+    sides = [_Beside(listed.space, place, came) for place, came in zip(after or (DENIED,), reached, strict=True)]
+    spared, gone = [], 0
+    # From the last upwards, for then the fate of what a rule leaves is known; a rule that is to go leaves what it decides to the rest.
+    for number in range(len(listed.rows) - 1, -1, -1):
+        row, mine = listed.rows[number], listed.meant[number]
+        if row.verdict is None or row.verdict is Verdict.NOTE:
+            continue
+        decides = [_within(listed.decided[number], s.came) for s in sides]
+        idle = [not d.satisfiable() for d in decides]
+        there_to_be_seen = bool(row.log) or not row.conditions
+        same = all(i or s.same(row.outcome, d) for i, s, d in zip(idle, sides, decides, strict=True))
+        if all(idle):  # where that is so everywhere it is shadowed, and told so
+            gone += 1
+        elif same and not there_to_be_seen:
+            spared.append(number)
+        else:
+            for side in sides:
+                side.put(row.outcome, mine)
+            continue
+        for side in sides:
+            side.let_go(row.outcome, mine)
+    alone = any(not any((*place.below, *(rows for _, rows in place.above))) for place in after or (DENIED,))
+    if spared and alone and not kept and len(spared) + gone == len(listed.rows):
+        spared.pop()
     for count, number in enumerate(sorted(spared)):
         row = listed.rows[number]
         yield row, _example(listed, listed.decided[number], (row,)) if count < MOST_EXPLAINED else None
 
 
-def _spared_at(listed: _Listed, place: Around, came: Set | None) -> tuple[set[int], set[int]]:
-    """The numbers of the rules that decide nothing at a place, and of those that could go there.
+class _Beside:
+    """What becomes of packets at a place below some row of a list."""
 
-    From the last upwards, for then the decisions of the rest are known.
-    """
-    rows, meant = listed.rows, listed.meant
-    last: Outcome = (place.end, "")
-    rest = _left_to(listed.space, place)
-    nothing = listed.space.possible & ~listed.space.possible
-    idle, same = set(), set()
-    for number in range(len(rows) - 1, -1, -1):
-        row, mine = rows[number], meant[number]
-        if row.verdict is None or row.verdict is Verdict.NOTE:
-            continue
-        outcome = row.outcome
-        there_to_be_seen = bool(row.log) or not row.conditions
-        if not there_to_be_seen:
-            decided = _within(listed.decided[number], came)
-            apart = rest.values() if outcome == last else (~rest.get(outcome, nothing),)
-            if not decided.satisfiable():
-                idle.add(number)
-            elif not any((decided & other).satisfiable() for other in apart):
-                same.add(number)
-        rest = {other: held & ~mine for other, held in rest.items()}
-        if outcome != last:
-            rest[outcome] = rest.get(outcome, nothing) | mine
-    return idle, same
+    def __init__(self, space: Space, place: Around, came: Set | None) -> None:
+        self.came = came
+        self._last: Outcome = (place.end, "")
+        self._rest = _left_to(space, place)
+        self._nothing = space.possible & ~space.possible
+        self._going: dict[Outcome, Set] = {}
+        for row in place.going:
+            if row.verdict is not None and row.verdict is not Verdict.NOTE:
+                self.let_go(row.outcome, space.of_row(row))
+
+    def same(self, outcome: Outcome, decided: Set) -> bool:
+        """Whether all of some packets come to an outcome below, whether rules that are to go are there or not."""
+        if any((decided & held).satisfiable() for other, held in self._going.items() if other != outcome):
+            return False
+        apart = self._rest.values() if outcome == self._last else (~self._rest.get(outcome, self._nothing),)
+        return not any((decided & other).satisfiable() for other in apart)
+
+    def put(self, outcome: Outcome, mine: Set) -> None:
+        """A row above the rest decides its packets."""
+        self._rest = {other: held & ~mine for other, held in self._rest.items()}
+        if outcome != self._last:
+            self._rest[outcome] = self._rest.get(outcome, self._nothing) | mine
+
+    def let_go(self, outcome: Outcome, mine: Set) -> None:
+        """A row above the rest is to go, and nobody knows when: what it decides must be decided alike without it."""
+        self._going[outcome] = self._going.get(outcome, self._nothing) | mine
 
 
 def _left_to(space: Space, place: Around) -> dict[Outcome, Set]:

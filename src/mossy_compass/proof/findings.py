@@ -18,7 +18,7 @@ from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
-from mossy_compass.plan.actions import Half
+from mossy_compass.plan.actions import Half, Listed
 from mossy_compass.plan.conditions import Reader, in_set
 from mossy_compass.plan.decide import consults
 from mossy_compass.plan.device import DevicePlan
@@ -30,10 +30,10 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.sides import port_towards, written, wrong_side
 from mossy_compass.plan.table import Table, list_table
-from mossy_compass.proof.exact import DENIED, Around, Exact, Overlap, Shadow, examine, plainly_shadowed, shadows
+from mossy_compass.proof.exact import DENIED, Around, Exact, Overlap, Shadow, examine, plainly_shadowed, shadows, spared
 from mossy_compass.proof.forwarded import forwarded, small_pools
 from mossy_compass.proof.hidden import ECHO_REPLY, hidden, not_inspected
-from mossy_compass.proof.likely import Comes, Sides, Witness, anywhere
+from mossy_compass.proof.likely import Comes, Ends, Sides, Witness, anywhere
 from mossy_compass.proof.sight import OneWay, one_way
 from mossy_compass.proof.space import Vocabulary
 from mossy_compass.routing.compute import Routing
@@ -137,22 +137,81 @@ def _exact(plan: Plan, standings: Sequence[Standing], problems: Problems, comes:
     """What exact sets say of every list; where devices read one differently, only what holds at all of them."""
     told: list[tuple[AccessList, list[Standing], Exact]] = []
     for source in plan.network.lists.values():
-        mine = [s for s in standings if s.source is source]
+        mine = [*(s for s in standings if s.source is source), *_choosing(plan, source)]
         told.append((source, mine, _looked_through(plan, source, mine, problems, comes)))
-    # Of two rules of which each could go for the other's sake, the shadowed one is to go, and the other stays.
-    twins = {
-        (name, taker.id)
-        for source, _, found in told
-        for s in found.shadowed
-        for name, taker in (*((source.name, r) for r in s.by), *s.before)
-        if taker.verdict is s.row.verdict
-    }
+    # Whoever follows some of the advice, or all, must lose nothing: no rule could go for the sake of one that is to go.
+    going = {(source.name, ident) for source, _, found in told for ident in found.idle}
     for source, mine, found in told:
+        could_go = found.redundant
+        if _in_company(mine):
+            could_go = tuple(r for r in _spared(plan, source, mine, going, comes) if r[0].id not in found.idle)
+        going |= {(source.name, row.id) for row, _ in could_go}
         _never(source, found.never, problems)
         _shadowed(source, found.shadowed, problems)
-        _redundant(source, [r for r in found.redundant if (source.name, r[0].id) not in twins], problems)
+        _redundant(source, could_go, problems)
         _overlapping(source, found.overlaps, problems)
         _any_local(source, mine, {r.id for r in found.never} | {s.row.id for s in found.shadowed}, problems)
+
+
+def _choosing(plan: Plan, source: AccessList) -> Iterator[Standing]:
+    """A list where it says which packets a policy route is about: there it is asked alone, and its end passes the entry over."""
+    for device in plan.network.devices.values():
+        if any(e.classifier == source.name and not e.disabled for e in device.policy_routes):
+            here = plan.device(device.name)
+            yield Standing(here, "", CHOOSES, source, here.read_list(source.name))
+
+
+CHOOSES = "policy route"
+"""The way of a standing that filters nothing."""
+
+
+def _in_company(standings: Sequence[Standing]) -> bool:
+    """Whether another list is asked before or after a list, wherever it stands."""
+    return any(a.below or a.above for s in standings for a in followed(s.here, s.table))
+
+
+def _spared(
+    plan: Plan, source: AccessList, standings: Sequence[Standing], going: Collection[tuple[str, str]], comes: Comes | None
+) -> tuple[tuple[Row, Witness | None], ...]:
+    """The rules of a list among others that could go, though other rules are to go already."""
+    vocabulary, hosts = Vocabulary(plan.network.hours, plan.network.applications), _hosts(plan, standings, comes)
+    tables = {s.table.rows: s.table for s in standings}
+    try:
+        found = [spared(t.rows, _around(standings, going), vocabulary, hosts) for t in tables.values()]
+    except TooLarge:
+        return ()  # that the list is too large is told already
+    agreed = set.intersection(*({row.id for row, _ in some} for some in found))
+    return tuple(pair for pair in found[0] if pair[0].id in agreed)
+
+
+def _around(standings: Sequence[Standing], going: Collection[tuple[str, str]] = ()) -> tuple[Around, ...]:
+    """What is asked around a list wherever it stands, with rules that are to go apart; the same only once."""
+
+    def rows(table: Listed) -> tuple[Row, ...]:
+        """The rows that stay."""
+        return tuple(r for r in table.rows if (table.name, r.id) not in going)
+
+    def to_go(tables: Iterable[Listed]) -> tuple[Row, ...]:
+        """The others."""
+        return tuple(r for t in tables for r in t.rows if (t.name, r.id) in going and not r.disabled)
+
+    found = (
+        Around(a.end, tuple(map(rows, a.below)), tuple((t.name, rows(t)) for t in a.above), to_go(a.below))
+        for s in standings
+        if s.way != CHOOSES
+        for a in followed(s.here, s.table)
+    )
+    alone = (DENIED,) if any(s.way == CHOOSES for s in standings) else ()
+    return tuple(dict.fromkeys((*found, *alone))) or (DENIED,)
+
+
+def _hosts(plan: Plan, standings: Sequence[Standing], comes: Comes | None) -> Ends:
+    """Whom examples are best about, for a list where it stands first."""
+    first = next(iter(standings), None)
+    if first is None:
+        return anywhere(plan.network)
+    hosts = Sides(plan.network, first.here).ends(*sides(first.here, first.where, first.way))
+    return hosts._replace(comes=comes, tables=frozenset((s.here.name, s.table.id) for s in standings))
 
 
 def _looked_through(
@@ -211,20 +270,8 @@ def _examined(plan: Plan, source: AccessList, standings: Sequence[Standing], com
 
     """
     tables = {t.rows: t for t in (s.table for s in standings)} or {(): list_table(source, Reader(names=None))}
-    vocabulary = Vocabulary(plan.network.hours, plan.network.applications)
-    first = next(iter(standings), None)
-    hosts = anywhere(plan.network)
-    if first is not None:
-        hosts = Sides(plan.network, first.here).ends(*sides(first.here, first.where, first.way))
-        hosts = hosts._replace(comes=comes, tables=frozenset((s.here.name, s.table.id) for s in standings))
-    places = {
-        (a.end, tuple(t.rows for t in a.below), tuple(t.rows for t in a.above)): Around(
-            a.end, tuple(t.rows for t in a.below), tuple((t.name, t.rows) for t in a.above)
-        )
-        for s in standings
-        for a in followed(s.here, s.table)
-    }
-    return [examine(table.rows, tuple(places.values()) or (DENIED,), vocabulary, hosts) for table in tables.values()]
+    vocabulary, hosts = Vocabulary(plan.network.hours, plan.network.applications), _hosts(plan, standings, comes)
+    return [examine(table.rows, _around(standings), vocabulary, hosts) for table in tables.values()]
 
 
 def _in_all(found: Sequence[Exact]) -> set[tuple[str, str]]:
