@@ -66,6 +66,10 @@ class QuestionError(InputError):
         super().__init__(message + hint)
 
 
+class NotOpened(QuestionError):
+    """What is to follow in a conversation whose first packet was not answered, so that nothing follows it."""
+
+
 class NotConverged(MossyError):
     """Routing does not settle: the same states come round again.
 

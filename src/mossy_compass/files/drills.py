@@ -154,6 +154,8 @@ class ExpectIn(Part):
             raise fault("within: names a conversation, whose ends are known: leave from, to and service out.")
         others = (self.by, self.exit, self.seen_as, self.logs)
         if self.passes or self.avoids or self.every_path or any(o is not None for o in others):
+            if self.by == "answerer":
+                raise fault(f"who sends it is part of next: write next: answer {self.next_ or 'data'}.")
             raise fault("of what follows in a conversation reaches, fate, cause and symptom can be expected.")
         if all(v is None for v in (self.reaches, self.fate, self.cause, self.symptom)):
             self.reaches = True

@@ -12,7 +12,7 @@ from dataclasses import replace
 from enum import StrEnum
 from typing import NamedTuple
 
-from mossy_compass.errors import AddressError, QuestionError
+from mossy_compass.errors import AddressError, NotOpened, QuestionError
 from mossy_compass.marks import hint
 from mossy_compass.model.durations import duration_words, parse_duration
 from mossy_compass.model.network import Kind, Network
@@ -310,7 +310,9 @@ class Conversation:
         if what is Utterance.AGAIN:
             return
         if self._answer is None or not self.first.answered:
-            raise QuestionError(f"'{then.words}': the first packet was not answered, so nothing follows it but again.")
+            leg = self.first.deciding
+            ended = f"{leg.fate.value} at {leg.end} [{self.first.cause}]"
+            raise NotOpened(f"'{then.words}': the first packet was not answered ({ended}), so nothing follows it but again.")
         if what is Utterance.LATE:
             return
         if what is Utterance.OPEN:

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from mossy_compass.errors import InputError, MossyError, QuestionError
+from mossy_compass.errors import InputError, MossyError, NotOpened, QuestionError
 from mossy_compass.lab.clock import VerdictChange
 from mossy_compass.lab.conversation import Exchange, Then
 from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_of, judge, wrong_within
@@ -590,7 +590,9 @@ def _sent(journey: Journey) -> str:
         for r in h.rulings[-1:]
         if r.relation is Relation.CONTINUING and r.session is not None and h.device != journey.there.hops[0].device
     ]
-    return journey.symptom.value + (f", as a further packet of {' and '.join(known)}" if known else "")
+    leg = journey.deciding
+    ended = "" if journey.answered else f" ({leg.fate.value} at {leg.end} [{journey.cause}])"
+    return journey.symptom.value + ended + (f", as a further packet of {' and '.join(known)}" if known else "")
 
 
 def _say(run: Run, step: Say) -> Result:
@@ -612,8 +614,13 @@ def _said(exchange: Exchange) -> str:
 
 
 def _within(run: Run, step: Within) -> Result:
-    """Try what would follow in a conversation."""
-    exchange = run.lab.try_next(step.name, step.then)
+    """Try what would follow in a conversation; where nothing can, whatever is expected of it fails, and why it was not opened is shown."""
+    try:
+        exchange = run.lab.try_next(step.name, step.then)
+    except NotOpened:
+        first = run.lab.talk(step.name).first
+        opened = f"nothing follows in '{step.name}': its first packet was not answered"
+        return Result(0, step, False, 1, (Outcome(Flow(first.sender, first.target, first.what), first, (opened,)),))
     if exchange.journey is None:
         raise QuestionError(f"'{step.then.words}' sends nothing, so nothing can be expected of it.")
     first = run.lab.talk(step.name).first

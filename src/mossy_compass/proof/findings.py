@@ -580,13 +580,20 @@ def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: C
     if spans is None:
         lacking = not there
     else:
-        covered = merge(s for t in there for s in (EVERYTHING if t.sources is None else written(t.sources) or ()))
+        covered = merge(s for t in there for s in _held(here, t.sources))
         lacking = _local(plan, spans) and bool(intersect(spans, complement(covered)))
     if lacking:
         who = ", ".join(t.words for t in entry.rule.sources or ()) or "whom it is about"
         words = f"policy route {entry.id} of {here.name} sends {who} out by {port}, and no translation rule hides all of them there: answers do not get back."
         remedy = f"Add {{source: ..., leaving: {port}}} to translate."
         problems.add("policy.untranslated", candidate.mark, words, remedy, WARN)
+
+
+def _held(here: DevicePlan, terms: tuple[Term, ...] | None) -> Spans:
+    """The addresses that a condition on sources leaves in, as far as they are runs."""
+    if not terms:
+        return EVERYTHING
+    return merge(s for t in terms for s in (here.own_spans if t.spans is None else t.spans))
 
 
 def _routed(standing: Standing) -> Iterator[Span]:

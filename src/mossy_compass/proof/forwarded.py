@@ -21,6 +21,7 @@ from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import FILTERS, Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.sides import port_towards, written
 from mossy_compass.proof.hidden import Hidden
 from mossy_compass.state.rewrite import with_destination
 
@@ -42,7 +43,8 @@ def forwarded(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
 def _without_permit(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[Hidden]:
     """The services of a rule that nobody is let in for, by any of the interfaces where they arrive."""
     said = {p for name in rule.arriving or () for p in here.reader.ports.get(name, (name,))}
-    ports = sorted(said or here.outside)
+    # Who a rule is about may live inside, and meets the lists of the interface where he comes from.
+    ports = sorted(said or _behind(here, written(rule.sources) or ()) or here.outside)
     goals = rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ())
     asked = _asked_for(here, rule)
     lacking: list[tuple[Service, Because]] = []
@@ -67,6 +69,13 @@ def _without_permit(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[H
     else:
         remedy = f"Attach a list to what arrives by {ports[0]} that permits it to {asked if first else goal}, or set translation-opens: yes."
     yield Hidden("translate.no-permit", rule.mark, words, remedy)
+
+
+def _behind(here: DevicePlan, spans: Spans) -> set[str]:
+    """The interfaces on whose subnets some addresses live, or the one that routes lead to; empty for none, or for strangers."""
+    subnets = {p.name for p in here.device.interfaces.values() for a in p.addresses if intersect((a.prefix.span,), spans)}
+    towards = port_towards(here, spans)
+    return subnets or ({towards} if towards else set())
 
 
 def _arriving(here: DevicePlan, ports: Sequence[str], because: Because) -> bool:
