@@ -2,18 +2,31 @@
 
 from __future__ import annotations
 
+import random
+from dataclasses import replace
+
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.lab.examples import walker
 from mossy_compass.lab.findings import findings
+from mossy_compass.model.network import Verdict
+from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.ids import list_id
 from mossy_compass.proof.effects import effects
 from mossy_compass.proof.likely import Look
+from mossy_compass.state.state import State
+from mossy_compass.walk.journey import Way
 from mossy_compass.walk.question import Options
 from mossy_compass.walk.trace import trace_one
+from mossy_compass.walk.walk import Emission, follow
+from tests.effort import examples
+from tests.test_advice import fates
 from tests.test_effects import network_of
+from tests.test_laws import networks
 
 TWO_GATES = """
 mossy-network: 1
@@ -117,3 +130,45 @@ segments: {h: [fork/a, ann], x: [fork/b, left/b], y: [fork/c, right/c], z: [left
     (found,) = (p for p in findings(mc.Plan(network_of(text))) if p.code == "rule.shadowed")
     assert "tcp 10.41.1.10:49152 > 10.41.4.10:22 SYN" in found.message
     assert "no host" not in found.message
+
+
+def edited_list(network: mc.Network, chance: random.Random) -> mc.Network:
+    """A network with a rule less, another verdict, rules turned round, or a rule disabled, in one of its lists."""
+    name = chance.choice(list(network.lists))
+    rules = list(network.lists[name].rules)
+    at = chance.randrange(len(rules)) if rules else 0
+    kind = chance.randrange(4)
+    if kind == 0:
+        del rules[at : at + 1]
+    elif kind == 1:
+        rules = rules[::-1]
+    elif rules:
+        verdict = chance.choice((Verdict.PERMIT, Verdict.DENY, Verdict.HAND_ON))
+        rules[at] = replace(rules[at], verdict=verdict) if kind == 2 else replace(rules[at], disabled=True)
+    return replace(network, lists={**network.lists, name: replace(network.lists[name], rules=tuple(rules))})
+
+
+@examples(12, 200)
+@given(networks(), st.integers(0, 1000))
+def test_in_any_network_what_changes_is_told_and_what_is_shown_changes(network: mc.Network, seed: int) -> None:
+    """Where nothing is told every journey is the same; an example that somebody sends meets the two verdicts where it is said to."""
+    if not network.lists:
+        return
+    before, after = mc.Plan(network), mc.Plan(edited_list(network, random.Random(seed)))
+    found = effects(before, after, walker(after, before))
+    if not found:
+        assert fates(before, random.Random(seed)) == fates(after, random.Random(seed))
+    for effect in found.lists:
+        for turn in effect.turns:
+            for plan, verdict in ((before, turn.before), (after, turn.after)) if turn.witness.sent else ():
+                ends = [stopped(plan, turn.witness.facts.packet, way, effect.devices) for way in range(4)]
+                assert (verdict != "permit") in ends, (turn, ends)
+
+
+def stopped(plan: mc.Plan, packet: Packet, way: int, devices: tuple[str, ...]) -> bool | None:
+    """Whether a filter of some devices stops a packet that somebody sends by one of equal ways; None where it comes to none of them."""
+    owner = next(n for n, d in plan.network.devices.items() if packet.source in [a for a, _ in d.own_addresses()])
+    leg, _ = follow(plan, State(), Emission(packet, owner, Way.THERE), lambda d, hops, p: min(way, len(hops) - 1))
+    if not {h.device for h in leg.hops}.intersection(devices):
+        return None
+    return leg.end in devices and leg.cause.startswith("filter")

@@ -7,6 +7,7 @@
     │   ├── AddressError        a text that is no address, prefix, range or port
     │   ├── NetworkFileError    the network description has faults; carries all of them
     │   └── QuestionError       the question names something that the network does not have
+    │       └── NotOpened       nothing follows in a conversation whose first packet was not answered
     ├── TooLarge                exact sets that need more memory than they are given
     ├── NotConverged            routing has no stable state; carries the cycle
     └── Unsupported             the input is understood, but this release does not do it

@@ -186,6 +186,7 @@ class _Version(NamedTuple):
     Attributes:
         before, after: what is asked there.
         meets, instead: which packets come there, as ``KnownPlace`` says.
+        device, came, goes: where it is.
 
     """
 
@@ -193,6 +194,16 @@ class _Version(NamedTuple):
     after: Place
     meets: tuple[Condition, ...] = ()
     instead: tuple[tuple[Condition, ...], ...] = ()
+    device: str = ""
+    came: tuple[str, ...] = ()
+    goes: tuple[str, ...] = ()
+
+    @property
+    def looks(self) -> tuple[Look, ...]:
+        """What a walk of an example must show: that it comes there, in both versions."""
+        before, after = (frozenset((self.device, c.table.id) for c in p.consults) for p in (self.before, self.after))
+        where = Look(device=self.device, came=self.came, goes=self.goes)
+        return where._replace(tables=before, earlier=True), where._replace(tables=after)
 
 
 class _Asked(NamedTuple):
@@ -217,10 +228,12 @@ class _Asked(NamedTuple):
         if not device:
             return cls(was.rows, now.rows, (_Version(alone(was), alone(now)),), (old, name))
         earlier = {s.key: s.place for s in every_place(before.device(device))}
+        # A list without rules is not asked, and where it was asked is one of its places all the same.
+        asked = any if _stand_alike(before.network.devices[device], after.network.devices[device]) else all
         found = [
-            _Version(earlier[s.key], s.place, s.meets, s.instead)
+            _Version(earlier[s.key], s.place, s.meets, s.instead, device, s.came, s.goes)
             for s in every_place(after.device(device))
-            if s.key in earlier and name in _names(s.place) and old in _names(earlier[s.key])
+            if s.key in earlier and asked((name in _names(s.place), old in _names(earlier[s.key])))
         ]
         return cls(was.rows, now.rows, tuple(found), (old, name))
 
@@ -363,11 +376,13 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
             rows.append(RowEffect(ident, None, shrank, "gone", ident))
     turns: dict[tuple[str, str], Turn] = {}
     for version, comes in zip(asked.places, within, strict=True):
-        mine = comes & other
-        looks = (Look(hosts.earlier, earlier=True), Look(hosts.tables))
-        found = _turns(space, fates.of(version.before, mine), fates.of(version.after, mine), hosts, looks)
+        # A list that is empty, or is no more, changes what comes after all lists, for whatever none of them decides.
+        mine = comes & other if end_verdict(version.before) is end_verdict(version.after) else comes
+        found = _turns(space, fates.of(version.before, mine), fates.of(version.after, mine), hosts, version.looks)
         for turn in found:
-            turns.setdefault((turn.before, turn.after), turn)
+            known = turns.setdefault((turn.before, turn.after), turn)
+            if turn.witness.sent and not known.witness.sent:  # best the place where somebody sends one
+                turns[turn.before, turn.after] = turn
     idle = ""
     if not rows and not turns and other.satisfiable():
         idle = "same" if (other & (came | went)).satisfiable() else "taken"
