@@ -491,6 +491,17 @@ segments: {x: [gate/a, ann], y: [gate/b, ben]}
         (("{id: 10, permit: any}", "{id: 10, deny: tcp, service: [https, telnet, ssh]}"), ["first 20", "second 10"], []),
         # A rule that hands on takes nothing from the list that is asked next.
         (("{id: 10, permit: tcp, service: https}", "{id: 10, hand-on: tcp, service: https}"), [], []),
+        # Where it also says which packets take another way, its permits are not the same as nothing.
+        (
+            ("      b: 10.41.2.1/24\n", "      b: 10.41.2.1/24\n    policy-routes: [{list: first, candidates: [10.41.2.9]}]\n"),
+            [],
+            [],
+        ),
+        (
+            ("      b: 10.41.2.1/24\n", "      b: 10.41.2.1/24\n    policy-routes: [{list: second, candidates: [10.41.2.9]}]\n"),
+            ["first 10"],
+            [],
+        ),
         # Two places that differ: nothing may be said that holds at one alone.
         (("      b: 10.41.2.1/24", "      b: {address: 10.41.2.1/24, filter: {arriving: first}}"), [], []),
         (("      b: 10.41.2.1/24", "      b: {address: 10.41.2.1/24, filter: {arriving: second}}"), ["first 10"], []),
