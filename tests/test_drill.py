@@ -535,7 +535,7 @@ FAULTY = [
     (HEAD + "  - 7", [":4"]),
     ("mossy-drill: 1\nnetwork: hall.yaml\nsteps: []\n", ["there is no step, so nothing would be tested"]),
     ("mossy-drill: 1\nnetwork: hall.yaml\n", ["steps"]),
-    ("mossy-drill: 2\nnetwork: hall.yaml\nsteps: []\n", ["is none of 1"]),
+    ("mossy-drill: 2\nnetwork: hall.yaml\nsteps: []\n", ["is not 1"]),
     ("mossy-drill: 1\nsteps: []\n", ["network"]),
     ("mossy-network: 1\n", ["mossy-drill"]),
     ("", ["mossy-drill: 1"]),
@@ -1095,3 +1095,66 @@ def test_what_a_drill_names_is_not_shown_unless_it_is_ours(hall: Path, drill: st
         assert done.returncode == 2
         assert SECRET not in done.stdout + done.stderr
         assert "secret" in done.stderr, "the file is named"
+
+
+EDITING = """
+mossy-drill: 1
+network: {network}
+steps:
+{steps}
+"""
+
+
+def editing(tmp_path: Path, steps: str) -> tuple[Report, str]:
+    """A drill about a room that is edited: what came of it, and how it reads."""
+    (tmp_path / "room.yaml").write_text((Path(__file__).parents[1] / "examples" / "jobs" / "reading-room.yaml").read_text())
+    (tmp_path / "d.drill.yaml").write_text(EDITING.format(network="room.yaml", steps=steps))
+    report = run_drill(read_drill(tmp_path / "d.drill.yaml"))
+    return report, as_text(whole(report))
+
+
+LET_IN = "  - edit: [{insert: {into: lists/readers-in, value: {id: 25, permit: tcp, from: clerk, to: catalogue, service: ssh}, after: 20}}]\n"
+CLOSED = "  - expect: {from: clerk, to: catalogue, service: ssh, reaches: no}\n"
+OPEN = "  - expect: clerk reaches catalogue for ssh\n"
+
+
+@pytest.mark.parametrize(
+    ("steps", "holds", "edited"),
+    [
+        (LET_IN + CLOSED, [True], 1),  # written only
+        (LET_IN + OPEN, [False], 1),
+        (LET_IN + "  - put: all\n" + OPEN, [True], 0),
+        (LET_IN + "  - change: [{disable: lists/readers-in/10}]\n" + OPEN, [True], 0),  # a change puts all in force
+        (LET_IN + "  - keep: a\n  - put: all\n" + OPEN + "  - back-to: a\n" + CLOSED, [True, True], 1),  # both come back
+        ("  - keep: a\n" + LET_IN + "  - back-to: a\n" + CLOSED, [True], 0),
+        (
+            LET_IN + "  - edit: [{disable: lists/readers-in/25}]\n  - put: all\n" + CLOSED,
+            [True],
+            0,
+        ),  # the second edits what the first wrote
+        (LET_IN + "  - edit: [{disable: lists/readers-in/20}]\n" + CLOSED, [True], 2),
+        (LET_IN + "  - fail: host catalogue\n  - put: all\n" + CLOSED + "  - restore: all\n" + OPEN, [True, True], 0),
+    ],
+)
+def test_what_is_edited_counts_when_it_is_put_in_force(tmp_path: Path, steps: str, holds: list[bool], edited: int) -> None:
+    report, words = editing(tmp_path, steps)
+    assert [r.ok for r in report.results if r.expects] == holds
+    assert not report.broken
+    assert len(report.edited) == edited
+    assert ("Edited, and never put in force:" in words) is bool(edited)
+    assert ("not in force" in head(report)) is bool(edited)
+    assert report_dict(report)["not-in-force"] == list(report.edited)
+
+
+def test_a_failure_that_an_edit_would_mend_says_so_and_another_does_not(tmp_path: Path) -> None:
+    report, words = editing(tmp_path, LET_IN + OPEN + "  - expect: reader reaches catalogue for ssh\n")
+    first, second = (r for r in report.results if r.expects)
+    assert "with it, clerk to catalogue, ssh would be answered" in " ".join(words.split())
+    assert len(first.unforced) == 1
+    assert not second.unforced  # with the edit it would be dropped too
+
+
+def test_nothing_is_put_in_force_where_nothing_is_edited(tmp_path: Path) -> None:
+    report, words = editing(tmp_path, "  - put: all\n" + LET_IN + "  - put: all\n  - put: all\n" + OPEN)
+    assert [r.broken for r in report.results] == [True, False, False, True, False]
+    assert "nothing is edited that is not in force already" in words

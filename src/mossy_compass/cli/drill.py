@@ -125,7 +125,8 @@ def _one(file: str, network: str | None, only: str, fail_fast: bool) -> Report:
     results = tuple(track(made.results(only, fail_fast), len(made.drill.steps), "steps"))
     if only and not any(r.expects for r in results):
         raise InputError(f"{file}: no expectation holds the text '{only}', so nothing would be tested.")
-    return Report(made.drill, results, made.untested(), fail_fast and bool(results) and not results[-1].ok)
+    edited = made.edited.steps if made.edited is not None else ()
+    return Report(made.drill, results, made.untested(), fail_fast and bool(results) and not results[-1].ok, edited)
 
 
 def _many(asked: Sequence[tuple[str, str | None, str, bool]], jobs: int) -> list[Report]:

@@ -30,11 +30,13 @@ from mossy_compass.lab.drill import (
     Count,
     Drill,
     DrillStep,
+    EditStep,
     ExpectFlows,
     Fail,
     InUse,
     Keep,
     Living,
+    PutStep,
     Repeat,
     Restore,
     Say,
@@ -237,7 +239,9 @@ class DrillStepIn(Part):
         None,
     )
     restore: list[str] | None = key(some(NAME, 1), "Things work again; all for everything.", None)
-    change: Any = key(CHANGES, "A change file, or its steps.", None)
+    change: Any = key(CHANGES, "A change file, or its steps, written and in force at once.", None)
+    edit: Any = key(CHANGES, "The same, written only: it is in force when it is put there.", None)
+    put: str | None = key(one_of("all"), "all: whatever is edited comes in force.", None)
     keep: str | None = key(NAME, "Keep this moment under a name.", None)
     back_to: str | None = key(NAME, "Go back to a moment.", None)
     compare: CompareIn | None = key(of(CompareIn), "Compare with a moment: nothing ends differently, or so many flows.", None)
@@ -683,6 +687,18 @@ def _restore(reader: _DrillReader, entry: list[str], about: str, node: Node) -> 
     yield Restore(f"restore {', '.join(entry)}", about, node.mark, tuple(entry))
 
 
+def _put(reader: _DrillReader, entry: str, about: str, node: Node) -> Iterator[DrillStep]:
+    """What is edited comes in force."""
+    yield PutStep("put in force", about, node.mark)
+
+
+def _edit(reader: _DrillReader, entry: Any, about: str, node: Node) -> Iterator[DrillStep]:
+    """A change that is written only."""
+    for step in _change(reader, entry, about, node):
+        assert isinstance(step, ChangeStep)
+        yield EditStep(f"edit{step.words.removeprefix('change')}", about, node.mark, make=step.make)
+
+
 def _change(reader: _DrillReader, entry: Any, about: str, node: Node) -> Iterator[DrillStep]:
     """A change file, or its steps written here. What they come to is found out when the step is done."""
     if isinstance(entry, str):
@@ -830,6 +846,8 @@ _READ: dict[str, Callable[[_DrillReader, Any, str, Node], Iterator[DrillStep]]] 
     "fail": _fail,
     "restore": _restore,
     "change": _change,
+    "edit": _edit,
+    "put": _put,
     "keep": _keep,
     "back_to": _back_to,
     "compare": _compare,

@@ -81,7 +81,8 @@ def _say(error: Any, data: Any, path: list[str | int], root: type[Part] = Networ
         return "key.missing", f"'{loc[-1]}' is missing from {_called(part)}.", f"Add {loc[-1]}: to it."
     if kind == "literal_error":
         allowed = [w.strip("'") for w in error["ctx"]["expected"].replace(" or ", ", ").split(", ")]
-        return ("value.wrong", f"'{error['input']}' is none of {', '.join(allowed)}.", _meant(error["input"], allowed))
+        others = f"is none of {', '.join(allowed)}" if len(allowed) > 1 else f"is not {allowed[0]}, and nothing else can stand here"
+        return ("value.wrong", f"'{error['input']}' {others}.", _meant(error["input"], allowed))
     if kind == "ours":
         return "value.wrong", error["ctx"]["message"], ""
     if kind == "too_short":

@@ -182,6 +182,16 @@ class ChangeStep(DrillStep):
 
 
 @dataclass(frozen=True)
+class EditStep(ChangeStep):
+    """What is written is another from here on; what is in force stays as it is until it is put there."""
+
+
+@dataclass(frozen=True)
+class PutStep(DrillStep):
+    """What is written comes in force."""
+
+
+@dataclass(frozen=True)
 class Keep(DrillStep):
     """Keep this moment; ``compared``: some later step compares with it."""
 
@@ -304,6 +314,7 @@ class Result(NamedTuple):
         verdicts: of probes, that changed in it.
         used: what each group of uplinks leaves by after it: ``DEVICE/GROUP``, and its members.
         lost: of what follows in a conversation, some was not delivered.
+        unforced: for flows that are not as they were wanted, what is edited and not in force, a sentence each.
 
     """
 
@@ -323,6 +334,7 @@ class Result(NamedTuple):
     verdicts: tuple[VerdictChange, ...] = ()
     used: tuple[tuple[str, str], ...] = ()
     lost: bool = False
+    unforced: tuple[str, ...] = ()
 
     @property
     def beside(self) -> list[str]:
@@ -359,6 +371,7 @@ class Report(NamedTuple):
         results: of its steps, as far as it was run.
         untested: what it did not meet.
         stopped: it was ended by a failure, as was asked for.
+        edited: steps that edited what never came in force, in their words, each with its number.
 
     """
 
@@ -366,6 +379,7 @@ class Report(NamedTuple):
     results: tuple[Result, ...]
     untested: Untested
     stopped: bool = False
+    edited: tuple[str, ...] = ()
 
     @property
     def ok(self) -> bool:
@@ -388,6 +402,23 @@ def _length(steps: Sequence[DrillStep]) -> int:
     return sum(step.times * _length(step.steps) if isinstance(step, Repeat) else 1 for step in steps)
 
 
+class Edited(NamedTuple):
+    """What is written and not in force.
+
+    Attributes:
+        version: of the network.
+        steps: that wrote it, in their words.
+
+    """
+
+    version: Version
+    steps: tuple[str, ...]
+
+
+MOST_TRIED = 3
+"""For so many failing flows of a step it is tried what they would come to if what is written were in force."""
+
+
 class Run:
     """A drill under way.
 
@@ -395,6 +426,7 @@ class Run:
         drill: which.
         lab: what its steps are done on.
         source: what the lab's network was read from.
+        edited: what is written and not in force, with the steps that wrote it; None where everything is in force.
 
     """
 
@@ -404,7 +436,8 @@ class Run:
         self.drill = drill
         self.lab = Lab(drill.network)
         self.source = drill.source
-        self._sources: dict[str, Any] = {}
+        self.edited: Edited | None = None
+        self._sources: dict[str, tuple[Any, Edited | None]] = {}
         self._clock = clock or (lambda: 0.0)
         self._number = 0
 
@@ -428,6 +461,8 @@ class Run:
                 found = Result(0, step, False, said=str(fault), broken=True)
             found = found._replace(number=self._number, seconds=self._clock() - begun)
             found = found._replace(before=before, at=self.lab.state.now, verdicts=tuple(self.lab.verdicts))
+            if self.edited is not None and found.failures:
+                found = found._replace(unforced=tuple(self._unforced(self.edited, found.failures)))
             with contextlib.suppress(MossyError):  # what keeps a network from being routed is for its own steps to say
                 found = found._replace(used=_used(self.lab))
             yield found
@@ -447,23 +482,54 @@ class Run:
     def keep(self, name: str, compared: bool) -> None:
         """Keep this moment."""
         self.lab.keep(name, self._compared_flows() if compared else None)
-        self._sources[name] = self.source
+        self._sources[name] = self.source, self.edited
 
     def back_to(self, name: str) -> None:
         """Go back to a moment."""
         self.lab.back_to(name)
-        self.source = self._sources[name]
+        self.source, self.edited = self._sources[name]
 
     def compare(self, name: str) -> tuple[Changes, int]:
         """How flows fare beside how they did then, and how many were tested."""
         tested = self._compared_flows()
         return self.lab.compare(name, tested), len(tested)
 
-    def change(self, step: ChangeStep) -> None:
-        """Another version of the network."""
-        version = step.make(self.source)
+    def change(self, step: ChangeStep) -> tuple[str, ...]:
+        """Another version of the network, in force at once, with everything that was edited before it; gives the steps of that."""
+        waited = self.edited.steps if self.edited is not None else ()
+        self.edit(step)
+        self.put()
+        return waited
+
+    def edit(self, step: ChangeStep) -> None:
+        """Something else is written, and not in force."""
+        before = self.edited or Edited(Version(self.source, self.lab.network), ())
+        made = step.make(before.version.source)
+        version = made._replace(renamed=(*before.version.renamed, *made.renamed))
+        self.edited = Edited(version, (*before.steps, f"step {self._number}: {step.words}"))
+
+    def put(self) -> None:
+        """What is written comes in force."""
+        assert self.edited is not None
+        version, self.edited = self.edited.version, None
         self.source = version.source
         self.lab.change(version.network, version.renamed)
+
+    def _unforced(self, edited: Edited, failures: Sequence[Outcome]) -> Iterator[str]:
+        """Whether flows that are not as they were wanted would end otherwise if what is written were in force."""
+        lab = Lab(edited.version.network)
+        lab.faults, lab.watch = self.lab.faults, self.lab.watch.copied()
+        steps = "; ".join(edited.steps)
+        for outcome in failures[:MOST_TRIED]:
+            with contextlib.suppress(MossyError):
+                journey = lab.test(outcome.flow)
+                if (journey.answered, journey.cause) != (outcome.journey.answered, outcome.journey.cause):
+                    how = (
+                        "answered"
+                        if journey.answered
+                        else f"{journey.deciding.fate.value} at {journey.deciding.end} [{journey.cause}]"
+                    )
+                    yield f"edited, and not in force ({steps}): with it, {outcome.flow} would be {how}"
 
     def _compared_flows(self) -> list[Flow]:
         """What a comparison tests: the grid of a network, or where that is large, what the drill expects something of."""
@@ -535,7 +601,8 @@ def run_drill(drill: Drill, clock: Callable[[], float] | None = None, only: str 
     """
     made = Run(drill, clock)
     results = tuple(made.results(only, fail_fast))
-    return Report(drill, results, made.untested(), fail_fast and bool(results) and not results[-1].ok)
+    edited = made.edited.steps if made.edited is not None else ()
+    return Report(drill, results, made.untested(), fail_fast and bool(results) and not results[-1].ok, edited)
 
 
 # --- what each kind of step does ---------------------------------------------------------------------------------
@@ -755,13 +822,29 @@ def _restore(run: Run, step: Restore) -> Result:
 
 def _change(run: Run, step: ChangeStep) -> Result:
     """Another version of the network."""
-    run.change(step)
-    return Result(0, step, True, said=_left_behind(run, run.lab.left_behind))
+    waited = run.change(step)
+    more = [f"with what was edited before ({'; '.join(waited)})"] if waited else []
+    return Result(0, step, True, said="; ".join([*more, *(s for s in [_left_behind(run, run.lab.left_behind)] if s)]))
 
 
 def _fare(number: int, verb: str) -> str:
     """So many flows do something."""
     return f"{number or 'no'} flow{'s' * (number != 1)} {verb}"
+
+
+def _edit(run: Run, step: EditStep) -> Result:
+    """Something else is written."""
+    run.edit(step)
+    return Result(0, step, True, said="written, and not in force")
+
+
+def _put(run: Run, step: PutStep) -> Result:
+    """What is written comes in force."""
+    if run.edited is None:
+        raise QuestionError("nothing is edited that is not in force already.")
+    steps = run.edited.steps
+    run.put()
+    return Result(0, step, True, said="; ".join([*steps, *(s for s in [_left_behind(run, run.lab.left_behind)] if s)]))
 
 
 def _keep(run: Run, step: Keep) -> Result:
@@ -799,6 +882,8 @@ _DO: dict[type[DrillStep], Callable[[Run, Any], Result]] = {
     Fail: _fail,
     Restore: _restore,
     ChangeStep: _change,
+    EditStep: _edit,
+    PutStep: _put,
     Keep: _keep,
     BackTo: _back_to,
     Compare: _compare,

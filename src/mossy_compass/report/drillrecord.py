@@ -41,6 +41,7 @@ StepDict = TypedDict(
         "failures": list[FlowDict],
         "by-chance": list[FlowDict],
         "not-tested": list[str],
+        "not-in-force": list[str],
     },
 )
 
@@ -55,7 +56,15 @@ class UntestedDict(TypedDict):
 
 ReportDict = TypedDict(
     "ReportDict",
-    {"mossy-drill-report": int, "drill": str, "title": str, "ok": bool, "steps": list[StepDict], "untested": UntestedDict},
+    {
+        "mossy-drill-report": int,
+        "drill": str,
+        "title": str,
+        "ok": bool,
+        "steps": list[StepDict],
+        "untested": UntestedDict,
+        "not-in-force": list[str],
+    },
 )
 
 
@@ -73,6 +82,7 @@ def report_dict(report: Report, details: bool = False) -> ReportDict:
             "devices": list(found.devices),
             "services": [list(s) for s in found.services],
         },
+        "not-in-force": list(report.edited),
     }
 
 
@@ -92,6 +102,7 @@ def _step(result: Result, details: bool) -> StepDict:
         "failures": [_flow(o, details) for o in result.failures],
         "by-chance": [_flow(o, details) for o in result.chance],
         "not-tested": list(result.left),
+        "not-in-force": list(result.unforced),
     }
 
 

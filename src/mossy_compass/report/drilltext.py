@@ -36,8 +36,10 @@ def head(report: Report) -> str:
     if not expected and not broken:
         return f"{name}: nothing was expected, so nothing was tested{stopped}."
     parts = [_hold(len(expected), bad)] if bad or report.ok else []
+    parts += [f"{len(report.edited)} edit{'s are' if len(report.edited) > 1 else ' is'} not in force"] if report.edited else []
     parts += [f"{broken} step{'s' * (broken != 1)} cannot be done"] if broken else []
-    return f"{name}: {', and '.join(parts)}{flows}{stopped}."
+    told = ", and ".join(p for p in (", ".join(parts[:-1]), *parts[-1:]) if p)
+    return f"{name}: {told}{flows}{stopped}."
 
 
 def _hold(expected: int, bad: int) -> str:
@@ -61,6 +63,8 @@ def whole(report: Report, details: bool = False) -> RenderableType:
     if chance and not each:
         parts.append(_chance(chance))
     parts += _untested(report.untested, details)
+    if report.edited:
+        parts += [Text(""), Text("Edited, and never put in force:", style="bold"), *(Text(f"  {words}") for words in report.edited)]
     return Group(*parts)
 
 
@@ -114,6 +118,8 @@ def step(result: Result, details: bool) -> Iterator[RenderableType]:
             yield _under(f"written at {result.step.mark}")
     for outcome in result.failures[:MOST_FAILURES]:
         yield _failure(outcome, details)
+    for words in result.unforced:
+        yield _under(words)
     more = len(result.failures) - MOST_FAILURES
     if more > 0:
         yield _under(f"... and {more} more flow{'s' * (more > 1)}; --format json has them all")

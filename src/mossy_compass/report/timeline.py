@@ -7,7 +7,20 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
 
-from mossy_compass.lab.drill import ChangeStep, Clear, ExpectFlows, Fail, Report, Restore, Result, Say, Send, Within
+from mossy_compass.lab.drill import (
+    ChangeStep,
+    Clear,
+    EditStep,
+    ExpectFlows,
+    Fail,
+    PutStep,
+    Report,
+    Restore,
+    Result,
+    Say,
+    Send,
+    Within,
+)
 from mossy_compass.lab.expect import Wanted
 from mossy_compass.model.durations import duration_words
 
@@ -189,8 +202,8 @@ def _events(results: Sequence[Result], places: Places) -> Iterator[TimelineRow]:
     rows: dict[str, TimelineRow] = {}
     for result, place in zip(results, places, strict=True):
         step = result.step
-        if isinstance(step, ChangeStep | Clear):
-            rows.setdefault("change" if isinstance(step, ChangeStep) else "clear", TimelineRow("changed, cleared")).dots.append(
+        if isinstance(step, ChangeStep | PutStep | Clear) and not isinstance(step, EditStep):
+            rows.setdefault("clear" if isinstance(step, Clear) else "change", TimelineRow("changed, cleared")).dots.append(
                 Dot(_middle(place), Painted.EVENT)
             )
         name = step.called if isinstance(step, Send) else step.name if isinstance(step, Say) else ""
