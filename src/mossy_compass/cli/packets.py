@@ -90,6 +90,13 @@ if TYPE_CHECKING:
     help="What follows: data, fin, reset, again or late, each also after the word answer; 'wait 5 min'; 'clear DEVICE'. May be given several times.",
 )
 @click.option(
+    "--fail",
+    "fails",
+    multiple=True,
+    metavar="WHAT",
+    help="Show the flow before, while and after this fails, beside each other, such as 'link fibre'; may be given several times.",
+)
+@click.option(
     "--capture", "captured", metavar="CAPTURE", type=OUTPUT, help="Write every packet at every interface to CAPTURE (.pcapng)."
 )
 @log_options
@@ -112,6 +119,7 @@ def trace(
     every_path: bool,
     flows: int | None,
     followed: tuple[str, ...],
+    fails: tuple[str, ...],
     captured: str | None,
     log: str | None,
     log_from: str | None,
@@ -153,6 +161,10 @@ def trace(
         raise InputError("--then is about one conversation; give it without --every-path and --count.")
     if captured is not None:
         _check_capture(captured, every_path or flows is not None)
+    if fails:
+        if every_path or flows is not None or followed or log or captured is not None:
+            raise InputError("--fail is about one flow; give it without --every-path, --count, --then, --log and --capture.")
+        raise SystemExit(0 if _through(plan, (sender, target, service), Options(**options), fails, details, form) else EXIT_NOT)
     if followed:
         asked = sender, target, service
         held, left = _converse(plan, asked, Options(**options), followed)
@@ -196,21 +208,49 @@ def _converse(
     """A conversation: the first packet, and what follows until something fails; with the words of what was not sent any more."""
     from mossy_compass.lab.conversation import parse_then
     from mossy_compass.lab.lab import Flow, Lab
-    from mossy_compass.walk.question import members_of
 
     sender, target, service = question
-    members = members_of(plan.network, service)
-    if len(members) > 1:
-        raise QuestionError(
-            f"'{service}' has {len(members)} members, and a conversation is of one: --service {members[0]}, for example."
-        )
+    member = _one_member(plan, service, "a conversation")
     then = [parse_then(text, plan.network) for text in followed]
     lab = Lab(plan.network)
-    held = lab.converse(Flow(sender, target, members[0], options), apart=False)
+    held = lab.converse(Flow(sender, target, member, options), apart=False)
     unsent = list(then)
     while unsent and held.failed is None:
         held.next(unsent.pop(0))
     return held, [t.words for t in unsent]
+
+
+def _one_member(plan: Plan, service: str, what: str) -> str:
+    """The one member of a service.
+
+    Raises:
+        QuestionError: it has several.
+
+    """
+    from mossy_compass.walk.question import members_of
+
+    members = members_of(plan.network, service)
+    if len(members) > 1:
+        raise QuestionError(f"'{service}' has {len(members)} members, and {what} is of one: --service {members[0]}, for example.")
+    return members[0]
+
+
+def _through(
+    plan: Plan, question: tuple[str, str, str], options: Options, fails: tuple[str, ...], details: bool, form: str
+) -> bool:
+    """A flow before, while and after something fails; whether it survives that."""
+    from mossy_compass.lab.lab import Flow
+    from mossy_compass.lab.moments import through
+    from mossy_compass.report import momentstext
+
+    sender, target, service = question
+    flow = Flow(sender, target, _one_member(plan, service, "what is shown while something fails"), options)
+    found = through(plan.network, flow, fails)
+    if form == "json":
+        say_json(momentstext.moments_dict(found, details))
+    else:
+        show(momentstext.moments(found))
+    return found.ok
 
 
 def _alone(journey: Journey) -> Journey:
