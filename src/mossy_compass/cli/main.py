@@ -36,6 +36,7 @@ HOMES = {
     "compare": "lab",
     "what-if": "lab",
     "prove": "proving",
+    "remedy": "remedying",
     "draw": "packets",
     "lists-out": "lists",
     "lists-in": "lists",

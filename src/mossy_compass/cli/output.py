@@ -39,6 +39,7 @@ class FileKind(Enum):
     GRID = ("saved grid", b'"mossy-grid"')
     NETWORK = ("network file", b"mossy-network:")
     DRILL = ("drill", b"mossy-drill:")
+    CHANGE = ("change file", b"mossy-change:")
 
     @property
     def words(self) -> str:

@@ -7,7 +7,7 @@ text. Either all of them can be done, or nothing is.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -240,6 +240,18 @@ def changed(data: bytes, name: str, path: str, network: bytes) -> tuple[Change, 
     text = decode(network, path)
     made = change(data, name, text)
     return made, read_bytes(made.text.encode(), path)
+
+
+def as_change_file(about: str, steps: Iterable[Mapping[str, Any]]) -> str:
+    """Steps that are plain data as the text of a change file, a step a line.
+
+    Args:
+        about: why.
+        steps: each a mapping of its verb to what it says.
+
+    """
+    lines = [f"  - {flow(dict(step))}" for step in steps]
+    return "\n".join(["mossy-change: 1", f"about: {flow(about)}", "changes:", *lines, ""])
 
 
 def _problem(node: Node, words: str, text: str) -> Problem:

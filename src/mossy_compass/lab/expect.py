@@ -362,11 +362,16 @@ def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
         yield from _answered_by_another(journey)
     if wanted.reaches is not None:
         yield from _given_twice(journey)
-    if wanted.reaches is False and _forth(journey)[-1].fate in ARRIVED:
+    if wanted.reaches is False and arrives(journey):
         yield "it should not arrive, and does" + ("" if journey.answered else ", though no answer comes back")
     yield from _ends_otherwise(wanted, journey.fate.value, journey.symptom.value, journey.cause)
     yield from _way_wrong(journey, wanted)
     yield from _rows_wrong(journey, wanted)
+
+
+def arrives(journey: Journey) -> bool:
+    """Whether a packet gets to somebody who takes or refuses it, answered or not."""
+    return _forth(journey)[-1].fate in ARRIVED
 
 
 def _given_twice(journey: Journey) -> Iterator[str]:
