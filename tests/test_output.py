@@ -104,6 +104,7 @@ OUTPUTS = {
         "--picture",
         "{out}",
     ],
+    "remedy --write": ["remedy", "fern.yaml", "--from", "tablet", "--to", "ledger", "--service", "tcp/8443", "--write", "{out}"],
     "lists-out --out": ["lists-out", "fern.yaml", "world-in", "--out", "{out}"],
     "demo --write": ["demo", "--write", "{out}"],
     "new": ["new", "{out}"],

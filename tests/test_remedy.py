@@ -1,0 +1,212 @@
+"""Remedies: each gives the wanted end when it is written and traced, and what else it is said to change is what changes."""
+
+from __future__ import annotations
+
+import json
+import random
+from pathlib import Path
+
+import pytest
+
+import mossy_compass as mc
+from mossy_compass.files.change import as_change_file, changed
+from mossy_compass.lab.expect import every_flow
+from mossy_compass.walk.grid import cell_of
+from mossy_compass.walk.many import every_path
+from mossy_compass.walk.trace import trace_one
+from mossy_compass.walk.weather import in_weather
+from tests.conftest import DATA
+from tests.effort import at_length
+from tests.test_advice import BASE, IN, ONE, edited, listed
+from tests.test_advice import HOUSE as HOUSE_PORT
+from tests.test_cli import mossy
+
+JOBS = Path(__file__).parents[1] / "examples" / "jobs"
+HIDE = "    translate: [{id: hide, source: local-networks, leaving: one}]\n"
+ASK = ["--from", "ann", "--to"]
+
+
+def asked(folder: Path, text: str, *words: str) -> dict[str, object]:
+    """What the command finds."""
+    (folder / "n.yaml").write_text(text)
+    done = mossy(folder, "remedy", "n.yaml", *words, "--format", "json")
+    assert done.returncode in (0, 1), done.stderr
+    found: dict[str, object] = json.loads(done.stdout)
+    assert done.returncode == (0 if found["remedies"] or found["already"] else 1)
+    return found
+
+
+# what is wrong with the base; who asks whom for what, and what is wanted; the remedies in their order, a few words each
+CASES = [
+    # A list that has no rule for it: a permit at its end, a group's name is not offered where none is named.
+    (edited(BASE, [listed(HOUSE_PORT, "arriving: in")]), ["bench", "telnet"], ["permit it in list in, at its end: {id: 30, permit: tcp, from: ann, to: bench, service: tcp/23}"]),
+    # A deny in the way, with a permit below it.
+    (
+        edited(BASE, [listed(HOUSE_PORT, "arriving: in"), (IN, "in: [{id: 10, deny: tcp, service: ssh}, {id: 20, permit: any}]")]),
+        ["bench", "ssh"],
+        ["permit it in list in, above rule 10: {id: 5", "disable rule 10 of list in", "move rule 20 of list in above rule 10"],
+    ),
+    # A permit that is disabled.
+    (
+        edited(BASE, [listed(HOUSE_PORT, "arriving: in"), (IN, "in: [{id: 10, permit: tcp, service: ssh, disabled: yes}]")]),
+        ["bench", "ssh"],
+        ["permit it in list in, at its end", "enable rule 10 of list in"],
+    ),
+    # No room between two numbers: it gets a name.
+    (
+        edited(BASE, [listed(HOUSE_PORT, "arriving: in"), (IN, "in: [{id: 9, permit: udp}, {id: 10, deny: any}]")]),
+        ["bench", "ssh"],
+        ["permit it in list in, above rule 10: {id: added-1"],
+    ),
+    # Nobody hides the source.
+    (BASE.replace(HIDE, ""), ["press", "https"], ["translate ann at gate as it leaves by one"]),
+    # An answer that no session lets back.
+    (BASE.replace("stateful: [tcp, udp, icmp]", "stateful: [tcp, udp]"), ["press", "ping"], ["keep sessions of icmp at gate"]),
+    # A service that is not served is for its host to mend.
+    (BASE, ["bench", "smtp"], []),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "ends", "wanted"), CASES)
+def test_what_helps(tmp_path: Path, text: str, ends: list[str], wanted: list[str]) -> None:
+    found = asked(tmp_path, text, *ASK, ends[0], "--service", ends[1])
+    told = ["; and ".join(r["words"]) for r in found["remedies"]]  # type: ignore[attr-defined]
+    assert sorted(t[: len(w)] for t, w in zip(sorted(told), sorted(wanted), strict=True)) == sorted(wanted), told
+
+
+CLOSING = [
+    (edited(BASE, [listed(HOUSE_PORT, "arriving: in")]), ["bench", "https"], ["deny it in list in, above rule 10", "disable rule 10 of list in"]),
+    (BASE, ["bench", "ssh"], ["attach a list to what arrives by gate/house that denies it"]),
+    (edited(BASE, [listed(ONE, "arriving: strangers")]), ["press", "https"], ["attach a list to what arrives by gate/house that denies it"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "ends", "wanted"), CLOSING)
+def test_what_closes(tmp_path: Path, text: str, ends: list[str], wanted: list[str]) -> None:
+    found = asked(tmp_path, text, *ASK, ends[0], "--service", ends[1], "--wanted", "never-reaches")
+    told = ["; and ".join(r["words"]) for r in found["remedies"]]  # type: ignore[attr-defined]
+    assert [any(t.startswith(w) for t in told) for w in wanted] == [True] * len(wanted), told
+
+
+def test_nothing_is_mended_that_is_so_already(tmp_path: Path) -> None:
+    found = asked(tmp_path, BASE, *ASK, "bench", "--service", "ssh")
+    assert found["already"]
+    assert not found["remedies"]
+    found = asked(tmp_path, BASE, *ASK, "bench", "--service", "smtp", "--wanted", "never-reaches")
+    assert not found["already"], "it is refused by bench itself, and so it arrives"
+
+
+def questions() -> list[tuple[str, str, str, str, bool]]:
+    """Networks with pairs of their devices, some services, and how it shall end, by chance."""
+    chance, out = random.Random(11), []
+    files = [DATA / "fernhollow.yaml", *sorted(JOBS.glob("*[a-z].yaml"))]
+    for path in (f for f in files if ".drill" not in f.name):
+        network = mc.load(path)
+        hosts = [n for n, d in network.devices.items() if d.kind.value == "host" and d.own_addresses()]
+        targets = [*hosts, *(h.name for d in network.devices.values() for h in d.far_hosts.values())]
+        for _ in range(6 if at_length() else 2):
+            one, other = chance.choice(hosts), chance.choice(targets)
+            if one != other:
+                out.append((str(path), one, other, chance.choice(("ssh", "https", "ping", "tcp/23")), chance.random() < 0.6))
+    return out
+
+
+@pytest.mark.parametrize(("path", "one", "other", "service", "reaches"), questions())
+def test_each_remedy_does_what_it_says_and_nothing_else(
+    tmp_path: Path, path: str, one: str, other: str, service: str, reaches: bool
+) -> None:
+    """By another way than the command's own: the steps are done on the text, and every test is walked in both versions."""
+    text = Path(path).read_text()
+    wanted = "reaches" if reaches else "never-reaches"
+    found = asked(tmp_path, text, "--from", one, "--to", other, "--service", service, "--wanted", wanted)
+    before = in_weather(mc.Plan(mc.load(path)))
+    flows = every_flow(before.network)
+    for remedy in found["remedies"]:  # type: ignore[attr-defined]
+        _, reading = changed(as_change_file("x", remedy["changes"]).encode(), "c", "n.yaml", text.encode())
+        assert reading.network is not None
+        after = in_weather(mc.Plan(reading.network))
+        for way in every_path(after, one, other, service).paths:
+            assert way.journey.answered is reaches or not reaches
+            assert reaches or way.journey.there.fate.value not in ("delivered", "refused"), remedy["words"]
+        apart = set()
+        for f in flows:
+            cells = [
+                cell_of(trace_one(p, f.source, f.target, f.service, f.options), f.source, f.target, f.label)
+                for p in (before, after)
+            ]
+            if (cells[0].words, cells[0].fate, cells[0].where, cells[0].symptom) != (
+                cells[1].words,
+                cells[1].fate,
+                cells[1].where,
+                cells[1].symptom,
+            ):
+                apart.add(cells[0].key)
+        told = {(c["after"]["from"], c["after"]["to"], c["after"]["service"]) for c in remedy["changed"]}
+        assert {k for k in apart if k[:2] != (one, other)} <= told, remedy["words"]
+        assert remedy["others"] >= len({k for k in apart if k[:2] != (one, other)})
+
+
+def test_a_flow_over_equal_ways_is_closed_on_all_of_them(tmp_path: Path) -> None:
+    """A router before the fork helps, and one of the two after it alone does not."""
+    text = """
+mossy-network: 1
+devices:
+  fork: {kind: router, interfaces: {a: {address: 10.41.1.1/24}, b: {address: 10.41.2.1/24}, c: {address: 10.41.3.1/24}},
+         routes: [{prefix: 10.41.4.0/24, next-hop: 10.41.2.2}, {prefix: 10.41.4.0/24, next-hop: 10.41.3.2}]}
+  left: {kind: router, interfaces: {b: {address: 10.41.2.2/24}, d: {address: 10.41.4.1/24}}, routes: [{prefix: 0.0.0.0/0, next-hop: 10.41.2.1}]}
+  right: {kind: router, interfaces: {c: {address: 10.41.3.2/24}, d: {address: 10.41.4.2/24}}, routes: [{prefix: 0.0.0.0/0, next-hop: 10.41.3.1}]}
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  bob: {kind: host, address: 10.41.4.10/24, gateway: 10.41.4.1, serves: [ssh]}
+segments: {h: [fork/a, ann], x: [fork/b, left/b], y: [fork/c, right/c], z: [left/d, right/d, bob]}
+"""
+    found = asked(tmp_path, text, *ASK, "bob", "--service", "ssh", "--wanted", "never-reaches")
+    told = [r["words"] for r in found["remedies"]]  # type: ignore[attr-defined]
+    assert any(len(words) == 1 and "fork/a" in words[0] for words in told)
+    assert all(len(words) == 2 for words in told if "fork/a" not in words[0]), told
+
+
+def test_a_flow_is_closed_in_both_families(tmp_path: Path) -> None:
+    text = """
+mossy-network: 1
+devices:
+  gate: {kind: router, interfaces: {a: {address: [10.41.1.1/24, "2001:db8:1::1/64"]}, b: {address: [10.41.2.1/24, "2001:db8:2::1/64"]}}}
+  ann: {kind: host, address: [10.41.1.10/24, "2001:db8:1::10/64"], gateway: [10.41.1.1, "2001:db8:1::1"]}
+  bob: {kind: host, address: [10.41.2.10/24, "2001:db8:2::10/64"], gateway: [10.41.2.1, "2001:db8:2::1"], serves: [ssh]}
+segments: {h: [gate/a, ann], x: [gate/b, bob]}
+"""
+    found = asked(tmp_path, text, *ASK, "bob", "--service", "ssh", "--wanted", "never-reaches")
+    assert found["remedies"]
+    for remedy in found["remedies"]:  # type: ignore[attr-defined]
+        (tmp_path / "c.yaml").write_text(as_change_file("x", remedy["changes"]))
+        assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode in (0, 1)
+        for family in ("4", "6"):
+            assert mossy(tmp_path, "trace", "n.yaml", *ASK, "bob", "--service", "ssh", "--family", family).returncode == 1
+        (tmp_path / "n.yaml").write_text(text)
+
+
+def test_a_remedy_is_written_as_a_change_that_can_be_done(tmp_path: Path) -> None:
+    (tmp_path / "n.yaml").write_text(edited(BASE, [listed(HOUSE_PORT, "arriving: in")]))
+    ask = ["remedy", "n.yaml", *ASK, "bench", "--service", "telnet"]
+    assert mossy(tmp_path, *ask, "--write", "c.yaml").returncode == 0
+    assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode == 0
+    assert mossy(tmp_path, "trace", "n.yaml", *ASK, "bench", "--service", "telnet").returncode == 0
+    assert mossy(tmp_path, *ask).returncode == 0  # so already
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["--from", "nobody", "--to", "bench"], "nobody"),
+        ([*ASK, "bench", "--service", "gopherd"], "gopherd"),
+        ([*ASK, "bench", "--service", "domain"], "is for one"),
+        ([*ASK, "bench", "--service", "telnet", "--write", "c.yaml", "--number", "9"], "no number 9"),
+        ([*ASK, "bench", "--service", "telnet", "--write", "n.yaml"], "n.yaml"),
+    ],
+)
+def test_what_cannot_be_asked_is_refused(tmp_path: Path, words: list[str], says: str) -> None:
+    text = edited(BASE, [listed(HOUSE_PORT, "arriving: in")])
+    (tmp_path / "n.yaml").write_text(text)
+    done = mossy(tmp_path, "remedy", "n.yaml", *words)
+    assert done.returncode == 2
+    assert says in done.stderr
+    assert (tmp_path / "n.yaml").read_text() == text
