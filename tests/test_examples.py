@@ -107,7 +107,8 @@ def test_a_walk_says_no_more_than_it_shows() -> None:
     assert not comes(facts, (Look(device="gate", came=("b",)),))
     assert not comes(facts, (Look(device="gate", came=("a",), goes=("a",)),))
     assert not comes(facts, (Look(device="side"),))
-    assert not comes(facts, (Look(house), Look(device="side")))
+    assert comes(facts, (Look(house), Look(device="side")))
+    assert not comes(facts, (Look(device="side"), Look(house, frozenset(("20",)))))
     facts.relation = Relation.ANSWERING
     assert comes(facts, (Look(house),)) is None
 
@@ -162,7 +163,7 @@ def test_in_any_network_what_changes_is_told_and_what_is_shown_changes(network: 
         for turn in effect.turns:
             for plan, verdict in ((before, turn.before), (after, turn.after)) if turn.witness.sent else ():
                 ends = [stopped(plan, turn.witness.facts.packet, way, effect.devices) for way in range(4)]
-                assert (verdict != "permit") in ends, (turn, ends)
+                assert (verdict != "permit") in ends or not {True, False}.intersection(ends), (turn, ends)
 
 
 def stopped(plan: mc.Plan, packet: Packet, way: int, devices: tuple[str, ...]) -> bool | None:

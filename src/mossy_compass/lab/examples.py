@@ -32,11 +32,11 @@ def walker(plan: Plan, earlier: Plan | None = None) -> Comes:
     left = [MOST_WALKS]
 
     def comes(facts: Facts, looks: Sequence[Look]) -> bool | None:
-        """Walk it, in each version that is asked about."""
+        """Walk it: in one of the versions that are asked about it must come there, for what is before it may change too."""
         left[0] -= 1
         if left[0] < 0 or facts.relation not in (Relation.OPENING, Relation.NONE) or facts.packet.quoted is not None:
             return None  # what answers something needs what it answers
-        return all(_shown(*versions[look.earlier], facts, look) for look in looks)
+        return any(_shown(*versions[look.earlier], facts, look) for look in looks)
 
     return comes
 

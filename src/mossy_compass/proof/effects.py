@@ -200,7 +200,7 @@ class _Version(NamedTuple):
 
     @property
     def looks(self) -> tuple[Look, ...]:
-        """What a walk of an example must show: that it comes there, in both versions."""
+        """What a walk of an example must show: that it comes there, in one of the versions."""
         before, after = (frozenset((self.device, c.table.id) for c in p.consults) for p in (self.before, self.after))
         where = Look(device=self.device, came=self.came, goes=self.goes)
         return where._replace(tables=before, earlier=True), where._replace(tables=after)

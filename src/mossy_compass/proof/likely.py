@@ -81,7 +81,7 @@ class Ends(NamedTuple):
         return self.by(Look(tables, frozenset(rows), earlier)) if tables else None
 
     def by(self, *looks: Look) -> Callable[[Facts], bool | None] | None:
-        """What tells whether a walk of a packet shows all that is looked for; None where nobody looks."""
+        """What tells whether a walk of a packet shows one of what is looked for; None where nobody looks."""
         comes = self.comes
         return (lambda facts: comes(facts, looks)) if comes is not None else None
 
