@@ -398,7 +398,7 @@ def test_a_change_file_is_done_step_by_step() -> None:
         ("disable: lists/in/20", "disable: lists/in/21", 5, "lists/in has no '21'"),
         ("disable: lists/in/20", "disabel: lists/in/20", 5, "'disabel' is not a key of a step of a change"),
         ("disable: lists/in/20", "disable: lists/in/20\n    enable: lists/in/20", 5, "this one says disable and enable"),
-        ("mossy-change: 1", "mossy-change: 2", 1, "'2' is none of 1"),
+        ("mossy-change: 1", "mossy-change: 2", 1, "'2' is not 1"),
         ("mossy-change: 1\n", "", 1, "'mossy-change' is missing"),
         (", to: kiosks", "", 6, "'to' is missing"),
         ("after: 10}", "after: 10, before: 20}", 4, "before or after, not both"),

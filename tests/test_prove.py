@@ -12,8 +12,10 @@ from hypothesis import HealthCheck, given
 
 import mossy_compass as mc
 from mossy_compass.cli.main import main
+from mossy_compass.files.drills import read_drill
 from mossy_compass.lab import prove as proving
 from mossy_compass.lab.cells import flood
+from mossy_compass.lab.drill import run_drill
 from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.prove import Claim, Proof, prove
 from mossy_compass.model.network import Kind
@@ -272,3 +274,76 @@ def test_the_command_answers_first_and_ends_with_its_code(tmp_path: Path, claim:
         data = json.loads(CliRunner().invoke(main, ["prove", str(file), claim, "--format", "json"]).output)
         assert data[0]["holds"] is (code == 0)
         assert data[0]["claim"] == claim
+
+
+DRILL = """
+mossy-drill: 1
+network: rooms.yaml
+steps:
+"""
+ROOMS = """
+mossy-network: 1
+lists: {in: [{id: 10, permit: tcp, from: ann, service: https}, {id: 20, deny: any}]}
+devices:
+  gate:
+    kind: router
+    interfaces: {a: {address: 10.41.1.1/24, filter: {arriving: in}}, b: 10.41.2.1/24, c: 10.41.3.1/24}
+    probes: {up: {target: 10.41.3.10, by: c, every: 1 s, reply-within: 500 ms, down-after: 2, up-after: 1}}
+    routes: [{prefix: 10.41.9.0/24, next-hop: 10.41.3.10, while: up}]
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  amy: {kind: host, address: 10.41.1.11/24, gateway: 10.41.1.1}
+  bob: {kind: host, address: 10.41.2.10/24, gateway: 10.41.2.1, serves: [https]}
+  side: {kind: router, interfaces: {c: 10.41.3.10/24, d: 10.41.9.1/24}, routes: [{prefix: default, next-hop: 10.41.3.1}]}
+  cat: {kind: host, address: 10.41.9.10/24, gateway: 10.41.9.1, serves: [https]}
+segments: {x: [gate/a, ann, amy], y: [gate/b, bob], z: [gate/c, side/c], w: [side/d, cat]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("steps", "holds"),
+    [
+        ("- expect: {always: amy never reaches bob}", [True]),
+        ("- expect: {always: ann never reaches bob}", [False]),
+        ("- expect: {always: ann never reaches bob except https}", [True]),
+        ("- expect: {always: ann never reaches bob for https}", [False]),
+        ("- change: [{disable: lists/in/10}]\n  - expect: {always: ann never reaches bob}", [True]),
+        ("- change: [{disable: lists/in/20}]\n  - expect: {always: amy never reaches bob}", [True]),  # the end denies
+        ("- edit: [{disable: lists/in/10}]\n  - expect: {always: ann never reaches bob}", [False]),  # it is not in force
+        ("- fail: link y\n  - expect: {always: ann never reaches bob}", [True]),
+        # What a probe says counts as it is: the route is there until the probe has noticed, and again once it answers.
+        ("- expect: {always: ann never reaches cat}", [False]),
+        ("- fail: device side\n  - settle: yes\n  - restore: all\n  - expect: {always: ann never reaches cat}", [True]),
+        (
+            "- fail: device side\n  - settle: yes\n  - restore: all\n  - settle: yes\n  - expect: {always: ann never reaches cat}",
+            [False],
+        ),
+    ],
+)
+def test_a_drill_proves_of_the_network_as_it_is(tmp_path: Path, steps: str, holds: list[bool]) -> None:
+    (tmp_path / "rooms.yaml").write_text(ROOMS)
+    (tmp_path / "d.drill.yaml").write_text(f"{DRILL}  {steps}\n")
+    report = run_drill(read_drill(tmp_path / "d.drill.yaml"))
+    assert not report.broken
+    found = [r for r in report.results if r.expects]
+    assert [r.ok for r in found] == holds
+    for result in found:
+        assert bool(result.failures) is not result.ok
+        assert all(o.journey.there.fate.value in ("delivered", "refused") for o in result.failures)
+
+
+def test_what_is_proven_by_chance_says_so(tmp_path: Path) -> None:
+    (tmp_path / "rooms.yaml").write_text(ROOMS.replace(", filter: {arriving: in}", "").replace("lists: {in:", "lists: {spare:"))
+    (tmp_path / "d.drill.yaml").write_text(f"{DRILL}  - fail: link y\n  - expect: {{always: ann never reaches bob}}\n")
+    report = run_drill(read_drill(tmp_path / "d.drill.yaml"))
+    assert "by chance" in report.results[1].said
+    (tmp_path / "rooms.yaml").write_text(ROOMS)
+    (tmp_path / "d.drill.yaml").write_text(f"{DRILL}  - expect: {{always: amy never reaches bob}}\n")
+    assert "by chance" not in run_drill(read_drill(tmp_path / "d.drill.yaml")).results[0].said
+
+
+@pytest.mark.parametrize("wrong", ["amy reaches bob", "amy never reaches nobody-2", "amy never reaches bob for gopherd"])
+def test_a_claim_of_a_drill_that_cannot_be_meant_is_told_before_anything_is_run(tmp_path: Path, wrong: str) -> None:
+    (tmp_path / "rooms.yaml").write_text(ROOMS)
+    (tmp_path / "d.drill.yaml").write_text(f"{DRILL}  - expect: {{always: {wrong}}}\n")
+    with pytest.raises(mc.InputError, match=r"d\.drill\.yaml:5"):
+        read_drill(tmp_path / "d.drill.yaml")

@@ -2,21 +2,9 @@
 
 from __future__ import annotations
 
-import re
-from typing import TYPE_CHECKING
-
 import click
 
 from mossy_compass.cli.common import CONTEXT, EXIT_NOT, form_option, read_network, say_json, show
-from mossy_compass.errors import QuestionError
-
-if TYPE_CHECKING:
-    from mossy_compass.lab.prove import Claim
-
-_CLAIM = re.compile(
-    r"(?P<source>\S+) never reach(?:es)? (?P<target>\S+?)"
-    r"(?: (?P<how>for|except(?: for)?) (?P<services>\S+?(?:(?:, ?| and )\S+?)*))?\.?"
-)
 
 
 @click.command(context_settings=CONTEXT, short_help="Prove that some hosts never reach some others, with any packet at all.")
@@ -42,11 +30,12 @@ def prove(file: str, claims: tuple[str, ...], form: str) -> None:
     from rich.text import Text
 
     from mossy_compass.cli.progress import track
+    from mossy_compass.lab.claims import claim_of
     from mossy_compass.lab.prove import prove as proven
     from mossy_compass.report import provetext
 
     network = read_network(file)
-    asked = [_claim(words) for words in claims]
+    asked = [claim_of(words) for words in claims]
     found = [proven(network, claim, lambda ends: track(ends, len(ends), "sources")) for claim in asked]
     if form == "json":
         say_json([provetext.proof_dict(f) for f in found])
@@ -54,25 +43,3 @@ def prove(file: str, claims: tuple[str, ...], form: str) -> None:
         parts = [part for f in found for part in (provetext.proof(f), Text(""))]
         show(Group(*parts[:-1]))
     raise SystemExit(0 if all(f.holds for f in found) else EXIT_NOT)
-
-
-def _claim(words: str) -> Claim:
-    """A claim from its sentence.
-
-    Raises:
-        QuestionError: it is none.
-
-    """
-    from mossy_compass.lab.prove import Claim
-
-    found = _CLAIM.fullmatch(" ".join(words.split()))
-    if found is None:
-        raise QuestionError(
-            f"'{words}' is no claim that can be proven. Write: SOURCE never reaches TARGET, or SOURCE never reaches TARGET for "
-            "SERVICE, or ... except SERVICE. That something does reach is for 'mossy trace' and drills."
-        )
-    services = tuple(s for s in re.split(r",\s*|\s+and\s+", found["services"] or "") if s)
-    but = (found["how"] or "").startswith("except")
-    return Claim(
-        found["source"], found["target"], () if but else services, services if but else (), " ".join(words.split()).rstrip(".")
-    )

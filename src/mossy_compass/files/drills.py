@@ -20,9 +20,11 @@ from mossy_compass.files.keys import YES_NO, Part, ValueKind, by_name, fault, ke
 from mossy_compass.files.load import begins_as, plain_bytes, read_bytes
 from mossy_compass.files.tree import Node, decode, read_tree
 from mossy_compass.files.validate import read_part, shape_alone
+from mossy_compass.lab.claims import claim_of
 from mossy_compass.lab.conversation import parse_then
 from mossy_compass.lab.drill import (
     MOST_STEPS,
+    Always,
     BackTo,
     ChangeStep,
     Clear,
@@ -87,6 +89,11 @@ class ExpectIn(Part):
     that: str = key(
         SENTENCE, "SOURCE reaches TARGET for SERVICE, or SOURCE never reaches TARGET; each may be a group, segment or zone.", ""
     )
+    always: str = key(
+        SENTENCE,
+        "SOURCE never reaches TARGET, with for or except SERVICE after it: proven for every packet that the sources can send.",
+        "",
+    )
     from_: str = key(NAME, "Who sends: a host, a group, a segment, a zone, a prefix.", "")
     to: str = key(NAME, "Whom it is sent to: the same, a name, an address.", "")
     service: list[str] = key(some(NAME, 1), "What is asked for; what the target listens for when left out.", list)
@@ -125,6 +132,11 @@ class ExpectIn(Part):
     def check(self) -> None:
         """Refuse keys that do not go together."""
         counts = [k for k in ("counter", *LIVING) if getattr(self, k) is not None]
+        if self.always:
+            flags = ("always", "size", "ttl", "sample", "seed")  # these have a value of their own when nothing is said
+            if any(getattr(self, k) not in (None, "", [], False) for k in self.keys if k not in flags):
+                raise fault("always: says all of a claim: write what else is expected as a step of its own.")
+            return
         if len(counts) > 1:
             raise fault(f"{' and '.join(counts)} are counted each in a step of its own.")
         if bool(counts) != (self.is_ is not None):
@@ -483,6 +495,15 @@ def _compared(step: DrillStep, names: set[str]) -> DrillStep:
 
 def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> Iterator[DrillStep]:
     """An expectation; its names are looked up now, unless a change before it may have made them."""
+    if entry.always:
+        claim = claim_of(entry.always)
+        if reader.certain():
+            meant(reader.network, claim.source, True)
+            meant(reader.network, claim.target, False)
+            for service in (*claim.services, *claim.but):
+                services_of(reader.network, service)
+        yield Always(f"always: {claim.words}", about, node.mark, claim=claim)
+        return
     if entry.counter is not None and entry.is_ is not None:
         words = f"{entry.counter} has decided {entry.is_} packets"
         yield Count(words, about, node.mark, rule=entry.counter, count=int(entry.is_))

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import InputError, MossyError, NotOpened, QuestionError
+from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.clock import VerdictChange
 from mossy_compass.lab.conversation import Exchange, Then
 from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_of, judge, wrong_within
@@ -23,7 +24,7 @@ from mossy_compass.model.durations import duration_words
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.facts import WHY_ENDED, Ended, Relation
 from mossy_compass.plan.ids import list_id
-from mossy_compass.plan.reasons import Fate
+from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.routing.uplinks import in_use
 from mossy_compass.walk.evidence import counted
 from mossy_compass.walk.grid import Changes
@@ -55,7 +56,7 @@ class DrillStep:
     @property
     def expects(self) -> bool:
         """Whether it is one that can fail: an expectation, a count, a comparison."""
-        return isinstance(self, ExpectFlows | Count | Compare | Within | Living | Watched | InUse)
+        return isinstance(self, ExpectFlows | Always | Count | Compare | Within | Living | Watched | InUse)
 
 
 @dataclass(frozen=True)
@@ -120,6 +121,13 @@ class Living(DrillStep):
     device: str = field(kw_only=True)
     table: str = field(kw_only=True)
     count: int = field(kw_only=True)
+
+
+@dataclass(frozen=True)
+class Always(DrillStep):
+    """Something never reaches something else, whatever packet is sent: it is proven."""
+
+    claim: Claim = field(kw_only=True)
 
 
 @dataclass(frozen=True)
@@ -793,6 +801,38 @@ def _living(run: Run, step: Living) -> Result:
     return Result(0, step, found == step.count, said=said)
 
 
+_WRITTEN = frozenset(("rule", "built-in", "offer", "default", "setting", "session", "translation"))
+"""Kinds of reasons that somebody wrote, or chose."""
+
+
+def _by_chance(reasons: Sequence[tuple[str, Because, int]]) -> str:
+    """That nothing was written to the end that was proven; empty where something was."""
+    if not reasons or any(because.kind in _WRITTEN for _, because, _ in reasons):
+        return ""
+    device, because, _ = reasons[0]
+    return f"; by chance: at {device}, {because.words}; no rule decided it"
+
+
+def _always(run: Run, step: Always) -> Result:
+    """Prove it, of the network as it is now."""
+    from mossy_compass.lab.prove import prove  # only for drills that prove something: sets take a while to be loaded
+
+    found = prove(run.lab.plan, step.claim)
+    failures = tuple(
+        Outcome(
+            Flow(a.source, a.target, a.services[0] if a.services else a.journey.there.packet.what()),
+            a.journey,
+            (f"it should never arrive, and does{f' {a.case}' if a.case else ''}",),
+        )
+        for a in found.against
+    )
+    doubt = f"not known: {'; '.join(found.doubtful)}" if found.doubtful and not failures else ""
+    said = doubt or f"whatever packet is sent: {found.kinds} kinds of packets told apart{_by_chance(found.reasons)}"
+    return Result(
+        0, step, found.holds is True, found.sources * found.targets, failures, said="" if failures else said, left=found.left
+    )
+
+
 def _fail(run: Run, step: Fail) -> Result:
     """Some things fail."""
     ended: list[Ended] = []
@@ -876,6 +916,7 @@ _DO: dict[type[DrillStep], Callable[[Run, Any], Result]] = {
     Wait: _wait,
     Clear: _clear,
     Living: _living,
+    Always: _always,
     Settle: _settle,
     Watched: _watched,
     InUse: _in_use,

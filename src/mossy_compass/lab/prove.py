@@ -16,6 +16,7 @@ from mossy_compass.errors import QuestionError
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
 from mossy_compass.lab.cells import Fared, Sets, flood, holding, room, sent_by
+from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.model.gates import Application
 from mossy_compass.model.network import Network
@@ -42,32 +43,6 @@ MOST_CASES = 64
 TAKEN = ("service.", "answer.", "echo.", "fragment.", "session.part")
 """Causes of an end that a packet has at the host that it was for."""
 _PING = (Service(ICMP, icmp_span((8, None))), Service(ICMP6, icmp_span((128, None))))
-
-
-class Claim(NamedTuple):
-    """What is to be proven: that a source never reaches a target.
-
-    Attributes:
-        source, target: a host, far host, group, segment, zone, prefix or address.
-        services: by these; empty for any.
-        but: by any but these.
-        said: the claim in somebody's own words; empty for ours.
-
-    """
-
-    source: str
-    target: str
-    services: tuple[str, ...] = ()
-    but: tuple[str, ...] = ()
-    said: str = ""
-
-    @property
-    def words(self) -> str:
-        """As people say it."""
-        if self.said:
-            return self.said
-        by = f" for {' and '.join(self.services)}" if self.services else ""
-        return f"{self.source} never reaches {self.target}{by}{f' except for {_and(self.but)}' if self.but else ''}"
 
 
 class Circumstances(NamedTuple):
@@ -143,11 +118,11 @@ class Proof(NamedTuple):
 Watched = Callable[[list[FlowEnd]], Iterable[FlowEnd]]
 
 
-def prove(network: Network, claim: Claim, watch: Watched = iter) -> Proof:
+def prove(of: Network | Plan, claim: Claim, watch: Watched = iter) -> Proof:
     """Look for any packet against a claim: any protocol, port, ICMP kind and source port, from every address of every source.
 
     Args:
-        network: the network.
+        of: the network; compiled, with what fails and which probes are down by now, where that is to count.
         claim: what is to hold.
         watch: takes the sources, and gives them one by one; for a progress bar.
 
@@ -156,7 +131,8 @@ def prove(network: Network, claim: Claim, watch: Watched = iter) -> Proof:
         TooLarge: the sets need more memory than they are given.
 
     """
-    plan = in_weather(Plan(network))
+    plan = of if isinstance(of, Plan) else in_weather(Plan(of))
+    network = plan.network
     sources, targets = meant(network, claim.source, True, True), meant(network, claim.target, False, True)
     asked = tuple(s for name in (*claim.services, *claim.but) for s in services_in(network, name))
     cases = list(_cases(plan))
