@@ -96,6 +96,16 @@ def test_nothing_is_mended_that_is_so_already(tmp_path: Path) -> None:
     assert not found["already"], "it is refused by bench itself, and so it arrives"
 
 
+def test_what_is_found_in_the_changed_network_is_told(tmp_path: Path) -> None:
+    """A rule that names a host whose address is leased: another lease, and it misses it."""
+    text = (JOBS / "new-wing.yaml").read_text()
+    words = ["--from", "tablet", "--to", "catalogue", "--service", "https", "--wanted", "never-reaches"]
+    (remedy,) = asked(tmp_path, text, *words)["remedies"]  # type: ignore[misc]
+    assert [f["code"] for f in remedy["findings"]] == ["lease.named"]  # type: ignore[index]
+    (remedy,) = asked(tmp_path, text, "--from", "desk", *words[2:])["remedies"]  # type: ignore[misc]
+    assert not remedy["findings"]  # type: ignore[index]
+
+
 def questions() -> list[tuple[str, str, str, str, bool]]:
     """Networks with pairs of their devices, some services, and how it shall end, by chance."""
     chance, out = random.Random(11), []

@@ -13,8 +13,10 @@ from typing import Any, NamedTuple
 from mossy_compass.errors import MossyError
 from mossy_compass.lab.examples import walker
 from mossy_compass.lab.expect import arrives, families
+from mossy_compass.lab.findings import findings
 from mossy_compass.lab.lab import Flow
 from mossy_compass.lab.uncovered import uncovered
+from mossy_compass.marks import Problem
 from mossy_compass.model.network import Kind, Network, Rule, Verdict
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
@@ -41,6 +43,8 @@ MOST_DEEP = 4
 """So many lists in a row are opened together; more is no single remedy any more."""
 MOST_TRIED = 80
 MOST_TOLD = 8
+MOST_RULES = 20_000
+"""In a network of more rules it is not looked what is found in the changed one: that would take longer than somebody waits."""
 
 
 class Proposal(NamedTuple):
@@ -69,6 +73,7 @@ class Remedy(NamedTuple):
         effects: what else it does to packets, exactly.
         tests: how many were tested.
         unknown: what of it no test looks at, and was not worked out exactly.
+        new: what is found in the changed network, and was not before.
 
     """
 
@@ -79,6 +84,7 @@ class Remedy(NamedTuple):
     effects: Effects
     tests: int
     unknown: tuple[str, ...]
+    new: tuple[Problem, ...] = ()
 
     @property
     def others(self) -> int:
@@ -161,7 +167,12 @@ def remedies(network: Network, flow: Flow, wanted: bool, make: Make, tests: Sequ
     old = _grid(plan, tests)
     found = [_weighed(plan, old, flow, tests, *h) for h in _least(helping)]
     found.sort(key=lambda r: (len(r.unknown), r.others, _turns(r.effects), len(r.words)))
-    return Remedies(flow, wanted, before, tuple(found[:MOST_TOLD]), tried, max(0, len(found) - MOST_TOLD))
+    told = found[:MOST_TOLD]
+    if told and sum(len(entry.rules) for entry in network.lists.values()) <= MOST_RULES:
+        known = {(p.code, p.message) for p in findings(plan)}
+        plans = {id(h.steps): h.plan for h in helping}
+        told = [r._replace(new=tuple(p for p in findings(plans[id(r.steps)]) if (p.code, p.message) not in known)) for r in told]
+    return Remedies(flow, wanted, before, tuple(told), tried, len(found) - len(told))
 
 
 class _Tried(NamedTuple):
@@ -480,7 +491,7 @@ def _called(plan: Plan, address: Address) -> str:
     far = [h.name for d in plan.network.devices.values() for h in d.far_hosts.values() if h.addresses == (address,)]
     if len(far) == 1 and not owners:
         return far[0]
-    if len(owners) == 1 and owners[0].kind is Kind.HOST and not any(i.leased for i in owners[0].interfaces.values()):
+    if len(owners) == 1 and owners[0].kind is Kind.HOST:
         held = [a for a, _ in owners[0].own_addresses() if a.family == address.family and not a.is_link_local]
         if held == [address]:
             return owners[0].name

@@ -51,6 +51,7 @@ def _remedy(number: int, remedy: Remedy) -> list[RenderableType]:
         rows.append(
             ("not known", f"what {', '.join(remedy.unknown[:MOST_NAMED])} does to others: no test that ends otherwise passes there")
         )
+    rows += [("found", f"{p.message} [{p.code}]") for p in remedy.new[:MOST_NAMED]]
     body = rows_of([(f"   {label}", text) for label, text in rows], ("dim", ""), (12, None))
     return [Text.assemble((f"{number}  ", "bold"), (words, "bold")), body]
 
@@ -105,6 +106,7 @@ def remedies_dict(found: Remedies) -> dict[str, Any]:
                 "changed": [{"before": cell_dict(a), "after": cell_dict(b)} for a, b in (*r.changes.changed, *r.changes.rerouted)],
                 "exactly": _exactly(r),
                 "not-known": list(r.unknown),
+                "findings": [{"code": p.code, "severity": p.severity.value, "message": p.message} for p in r.new],
             }
             for r in found.found
         ],
