@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -26,12 +27,12 @@ HIDE = "    translate: [{id: hide, source: local-networks, leaving: one}]\n"
 ASK = ["--from", "ann", "--to"]
 
 
-def asked(folder: Path, text: str, *words: str) -> dict[str, object]:
+def asked(folder: Path, text: str, *words: str) -> dict[str, Any]:
     """What the command finds."""
     (folder / "n.yaml").write_text(text)
     done = mossy(folder, "remedy", "n.yaml", *words, "--format", "json")
     assert done.returncode in (0, 1), done.stderr
-    found: dict[str, object] = json.loads(done.stdout)
+    found: dict[str, Any] = json.loads(done.stdout)
     assert done.returncode == (0 if found["remedies"] or found["already"] else 1)
     return found
 
@@ -70,7 +71,7 @@ CASES = [
 @pytest.mark.parametrize(("text", "ends", "wanted"), CASES)
 def test_what_helps(tmp_path: Path, text: str, ends: list[str], wanted: list[str]) -> None:
     found = asked(tmp_path, text, *ASK, ends[0], "--service", ends[1])
-    told = ["; and ".join(r["words"]) for r in found["remedies"]]  # type: ignore[attr-defined]
+    told = ["; and ".join(r["words"]) for r in found["remedies"]]
     assert sorted(t[: len(w)] for t, w in zip(sorted(told), sorted(wanted), strict=True)) == sorted(wanted), told
 
 
@@ -84,7 +85,7 @@ CLOSING = [
 @pytest.mark.parametrize(("text", "ends", "wanted"), CLOSING)
 def test_what_closes(tmp_path: Path, text: str, ends: list[str], wanted: list[str]) -> None:
     found = asked(tmp_path, text, *ASK, ends[0], "--service", ends[1], "--wanted", "never-reaches")
-    told = ["; and ".join(r["words"]) for r in found["remedies"]]  # type: ignore[attr-defined]
+    told = ["; and ".join(r["words"]) for r in found["remedies"]]
     assert [any(t.startswith(w) for t in told) for w in wanted] == [True] * len(wanted), told
 
 
@@ -100,10 +101,10 @@ def test_what_is_found_in_the_changed_network_is_told(tmp_path: Path) -> None:
     """A rule that names a host whose address is leased: another lease, and it misses it."""
     text = (JOBS / "new-wing.yaml").read_text()
     words = ["--from", "tablet", "--to", "catalogue", "--service", "https", "--wanted", "never-reaches"]
-    (remedy,) = asked(tmp_path, text, *words)["remedies"]  # type: ignore[misc]
-    assert [f["code"] for f in remedy["findings"]] == ["lease.named"]  # type: ignore[index]
-    (remedy,) = asked(tmp_path, text, "--from", "desk", *words[2:])["remedies"]  # type: ignore[misc]
-    assert not remedy["findings"]  # type: ignore[index]
+    (remedy,) = asked(tmp_path, text, *words)["remedies"]
+    assert [f["code"] for f in remedy["findings"]] == ["lease.named"]
+    (remedy,) = asked(tmp_path, text, "--from", "desk", *words[2:])["remedies"]
+    assert not remedy["findings"]
 
 
 def questions() -> list[tuple[str, str, str, str, bool]]:
@@ -131,7 +132,7 @@ def test_each_remedy_does_what_it_says_and_nothing_else(
     found = asked(tmp_path, text, "--from", one, "--to", other, "--service", service, "--wanted", wanted)
     before = in_weather(mc.Plan(mc.load(path)))
     flows = every_flow(before.network)
-    for remedy in found["remedies"]:  # type: ignore[attr-defined]
+    for remedy in found["remedies"]:
         _, reading = changed(as_change_file("x", remedy["changes"]).encode(), "c", "n.yaml", text.encode())
         assert reading.network is not None
         after = in_weather(mc.Plan(reading.network))
@@ -170,7 +171,7 @@ devices:
 segments: {h: [fork/a, ann], x: [fork/b, left/b], y: [fork/c, right/c], z: [left/d, right/d, bob]}
 """
     found = asked(tmp_path, text, *ASK, "bob", "--service", "ssh", "--wanted", "never-reaches")
-    told = [r["words"] for r in found["remedies"]]  # type: ignore[attr-defined]
+    told = [r["words"] for r in found["remedies"]]
     assert any(len(words) == 1 and "fork/a" in words[0] for words in told)
     assert all(len(words) == 2 for words in told if "fork/a" not in words[0]), told
 
@@ -186,7 +187,7 @@ segments: {h: [gate/a, ann], x: [gate/b, bob]}
 """
     found = asked(tmp_path, text, *ASK, "bob", "--service", "ssh", "--wanted", "never-reaches")
     assert found["remedies"]
-    for remedy in found["remedies"]:  # type: ignore[attr-defined]
+    for remedy in found["remedies"]:
         (tmp_path / "c.yaml").write_text(as_change_file("x", remedy["changes"]))
         assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode in (0, 1)
         for family in ("4", "6"):
