@@ -23,7 +23,9 @@ def examples(short: int, long: int, **more: Any) -> Callable[[F], F]:
     """So many examples of a law; the test then is one of the slow ones as well, with two thirds of the long number: CI has its minutes."""
 
     def decorate(test: F) -> F:
-        made: F = pytest.mark.scaled(settings(max_examples=max(short, long * 2 // 3) if at_length() else short, deadline=None, **more)(test))
+        made: F = pytest.mark.scaled(
+            settings(max_examples=max(short, long * 2 // 3) if at_length() else short, deadline=None, **more)(test)
+        )
         return made
 
     return decorate

@@ -174,7 +174,9 @@ def demo(target: str | None, details: bool, drilled: bool) -> None:
     for device in reading.network.devices.values():
         kinds.setdefault(device.kind.value, []).append(device.name)
     parts: list[Any] = [
-        Text(f"{reading.network.title}: {len(DEMO)} test packets through the demo network, and why each fared so."),
+        Text(
+            f"{reading.network.title}: {len(DEMO)} test packets through the demo network, and why each fared so."
+        ),
         Padding(Text(f"{reading.network.about}"), (0, 0, 0, 2)),
     ]
     parts.append(
@@ -192,7 +194,30 @@ def demo(target: str | None, details: bool, drilled: bool) -> None:
         parts.append(Text(f"{number}. {title}", style="bold"))
         journey = run_trace(plan, sender, goal, service, at=at)
         parts.append(Padding(text.journey(journey, details) if details else text.brief(journey), (0, 0, 1, 3)))
-    show(Group(*parts, _go_on(target)))
+    show(Group(*parts, *_whole_demo(reading.network, data, name, len(DEMO)), _go_on(target)))
+
+
+def _whole_demo(network: Network, data: bytes, name: str, count: int) -> list[Any]:
+    """What is asked about all packets at once, and about what would help: in ten lines."""
+    from rich.padding import Padding
+    from rich.text import Text
+
+    from mossy_compass.cli.remedying import maker
+    from mossy_compass.lab.claims import claim_of
+    from mossy_compass.lab.expect import every_flow
+    from mossy_compass.lab.lab import Flow
+    from mossy_compass.lab.prove import prove
+    from mossy_compass.lab.remedy import remedies
+    from mossy_compass.report import provetext, remedytext
+
+    found = remedies(network, Flow("tablet", "ledger", "tcp/8443"), True, maker(data, name), every_flow(network))
+    proof = prove(network, claim_of("kiosks never reach ledger except ticketing"))
+    return [
+        Text(f"{count + 1}. What would let the tablet sell tickets, and what else would it change?", style="bold"),
+        Padding(remedytext.brief(found), (0, 0, 1, 3)),
+        Text(f"{count + 2}. Can a kiosk ever do anything else at the ledger? Not only the tests: every packet.", style="bold"),
+        Padding(Text(provetext.head(proof)), (0, 0, 1, 3)),
+    ]
 
 
 def _go_on(target: str | None) -> Text:

@@ -94,7 +94,7 @@ def remedy(
     moment = moment_of(at, last_resort)
     options = Options(at=moment.at, last_resort=last_resort, family=int(family) if family else None)
     flow = Flow(sender, target, members[0], options)
-    found = remedies(network, flow, wanted == "reaches", _maker(data, file), _tests(network, every_flow, moment))
+    found = remedies(network, flow, wanted == "reaches", maker(data, file), _tests(network, every_flow, moment))
     if form == "json":
         say_json(remedytext.remedies_dict(found))
     else:
@@ -117,7 +117,7 @@ def _tests(network: Network, every_flow: Any, moment: Any) -> list[Any]:
     return list(flows[:: max(1, len(flows) // MOST_TESTS)])
 
 
-def _maker(data: bytes, file: str) -> Make:
+def maker(data: bytes, file: str) -> Make:
     """What does steps on the file's text."""
     from mossy_compass.files.change import as_change_file, changed
 

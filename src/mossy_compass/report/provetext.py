@@ -22,7 +22,7 @@ NOT_ASKED = (
 
 def proof(found: Proof) -> RenderableType:
     """The answer, with what it rests on."""
-    parts: list[RenderableType] = [Text(_headline(found), style="bold")]
+    parts: list[RenderableType] = [Text(head(found), style="bold")]
     rows = list(_rows(found))
     parts.append(Padding(text.rows_of(rows, ("dim", ""), (9, None)), (0, 0, 0, 2)))
     if found.against:
@@ -30,7 +30,7 @@ def proof(found: Proof) -> RenderableType:
     return Group(*parts)
 
 
-def _headline(found: Proof) -> str:
+def head(found: Proof) -> str:
     """The answer."""
     if found.against:
         first = found.against[0]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from rich.console import Group, RenderableType
+from rich.padding import Padding
 from rich.text import Text
 
 from mossy_compass.lab.remedy import Remedies, Remedy
@@ -27,6 +28,13 @@ def remedies(found: Remedies) -> RenderableType:
     if found.more:
         parts += [Text(""), Text(f"... and {found.more} more that change more.")]
     return Group(*parts)
+
+
+def brief(found: Remedies) -> RenderableType:
+    """The answer, and what helps, each with what else it changes among the tests."""
+    parts: list[RenderableType] = [Text(head(found))]
+    rows = [(f"{n}", f"{'; and '.join(r.words)}; {_besides(r)}") for n, r in enumerate(found.found, 1)]
+    return Group(*parts, Padding(rows_of(rows, ("dim", ""), (3, None)), (0, 0, 0, 2)))
 
 
 def head(found: Remedies) -> str:
