@@ -190,6 +190,17 @@ def test_rules_without_numbers_keep_their_partners_when_one_is_put_above_them() 
     assert [(turn.before, turn.after) for turn in long.turns] == [("permit", "deny")]
 
 
+def test_a_list_that_becomes_empty_is_told_where_it_stands() -> None:
+    """Its end denied the rest; an empty list stops nothing."""
+    text = HALL.replace(IN, IN[:-1] + ", filter: {arriving: few}}")
+    before, after = (
+        mc.Plan(network_of(t)) for t in (text, text.replace("few: [{permit: tcp, from: ann, service: https}]", "few: []"))
+    )
+    for one, other, verdicts in ((before, after, ("deny", "permit")), (after, before, ("permit", "deny"))):
+        (few,) = effects(one, other).lists
+        assert verdicts in {(t.before, t.after) for t in few.turns}
+
+
 def test_an_end_that_rejects_is_told_as_such() -> None:
     text = HALL.replace("#HERE", "settings: {end-of-list: reject}").replace(IN, IN[:-1] + ", filter: {arriving: few}}")
     (few,) = effects(mc.Plan(network_of(text)), mc.Plan(network_of(text.replace("service: https}]", "service: ssh}]")))).lists

@@ -27,7 +27,7 @@ from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof import space as space_module
-from mossy_compass.proof.exact import effective, examine
+from mossy_compass.proof.exact import Around, effective, examine
 from mossy_compass.proof.space import Space, Vocabulary
 from tests.effort import examples
 from tests.test_rows import OWN, lists, packet, where
@@ -454,3 +454,24 @@ def test_a_bare_syn_never_belongs_to_nothing() -> None:
     assert not (space.of_condition(belongs_to_nothing) & space.of_condition(shows_syn) & space.possible).satisfiable()
     continuing = Condition("relation", (("relation", frozenset((Relation.CONTINUING,))),))
     assert (space.of_condition(continuing) & space.of_condition(shows_syn) & space.possible).satisfiable()
+
+
+def test_no_rule_could_go_for_the_sake_of_one_that_is_to_go() -> None:
+    """10 says what 30 says; but while 20, which it shadows, is still there, its packets would be denied without it."""
+    upper = rule("10", Verdict.PERMIT, protocol=6, services=ports(443, 443))
+    last = rule("30", Verdict.PERMIT, protocol=6)
+    found = examine(rows(upper, rule("20", protocol=6, services=ports(443, 443)), last), (Around(Verdict.DENY),))
+    assert [s.row.id for s in found.shadowed] == ["20"]
+    assert not found.redundant
+    alike = examine(rows(upper, rule("20", Verdict.PERMIT, protocol=6, services=ports(443, 443)), last), (Around(Verdict.DENY),))
+    assert [r.id for r, _ in alike.redundant] == ["10"]
+
+
+def test_a_list_is_not_advised_to_be_empty() -> None:
+    """Its only rule denies what its end denies; without it the list is empty, and an empty list stops nothing."""
+    deny = rule("10", protocol=6)
+    assert not examine(rows(deny), (Around(Verdict.DENY),)).redundant
+    beside = Around(Verdict.DENY, (rows(rule("1", protocol=17)),))
+    assert [r.id for r, _ in examine(rows(deny), (beside,)).redundant] == ["10"]
+    kept = (deny, rule("20", protocol=17, disabled=True))
+    assert [r.id for r, _ in examine(rows(*kept), (Around(Verdict.DENY),)).redundant] == ["10"]

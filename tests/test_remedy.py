@@ -182,16 +182,17 @@ mossy-network: 1
 devices:
   gate: {kind: router, interfaces: {a: {address: [10.41.1.1/24, "2001:db8:1::1/64"]}, b: {address: [10.41.2.1/24, "2001:db8:2::1/64"]}}}
   ann: {kind: host, address: [10.41.1.10/24, "2001:db8:1::10/64"], gateway: [10.41.1.1, "2001:db8:1::1"]}
-  bob: {kind: host, address: [10.41.2.10/24, "2001:db8:2::10/64"], gateway: [10.41.2.1, "2001:db8:2::1"], serves: [ssh]}
-segments: {h: [gate/a, ann], x: [gate/b, bob]}
+  core: {kind: router, interfaces: {b: {address: [10.41.2.10/24, "2001:db8:2::10/64"]}}, serves: [ssh],
+         routes: [{prefix: 0.0.0.0/0, next-hop: 10.41.2.1}, {prefix: "::/0", next-hop: "2001:db8:2::1"}]}
+segments: {h: [gate/a, ann], x: [gate/b, core/b]}
 """
-    found = asked(tmp_path, text, *ASK, "bob", "--service", "ssh", "--wanted", "never-reaches")
+    found = asked(tmp_path, text, *ASK, "core", "--service", "ssh", "--wanted", "never-reaches")
     assert found["remedies"]
     for remedy in found["remedies"]:
         (tmp_path / "c.yaml").write_text(as_change_file("x", remedy["changes"]))
         assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode in (0, 1)
         for family in ("4", "6"):
-            assert mossy(tmp_path, "trace", "n.yaml", *ASK, "bob", "--service", "ssh", "--family", family).returncode == 1
+            assert mossy(tmp_path, "trace", "n.yaml", *ASK, "core", "--service", "ssh", "--family", family).returncode == 1
         (tmp_path / "n.yaml").write_text(text)
 
 

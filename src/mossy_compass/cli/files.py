@@ -174,9 +174,7 @@ def demo(target: str | None, details: bool, drilled: bool) -> None:
     for device in reading.network.devices.values():
         kinds.setdefault(device.kind.value, []).append(device.name)
     parts: list[Any] = [
-        Text(
-            f"{reading.network.title}: {len(DEMO)} test packets through the demo network, and why each fared so."
-        ),
+        Text(f"{reading.network.title}: {len(DEMO)} test packets through the demo network, and why each fared so."),
         Padding(Text(f"{reading.network.about}"), (0, 0, 0, 2)),
     ]
     parts.append(

@@ -229,9 +229,12 @@ def _made(make: Make, steps: Sequence[Step]) -> Plan | None:
 
 
 def _moved(before: Journey, after: Journey) -> bool:
-    """Whether a packet, or its answer, came further than before, or was stopped by something else."""
-    one, other = before.deciding, after.deciding
-    return (before.lost, one.end, one.cause, before.because) != (after.lost, other.end, other.cause, after.because)
+    """Whether a packet, or its answer, came further than before, or was stopped by something else; or another one is left to be closed."""
+    one, other = (
+        (j.lost, j.deciding.end, j.deciding.cause, j.because, j.there.packet.destination, tuple(h.device for h in j.there.hops))
+        for j in (before, after)
+    )
+    return one != other
 
 
 def _grid(plan: Plan, tests: Sequence[Flow]) -> Grid:
