@@ -201,6 +201,30 @@ def test_a_list_that_becomes_empty_is_told_where_it_stands() -> None:
         assert verdicts in {(t.before, t.after) for t in few.turns}
 
 
+@pytest.mark.parametrize(
+    ("rule", "turns"),
+    [
+        ("{deny: tcp, from: 10.41.1.200, service: https}", True),  # one of the profile's
+        ("{deny: tcp, from: 10.41.1.10, service: https}", False),  # he meets the other list
+    ],
+)
+def test_the_list_of_a_profile_is_judged_for_its_members_alone(rule: str, turns: bool) -> None:
+    profile = "profiles: {guests: {for: [10.41.1.128/25], arriving: in, mode: instead, lists: [wide]}}"
+    text = (
+        HALL.replace("#HERE", profile)
+        .replace("  most:", "  wide: [{permit: any}]\n  most:")
+        .replace(IN, IN[:-1] + ", filter: {arriving: most}}")
+    )
+    one, other = (mc.Plan(network_of(t)) for t in (text, text.replace("wide: [{permit: any}]", f"wide: [{rule}, {{permit: any}}]")))
+    assert any(e.turns for e in effects(one, other).lists) is turns
+    # What stands where the profile does not take them is judged for all others alone.
+    lower = text.replace(
+        "{deny: tcp, service: ssh}, {permit: any}]\ndevices", f"{{deny: tcp, service: ssh}}, {rule}, {{permit: any}}]\ndevices"
+    )
+    assert lower != text
+    assert any(e.turns for e in effects(one, mc.Plan(network_of(lower))).lists) is not turns
+
+
 def test_an_end_that_rejects_is_told_as_such() -> None:
     text = HALL.replace("#HERE", "settings: {end-of-list: reject}").replace(IN, IN[:-1] + ", filter: {arriving: few}}")
     (few,) = effects(mc.Plan(network_of(text)), mc.Plan(network_of(text.replace("service: https}]", "service: ssh}]")))).lists

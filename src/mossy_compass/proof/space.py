@@ -184,15 +184,16 @@ class Space:
             instead: groups of conditions; what meets all of a group goes elsewhere.
 
         """
-        found = self.where(meets)
+        found = self.where(map(_as_sent, meets))
         for group in instead:
-            if all(map(self._says, group)):
-                found = found & ~self.where(group)
+            sent = [_as_sent(c) for c in group]
+            if all(map(self._says, sent)):
+                found = found & ~self.where(sent)
         return found
 
     def _says(self, condition: Condition) -> bool:
         """Whether the space knows all fields of a condition."""
-        return all(name in self._one or FIELDS[name].kind is SetKind.INTERVALS for name in condition.fields)
+        return all(name in self._one or name in self._numbers or name in _LAID_OUT for name in condition.fields)
 
     def _part(self, name: str, values: Any) -> Set:
         """The packets whose field has one of these values."""
@@ -511,6 +512,15 @@ class Space:
             alone = Relation.ANSWERING
         facts.relation = named.get("relation", alone)
         return facts
+
+
+def _as_sent(condition: Condition) -> Condition:
+    """A condition on who opened a session, as one on the source: what belongs to no session yet is its sender's own."""
+    parts = tuple((_OPENER.get(name, name), values) for name, values in condition.parts)
+    return Condition(condition.key, parts, condition.wants)
+
+
+_OPENER = {"opener": "source", "opener-bits": "source-bits"}
 
 
 def _of_kind(kind: SetKind) -> list[str]:
