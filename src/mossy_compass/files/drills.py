@@ -131,27 +131,12 @@ class ExpectIn(Part):
 
     def check(self) -> None:
         """Refuse keys that do not go together."""
-        counts = [k for k in ("counter", *LIVING) if getattr(self, k) is not None]
         if self.always:
-            flags = ("always", "size", "ttl", "sample", "seed")  # these have a value of their own when nothing is said
-            if any(getattr(self, k) not in (None, "", [], False) for k in self.keys if k not in flags):
-                raise fault("always: says all of a claim: write what else is expected as a step of its own.")
+            self._check_always()
             return
-        if len(counts) > 1:
-            raise fault(f"{' and '.join(counts)} are counted each in a step of its own.")
-        if bool(counts) != (self.is_ is not None):
-            raise fault("what is counted and is go together: counter: DEVICE/LIST/RULE, or sessions: DEVICE, and is: NUMBER.")
-        if (self.probe is None) != (self.verdict is None):
-            raise fault("probe and verdict go together: probe: DEVICE/PROBE, and verdict: up or down.")
-        if self.probe is not None and (counts or self.that or self.from_ or self.to or self.within):
-            raise fault("probe: reads how a probe is, and tests no flow: write two steps.")
-        if (self.uplinks is None) != (not self.in_use):
-            raise fault("uplinks and in-use go together: uplinks: DEVICE/GROUP, and in-use: MEMBER, or none.")
-        if self.uplinks is not None and (counts or self.probe or self.that or self.from_ or self.to or self.within):
-            raise fault("uplinks: reads what is in use, and tests no flow: write two steps.")
+        counts = [k for k in ("counter", *LIVING) if getattr(self, k) is not None]
         flow = any((self.from_, self.to, self.service, self.reaches is not None))
-        if counts and (self.that or flow or self.within):
-            raise fault(f"{counts[0]}: reads what is there, and tests no flow: write two steps.")
+        self._check_read(counts, flow)
         if self.within:
             self._check_within()
             return
@@ -161,6 +146,37 @@ class ExpectIn(Part):
             raise fault("the sentence says from, to, service and reaches already: leave these keys out.")
         if not any((counts, self.probe, self.uplinks, self.that, self.from_ and self.to)):
             raise fault("an expectation says from and to, or a sentence: SOURCE reaches TARGET for SERVICE.")
+
+    def _check_always(self) -> None:
+        """Refuse whatever is said beside a claim."""
+        usual = ("always", "size", "ttl", "sample", "seed")  # these have a value of their own when nothing is said
+        said = (getattr(self, k) for k in self.keys if k not in usual)
+        if any(value is not None and value is not False and value not in ("", []) for value in said):
+            raise fault("always: says all of a claim: write what else is expected as a step of its own.")
+
+    def _check_read(self, counts: Sequence[str], flow: bool) -> None:
+        """Refuse what does not go with reading something that is there.
+
+        Args:
+            counts: keys of what is counted.
+            flow: a flow is said too.
+
+        """
+        tests = bool(self.that or self.from_ or self.to or self.within)
+        if len(counts) > 1:
+            raise fault(f"{' and '.join(counts)} are counted each in a step of its own.")
+        if bool(counts) != (self.is_ is not None):
+            raise fault("what is counted and is go together: counter: DEVICE/LIST/RULE, or sessions: DEVICE, and is: NUMBER.")
+        if (self.probe is None) != (self.verdict is None):
+            raise fault("probe and verdict go together: probe: DEVICE/PROBE, and verdict: up or down.")
+        if self.probe is not None and (counts or tests):
+            raise fault("probe: reads how a probe is, and tests no flow: write two steps.")
+        if (self.uplinks is None) != (not self.in_use):
+            raise fault("uplinks and in-use go together: uplinks: DEVICE/GROUP, and in-use: MEMBER, or none.")
+        if self.uplinks is not None and (counts or self.probe or tests):
+            raise fault("uplinks: reads what is in use, and tests no flow: write two steps.")
+        if counts and (tests or flow):
+            raise fault(f"{counts[0]}: reads what is there, and tests no flow: write two steps.")
 
     def _check_within(self) -> None:
         """Refuse what cannot be expected of a packet within a conversation."""
@@ -493,8 +509,8 @@ def _compared(step: DrillStep, names: set[str]) -> DrillStep:
 # --- steps -------------------------------------------------------------------------------------------------------
 
 
-def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> Iterator[DrillStep]:
-    """An expectation; its names are looked up now, unless a change before it may have made them."""
+def _expect_read(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> DrillStep | None:
+    """An expectation that tests no flow: of what is proven, counted, or in use; None for one of flows."""
     if entry.always:
         claim = claim_of(entry.always)
         if reader.certain():
@@ -502,32 +518,36 @@ def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> It
             meant(reader.network, claim.target, False)
             for service in (*claim.services, *claim.but):
                 services_of(reader.network, service)
-        yield Always(f"always: {claim.words}", about, node.mark, claim=claim)
-        return
+        return Always(f"always: {claim.words}", about, node.mark, claim=claim)
     if entry.counter is not None and entry.is_ is not None:
         words = f"{entry.counter} has decided {entry.is_} packets"
-        yield Count(words, about, node.mark, rule=entry.counter, count=int(entry.is_))
-        return
+        return Count(words, about, node.mark, rule=entry.counter, count=int(entry.is_))
     if entry.probe is not None and entry.verdict is not None:
         device, _, probe = entry.probe.partition("/")
         _device(reader, device)
         words = f"probe {probe} of {device} is {entry.verdict}"
-        yield Watched(words, about, node.mark, device=device, probe=probe, up=entry.verdict == "up")
-        return
+        return Watched(words, about, node.mark, device=device, probe=probe, up=entry.verdict == "up")
     if entry.uplinks is not None:
         device, _, group = entry.uplinks.partition("/")
         _device(reader, device)
         words = f"{entry.uplinks} leaves by {', '.join(entry.in_use)}"
-        yield InUse(words, about, node.mark, device=device, group=group, members=tuple(entry.in_use))
-        return
+        return InUse(words, about, node.mark, device=device, group=group, members=tuple(entry.in_use))
     for table in LIVING:
         device = getattr(entry, table)
         if device is not None and entry.is_ is not None:
             _device(reader, device)
             one = int(entry.is_) == 1
             words = f"{int(entry.is_)} {table.removesuffix('s') if one else table} live{'s' * one} at {device}"
-            yield Living(words, about, node.mark, device=device, table=table, count=int(entry.is_))
-            return
+            return Living(words, about, node.mark, device=device, table=table, count=int(entry.is_))
+    return None
+
+
+def _expect(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) -> Iterator[DrillStep]:
+    """An expectation; its names are looked up now, unless a change before it may have made them."""
+    read = _expect_read(reader, entry, about, node)
+    if read is not None:
+        yield read
+        return
     if entry.within:
         yield _expect_within(reader, entry, about, node)
         return
