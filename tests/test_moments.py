@@ -121,3 +121,12 @@ def test_returncodes_say_whether_it_survives(tmp_path: Path) -> None:
     assert mossy(tmp_path, *ask, "--fail", "link north").returncode == 0
     assert mossy(tmp_path, *ask, "--fail", "host weather").returncode == 1
     assert When.NOTICED.value in mossy(tmp_path, *ask, "--fail", "link north").stdout
+
+
+def test_a_ping_through_a_tunnel_reads_well() -> None:
+    """No port to cut off, and a device that wraps what it forwards stands there once."""
+    said = as_text(moments(through(network("demo"), Flow("lab-bench", "moor-store", "ping"), ["link glass"]))).split("\n")
+    (seen,) = (line for line in said if line.startswith("seen as"))
+    assert seen.split()[2:] == ["10.40.40.20", "-", *["10.40.40.20"] * 3]
+    first = [line[13:26].strip() for line in said[said.index(next(x for x in said if x.startswith("way"))) :]][:6]
+    assert first == ["lab-bench", "canopy", "gate", "upstream", "moor-gate", "moor-store"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import groupby
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -21,9 +22,9 @@ def moments(found: Moments) -> RenderableType:
     rows = [
         ("time", [duration_words(m.at) if m.at else "0 s" for m in found.moments]),
         ("new flows", [_fares(m) for m in found.moments]),
-        ("way", ["\n".join(m.cell.path) for m in found.moments]),
+        ("way", ["\n".join(name for name, _ in groupby(m.cell.path)) for m in found.moments]),
         ("leave by", ["\n".join(_parting(m, found)) or "-" for m in found.moments]),
-        ("seen as", [m.cell.seen_as.rpartition(":")[0] if "." in m.cell.seen_as else m.cell.seen_as or "-" for m in found.moments]),
+        ("seen as", [_source(m) or "-" for m in found.moments]),
         ("open before", [_open(m) for m in found.moments]),
         ("probes", ["\n".join(m.verdicts) or "-" for m in found.moments]),
     ]
@@ -45,7 +46,7 @@ def head(found: Moments) -> str:
     flow, what = found.flow, " and ".join(found.failed)
     first, failed, last = found.moments[0], found.of(When.FAILED), found.moments[-1]
     assert failed is not None
-    ends = f"{flow.source} → {flow.target}, {flow.label}"
+    ends = f"{flow.source} → {flow.target}, {flow.service}"
     if not first.cell.answered:
         return f"{ends}: not answered even before {what} fails: {first.cell.cause} at {first.cell.where}."
     settled = found.settled
@@ -107,6 +108,12 @@ def _parting(moment: FlowMoment, found: Moments) -> list[str]:
 def _by(moment: FlowMoment, found: Moments) -> str:
     """The first interface that is another than at other moments."""
     return "".join(f" by {port}" for port in _parting(moment, found))
+
+
+def _source(moment: FlowMoment) -> str:
+    """The address that the far end sees, without a port."""
+    seen = moment.cell.seen_as
+    return seen.partition(":")[0] if seen.count(":") == 1 else seen
 
 
 def _open(moment: FlowMoment) -> str:
