@@ -303,15 +303,17 @@ def test_no_two_live_sessions_share_an_outer_flow(network: mc.Network, asked: li
 
     plan, state = mc.Plan(network), State()
     hosts = [n for n in network.devices if n.startswith("h")]
-    for one, other, service, port in asked:
-        sender, target = hosts[one % len(hosts)], hosts[other % len(hosts)]
+    flows = [(hosts[one % len(hosts)], hosts[other % len(hosts)], service, port) for one, other, service, port in asked]
+    for sender, target, service, port in flows:
         mc.trace_question(plan, mc.ask(plan, sender, target, service, source_port=port), state)
     for name in network.devices:
         sessions = state.sessions(name)
         assert len({s.outer for s in sessions}) == len({s.inner for s in sessions}) == len(sessions)
         # A number is given once, to a session that lives or to one that is over: a refused conversation is over at its host.
         numbers = [s.number for s in sessions] + [e.session.number for e in state.ended(name)]
-        assert sorted(numbers) == list(range(1, len(numbers) + 1))
+        assert len(numbers) == len(set(numbers))
+        # Of a flow that is opened again after it was over, the latest end alone is remembered.
+        assert len(set(flows)) < len(flows) or sorted(numbers) == list(range(1, len(numbers) + 1))
 
 
 @examples(12, 75, suppress_health_check=[HealthCheck.too_slow])
