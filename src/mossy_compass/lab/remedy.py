@@ -304,22 +304,41 @@ def _proposals(plan: Plan, journey: Journey, wanted: bool) -> Iterator[Proposal]
 def _opening(plan: Plan, hop: Hop, ruling: Ruling, back: bool) -> Iterator[Proposal]:
     """A list that stops a packet: a permit for it alone; what is nearly one; what stands in the way."""
     name, facts = ruling.table.name, _facts(hop, ruling)
-    rules = plan.network.lists[name].rules
-    at = next((n for n, r in enumerate(rules) if r.id == ruling.row), len(rules))
-    value = _value(plan, "permit", ruling.saw, back, _free(rules, at))
-    where: dict[str, Any] = {"before": rules[at].id} if at < len(rules) else {}
-    place = f"above rule {rules[at].id}" if at < len(rules) else "at its end"
-    step = {"insert": {"into": f"lists/{name}", "value": value, **where}}
-    yield Proposal(f"permit it in list {name}, {place}: {_flow(value)}", (step,), True)
-    table = plan.device(hop.device).read_list(name)
-    for row, rule in ((r, w) for r in table.rows for w in rules if w.id == r.id and w.verdict is Verdict.PERMIT):
-        number = next(n for n, r in enumerate(rules) if r.id == row.id)
+    yield _alone(plan, ruling, "permit", back)
+    rules, at = _place(plan, ruling)
+    written = {r.id: (n, r) for n, r in enumerate(rules)}
+    for row in plan.device(hop.device).read_list(name).rows:
+        number, rule = written.get(row.id, (0, None))
+        if rule is None or rule.verdict is not Verdict.PERMIT:
+            continue
         missed = list(row.misses(facts))
         if not missed and number > at:
             step = {"move": {"what": f"lists/{name}/{row.id}", "before": rules[at].id}}
             yield Proposal(f"move rule {row.id} of list {name} above rule {rules[at].id}", (step,))
         if len(missed) == 1 and number < at:
             yield from _widening(plan, name, rule, missed[0], ruling.saw)
+    yield from _disabling(plan, ruling)
+
+
+def _place(plan: Plan, ruling: Ruling) -> tuple[Sequence[Rule], int]:
+    """The rules of the list that ruled, and the place of the one that did; behind the last for the end of the list."""
+    rules = plan.network.lists[ruling.table.name].rules
+    return rules, next((n for n, r in enumerate(rules) if r.id == ruling.row), len(rules))
+
+
+def _alone(plan: Plan, ruling: Ruling, verdict: str, back: bool) -> Proposal:
+    """A rule for a packet alone, in front of the one that ruled."""
+    name, (rules, at) = ruling.table.name, _place(plan, ruling)
+    value = _value(plan, verdict, ruling.saw, back, _free(rules, at))
+    where: dict[str, Any] = {"before": rules[at].id} if at < len(rules) else {}
+    place = f"above rule {rules[at].id}" if at < len(rules) else "at its end"
+    step = {"insert": {"into": f"lists/{name}", "value": value, **where}}
+    return Proposal(f"{verdict} it in list {name}, {place}: {_flow(value)}", (step,), True)
+
+
+def _disabling(plan: Plan, ruling: Ruling) -> Iterator[Proposal]:
+    """The rule that ruled is disabled; nothing for the end of a list."""
+    name, (rules, at) = ruling.table.name, _place(plan, ruling)
     if at < len(rules):
         yield Proposal(f"disable rule {rules[at].id} of list {name}", ({"disable": f"lists/{name}/{rules[at].id}"},))
 
@@ -449,16 +468,8 @@ def _closing(plan: Plan, journey: Journey) -> Iterator[Proposal]:
         for ruling in hop.rulings:
             if ruling.table.kind is not TableKind.LIST or ruling.did is not Did.PERMITTED:
                 continue
-            name = ruling.table.name
-            rules = plan.network.lists[name].rules
-            at = next((n for n, r in enumerate(rules) if r.id == ruling.row), len(rules))
-            value = _value(plan, "deny", ruling.saw, False, _free(rules, at))
-            where: dict[str, Any] = {"before": rules[at].id} if at < len(rules) else {}
-            place = f"above rule {rules[at].id}" if at < len(rules) else "at its end"
-            step = {"insert": {"into": f"lists/{name}", "value": value, **where}}
-            yield Proposal(f"deny it in list {name}, {place}: {_flow(value)}", (step,), True)
-            if at < len(rules):
-                yield Proposal(f"disable rule {rules[at].id} of list {name}", ({"disable": f"lists/{name}/{rules[at].id}"},))
+            yield _alone(plan, ruling, "deny", False)
+            yield from _disabling(plan, ruling)
 
 
 def _facts(hop: Hop, ruling: Ruling) -> Facts:
