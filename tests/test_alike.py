@@ -11,13 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
-from mossy_compass.lab.cells import Sets, first_way, flood, holding, room, sent_by, stay_at
+from mossy_compass.lab.cells import first_way, flood, stay_at
+from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.plan.facts import Moment, Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import UNWRAPPED, Way
-from mossy_compass.walk.walk import MOST_LEGS, Emission, _carried, _taken, follow
+from mossy_compass.walk.walk import MOST_LEGS, Emission, carried, taken, follow
 from tests.cells import drawn
 from tests.conftest import DATA
 from tests.effort import at_length, examples
@@ -105,10 +106,10 @@ def behaves_alike(plan: Plan, sets: Sets, first: Emission, moment: Moment, chanc
             neighbour = done.stay.handover
             assert neighbour is not None
             if neighbour.tunnel:
-                outer = _carried(plan, state, done.stay, first_way, moment, ())
+                outer = carried(plan, state, done.stay, first_way, moment, ())
                 if outer is None or outer.cause != UNWRAPPED:
                     break
-                neighbour = _taken(neighbour, outer)
+                neighbour = taken(neighbour, outer)
             handed = name, done.stay.facts.leaving or ""
             packet, name, arriving = done.stay.facts.packet, neighbour.device, neighbour.interface
     return tried

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import mossy_compass as mc
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Bits, Universe
-from mossy_compass.lab.cells import room
+from mossy_compass.lab.forms import room
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.gates import Application, Hours, Wall
 from mossy_compass.model.network import AccessList, Rule, Verdict

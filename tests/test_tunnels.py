@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import mossy_compass as mc
-from mossy_compass.lab.cells import Sets, room
+from mossy_compass.lab.forms import Sets, room
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.packet.address import parse_address
 from mossy_compass.packet.packet import Packet

@@ -6,128 +6,25 @@ put into sets. What a rewriting made one value for all packets of the cell is lo
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterator
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
-from mossy_compass.packet.address import Address, Span
+from mossy_compass.lab.forms import Form, Sets, holding
+from mossy_compass.lab.kept import Ends, Kept
+from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, Recall, Rewrite
-from mossy_compass.plan.alike import Decided, Met, Term
+from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Recall, Rewrite
 from mossy_compass.plan.alike_actions import alike_to_action
 from mossy_compass.plan.balance import Choose
-from mossy_compass.plan.conditions import Condition, in_set
-from mossy_compass.plan.facts import Direction, Facts, Moment, Relation
+from mossy_compass.plan.facts import Facts, Moment
 from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
-from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.tunnel import other_end
-from mossy_compass.proof.space import Space
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import PERFORM, Stay, StayEnd
-
-OF_THE_PACKET = {
-    *("service", "source", "destination", "from-port", "identifier", "source-bits", "destination-bits", "ttl", "size"),
-    *("fragment", "reset", "shows", "opens", "relation", "conversation"),
-}
-"""The fields that differ between the packets of a set; everything else is one value for all of them."""
-_TWIN = {"opener": "source", "opener-bits": "source-bits"}
-_ENDS = {
-    Half.SOURCE: ("source", "source-bits", "from-port", "identifier"),
-    Half.DESTINATION: ("destination", "destination-bits", "service"),
-}
-
-
-def room(size: int = 16) -> Space:
-    """A space that has every field of a packet.
-
-    Args:
-        size: how many times the usual room it has.
-
-    """
-    wanted = ("fragment", "reset", "opens", "relation", "shows")
-    asked = [Condition(n, ((n, frozenset(FIELDS[n].values or ())),)) for n in wanted]
-    asked += [Condition(n, ((n, (Span(0, 255),)),)) for n in ("ttl", "size", "identifier")]
-    return Space([Row("all", tuple(asked))], room=size)
-
-
-@dataclass
-class Form:
-    """What the packets of a set are by now, in terms of what was sent.
-
-    Attributes:
-        fixed: fields that a rewriting made one value for all of them.
-        down: how often the TTL was counted down.
-
-    """
-
-    fixed: frozenset[str] = frozenset()
-    down: int = 0
-
-    def of(self, sent: Packet, sample: Packet) -> Packet:
-        """What a packet that was sent is by now; what is fixed is as in a sample."""
-        out = sent._replace(ttl=sent.ttl - self.down)
-        names = {"source": "source", "destination": "destination", "from-port": "from_port", "service": "to_port"}
-        return out._replace(**{names[n]: getattr(sample, names[n]) for n in self.fixed if n in names})
-
-
-@dataclass
-class Sets:
-    """Terms as sets, as things stand at one point of a stay."""
-
-    space: Space
-    known: dict[Any, list[Set]] = field(default_factory=dict)
-    held: list[Any] = field(default_factory=list)
-
-    def of(self, term: Term, facts: Facts, form: Form) -> Set:
-        """The packets of a term."""
-        possible = self.space.possible
-        if isinstance(term, Met):
-            held = self._all(term.conditions, facts, form)
-            return held if term.wanted else possible & ~held
-        return self._decided(term, facts, form)
-
-    def _decided(self, term: Decided, facts: Facts, form: Form) -> Set:
-        """The packets of which a row is the first, among the rows that can decide."""
-        rows = [r for r in term.table.rows if not r.disabled and (r.verdict is None or r.verdict.value != "note")]
-        fields = sorted({f for r in rows for c in r.conditions for f in c.fields if not self._open(f, facts, form)})
-        key = (id(term.table), form.down, tuple((f, FIELDS[f].read(facts)) for f in fields))
-        if key not in self.known:
-            seen, sets = self.space.possible & ~self.space.possible, []
-            for row in rows:
-                mine = self._all(row.conditions, facts, form)
-                sets.append(mine & ~seen)
-                seen = seen | mine
-            self.known[key] = [*sets, self.space.possible & ~seen]
-            self.held.append(term.table)  # while it is there, no other has its id
-        return self.known[key][rows.index(term.row) if term.row is not None else -1]
-
-    def _all(self, conditions: Iterable[Condition], facts: Facts, form: Form) -> Set:
-        """The packets that meet all conditions."""
-        held = self.space.possible
-        for condition in conditions:
-            held = held & self.space.union(self._part(n, v, facts, form) for n, v in condition.parts)
-        return held & self.space.possible
-
-    def _part(self, name: str, values: Any, facts: Facts, form: Form) -> Set:
-        """The packets whose field has one of some values; all or none where the field is one value for all of them."""
-        if not self._open(name, facts, form):
-            holds = in_set(FIELDS[name].kind, values, FIELDS[name].read(facts))
-            return self.space.possible if holds else self.space.possible & ~self.space.possible
-        if name == "ttl":
-            values = tuple(Span(first + form.down if first else 0, last + form.down) for first, last in values)
-        name = _TWIN.get(name, name)
-        return self.space.of_condition(Condition(name, ((name, values),)))
-
-    def _open(self, name: str, facts: Facts, form: Form) -> bool:
-        """Whether packets of a set differ in a field."""
-        if name in _TWIN:
-            return (facts.session is None or facts.direction is Direction.FORTH) and _TWIN[name] not in form.fixed
-        return name in OF_THE_PACKET and name not in form.fixed
-
 
 class Stayed(NamedTuple):
     """What a stay did, and for which packets.
@@ -172,14 +69,27 @@ def stay_at(
     leaving: str | None = None,
     handed: tuple[str, str] | None = None,
     choose: Choose = first_way,
+    kept: Kept | None = None,
+    next_hop: Address | None = None,
 ) -> Stayed:
-    """Run the steps of a device as the executor does, and gather what each decision and action rests on."""
+    """Run the steps of a device as the executor does, and gather what each decision and action rests on.
+
+    Args:
+        plan: the network.
+        sets: where terms become sets.
+        state: what devices remember; it is written.
+        device, packet, arriving, number, moment, handed, choose: as for the executor's own stay.
+        leaving, next_hop: where it must leave; None: where the device sends it.
+        form: what the packets are when they come; None: as they were sent.
+        kept: the sessions that the packets of the set opened themselves, each its own; None: what is remembered is somebody else's.
+
+    """
     sets.space.tidy()
     here = plan.device(device)
     stay = Stay(here, packet, arriving, state, choose, moment or Moment(), number, handed)
     facts = stay.facts
-    facts.leaving = leaving
-    now = form or Form()
+    facts.leaving, facts.next_hop = leaving, next_hop
+    came = now = form or Form()
     held = sets.space.possible
     for step in here.steps(arriving):
         for term in step.alike(facts):
@@ -190,13 +100,16 @@ def stay_at(
             held = held & _rests(sets, stay, action, now)
             before, entry = facts.packet, now
             end = PERFORM[type(action)](stay, step.stage, decision, action)  # type: ignore[arg-type]
+            own = kept.of(facts) if kept is not None else None
             if isinstance(action, Recall):
-                for term in alike_to_action(here, facts, action):
-                    held = held & sets.of(term, facts, now)
-            now = _after(now, action, before, facts.packet)
+                held = held & _recalled(sets, stay, action, now, kept)
+                now = now._replace(opener=own.came.source, known=True) if own is not None else now
+            if isinstance(action, OpenSession) and kept is not None and end is None:
+                kept.opened(facts, came, now)
+            now = _after(now, action, facts, before, own)
             if end is not None:
                 return Stayed(stay, end, held, entry)
-    return Stayed(stay, None, held, now)
+    return Stayed(stay, None, held, now._replace(opener="", known=False))
 
 
 def _rests(sets: Sets, stay: Stay, action: Action, form: Form) -> Set:
@@ -209,47 +122,31 @@ def _rests(sets: Sets, stay: Stay, action: Action, form: Form) -> Set:
     return held
 
 
-def _after(form: Form, action: Action, before: Packet, after: Packet) -> Form:
+def _recalled(sets: Sets, stay: Stay, action: Recall, form: Form, kept: Kept | None) -> Set:
+    """The packets of which a device remembers the same."""
+    if kept is not None:
+        return kept.alike(sets, stay, form)
+    held = sets.space.possible
+    for term in alike_to_action(stay.here, stay.facts, action):
+        held = held & sets.of(term, stay.facts, form)
+    return held
+
+
+def _after(form: Form, action: Action, facts: Facts, before: Packet, own: Ends | None) -> Form:
     """The form after an action."""
+    after = facts.packet
     if isinstance(action, Countdown):
-        return Form(form.fixed, form.down + 1)
-    if isinstance(action, Rewrite) and before != after:
-        same_port = action.half is Half.DESTINATION and before.to_port == after.to_port
-        ends = _ENDS[action.half][: 2 if same_port else 4]
-        return Form(form.fixed | set(ends), form.down)
-    if isinstance(action, Allocate) and before != after:
-        ends = _ENDS[Half.SOURCE][: 2 if before.from_port == after.from_port else 4]
-        return Form(form.fixed | set(ends), form.down)
+        return form._replace(down=form.down + 1)
+    if isinstance(action, Rewrite) and not action.by_rule and own is not None:
+        return own.rewritten(form, action.half, facts.direction)
+    if isinstance(action, Rewrite | Allocate) and before != after:
+        if isinstance(action, Rewrite) and action.half is Half.DESTINATION:
+            # Whose port is as it was by chance is of one service: a rule that sets a port says so of itself.
+            sets_port = action.port is not None or action.port_shift or not action.by_rule
+            return form._replace(destination="", far="" if sets_port else form.far)
+        kept = before.from_port == after.from_port
+        return form._replace(source="", near=form.near if kept else "", identifier=form.identifier if kept else "")
     return form
-
-
-def holding(space: Space, held: Set, packet: Packet, relation: Relation) -> bool:
-    """Whether a packet is in a set."""
-    facts = Facts(packet, None)
-    facts.relation = relation
-    for name in (
-        "service",
-        "source",
-        "destination",
-        "ttl",
-        "size",
-        *(("from-port",) if FIELDS["from-port"].read(facts) >= 0 else ()),
-    ):
-        value = FIELDS[name].read(facts)
-        held = held & space.of_condition(Condition(name, ((name, (Span(value, value),)),)))
-    for name in ("fragment", "reset", "opens", "relation", "shows"):
-        held = held & space.of_condition(Condition(name, ((name, frozenset((FIELDS[name].read(facts),))),)))
-    return bool(held.satisfiable())
-
-
-def sent_by(space: Space, sources: Iterable[int]) -> Set:
-    """Packets of usual TTL and size from some addresses, as a first packet can be: it belongs to nothing."""
-    held = space.possible
-    for name, spans in (("source", tuple(Span(k, k) for k in sources)), ("ttl", (Span(64, 64),)), ("size", (Span(64, 64),))):
-        held = held & space.of_condition(Condition(name, ((name, spans),)))
-    fresh = frozenset((Relation.OPENING, Relation.NONE))
-    held = held & space.of_condition(Condition("relation", (("relation", fresh),)))
-    return held & space.of_condition(Condition("reset", (("reset", frozenset((False,))),)))
 
 
 class Fared(NamedTuple):
@@ -291,8 +188,9 @@ class Travelling(NamedTuple):
     def place(self) -> object:
         """Where they are, and what they are by now."""
         sample = self.sample
-        fixed = {n: FIELDS[n].read(Facts(sample, None)) for n in self.form.fixed} if sample is not None else {}
-        return self.device, self.arriving, self.form.down, tuple(sorted(fixed.items()))
+        parts = (("source", self.form.source), ("destination", self.form.destination), ("from_port", self.form.near))
+        fixed = [getattr(sample, name) for name, part in (*parts, ("to_port", self.form.far)) if not part]
+        return self.device, self.arriving, self.form, tuple(fixed)
 
 
 MOST_HOPS = 70
@@ -386,7 +284,7 @@ def _onward(here: Travelling, done: Stayed, mine: Set, forked: bool) -> Fared | 
     packet = done.stay.facts.packet
     if done.end is not None:
         end = (here.device, done.end.fate.value, done.end.cause)
-        fixed = packet.destination if "destination" in done.form.fixed else None
+        fixed = packet.destination if not done.form.destination else None
         return Fared(mine, end, way, fixed, done.end.because, forked, here.tunnelled)
     neighbour = done.stay.handover
     assert neighbour is not None

@@ -15,7 +15,8 @@ from typing import NamedTuple
 from mossy_compass.errors import QuestionError
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
-from mossy_compass.lab.cells import Fared, Sets, flood, holding, room, sent_by
+from mossy_compass.lab.cells import Fared, flood
+from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.model.gates import Application

@@ -19,8 +19,9 @@ from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from mossy_compass.plan.actions import Action, Allocate, Deliver, Half, OpenSession, Recall, Reply, Rewrite, Steer, Stop
 from mossy_compass.plan.alike import Met, Term, known_as, of_flow, within
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_key, service_span
+from mossy_compass.plan.keeping import FIRST_FREE_PORT, LAST_PORT
 from mossy_compass.plan.replies import UNREACHABLE
 from mossy_compass.plan.stages.routes import DISCARDED, alike_steered, ended_by, steered
 from mossy_compass.plan.stages.sessions import alike_to_memory
@@ -69,7 +70,7 @@ def _rewritten(here: DevicePlan, facts: Facts, action: Rewrite) -> Iterator[Term
     """A new port makes one service of all, so of those that have ports only one is kept; which server it is follows from the source."""
     if action.servers:
         yield within("source", (Span(facts.packet.source.key, facts.packet.source.key),))
-    if action.half is Half.DESTINATION and action.port is not None:
+    if action.half is Half.DESTINATION and (action.port is not None or action.port_shift):
         key = service_key(facts.packet)
         yield within("service", (Span(key, key),))
 
@@ -80,15 +81,30 @@ def _allocated(here: DevicePlan, facts: Facts, action: Allocate) -> Iterator[Ter
         yield within("source", (Span(facts.packet.source.key, facts.packet.source.key),))
     yield _family("source", facts.packet.source.family)
     yield known_as("fragment", facts.packet.fragment)
-    with_ports = merge(service_span(Service(p)) for p in (*WITH_PORTS, ICMP, ICMP6))
-    has = facts.packet.protocol in (*WITH_PORTS, ICMP, ICMP6)
-    yield within("service", with_ports if has else complement(with_ports, service_span(Service(255)).last))
+    packet = facts.packet
+    alike = next((kinds for kinds in (WITH_PORTS, (ICMP, ICMP6)) if packet.protocol in kinds), ())
+    with_ports = merge(service_span(Service(p)) for p in alike or (*WITH_PORTS, ICMP, ICMP6))
+    yield within("service", with_ports if alike else complement(with_ports, service_span(Service(255)).last))
+    if packet.protocol in WITH_PORTS and not packet.fragment:
+        yield within("from-port", _ports_given_alike(here, packet))
     yield from _one_flow(here, facts)
 
 
+def _ports_given_alike(here: DevicePlan, packet: Packet) -> Spans:
+    """The source ports that are kept as this one is, or that are looked for in the same range (RFC 4787 section 4.2.2)."""
+    reserved = here.ports_in_use
+    if any(first <= packet.from_port <= last for first, last in reserved):
+        return (Span(packet.from_port, packet.from_port),)
+    if here.keeping.keeps_port:
+        return complement(reserved, LAST_PORT)
+    low, high = Span(0, FIRST_FREE_PORT - 1), Span(FIRST_FREE_PORT, LAST_PORT)
+    return (low if packet.from_port < FIRST_FREE_PORT else high,)
+
+
 def _opened(here: DevicePlan, facts: Facts, action: OpenSession) -> Iterator[Term]:
-    """Whether another's answers come as its would."""
-    return _one_flow(here, facts)
+    """Whether another's answers come as its would; what belongs to a session, or may open none, opens none."""
+    opens = facts.session is None and facts.relation in (Relation.OPENING, Relation.EXPECTED)
+    return _one_flow(here, facts) if opens else iter(())
 
 
 def _stopped(here: DevicePlan, facts: Facts, action: Stop) -> Iterator[Term]:

@@ -14,7 +14,7 @@ from mossy_compass.model.network import AccessList, Device, FarHost, Interface, 
 from mossy_compass.model.outside import outside_of
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans, in_spans
-from mossy_compass.packet.service import BUILT_IN_SERVICES
+from mossy_compass.packet.service import BUILT_IN_SERVICES, WITH_PORTS
 from mossy_compass.plan.actions import Decide, Half
 from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.facts import Facts
@@ -281,6 +281,18 @@ class DevicePlan:
         for service in (*listens, *forwarded):
             if service.protocol == protocol and service.ports is not None:
                 yield from range(service.ports.first, service.ports.last + 1)
+
+    @property
+    def ports_in_use(self) -> Spans:
+        """Every port that no mapping may have at some address and protocol: forwarded ones, and those that the device listens on."""
+        return self.once("ports in use", lambda: merge(self._in_use()))
+
+    def _in_use(self) -> Iterator[Span]:
+        """The same, one by one."""
+        rules = (t for t in self.device.translate if not t.of_source and not t.disabled)
+        for service in (*(s.service for s in self.serves(None)), *(s for t in rules for s in t.services or ())):
+            if service.protocol in WITH_PORTS and service.ports is not None:
+                yield Span(*service.ports)
 
     def source_for(self, interface: str, family: int, towards: Address | None = None) -> Address | None:
         """The address that the device gives its own packets when they leave by ``interface``.

@@ -16,6 +16,11 @@ AS_WRITTEN = {"endpoint-independent": 0, "address-dependent": 1, "per-flow": 2}
 """How much of the far end counts (RFC 4787 sections 4.1 and 5): nothing, its address, its port too."""
 
 
+LAST_PORT = 65535
+FIRST_FREE_PORT = 1024
+"""A mapping's port is looked for on the same side of this as the source's own is (RFC 4787 section 4.2.2, REQ-3)."""
+
+
 class Lives(StrEnum):
     """The settings that say how long a session lives after a packet, by phase and protocol."""
 

@@ -12,7 +12,7 @@ from mossy_compass.packet.address import Address
 from mossy_compass.packet.flow import FiveTuple, flow_from, reversed_key
 from mossy_compass.plan.facts import Direction, Judged, Mapped, Phase, Session
 from mossy_compass.plan.ids import TableId
-from mossy_compass.plan.keeping import Keeping
+from mossy_compass.plan.keeping import LAST_PORT, Keeping
 
 
 class Mapping:
@@ -168,8 +168,6 @@ class Pool(NamedTuple):
     address: Address
 
 
-LAST_PORT = 65535
-FIRST_FREE_PORT = 1024
 _HALF = (LAST_PORT + 1) // 2
 
 

@@ -34,8 +34,8 @@ from mossy_compass.plan.facts import (
     Session,
 )
 from mossy_compass.plan.ids import TableId
-from mossy_compass.plan.keeping import HALF_OPEN, Keeping, lives
-from mossy_compass.state.entry import FIRST_FREE_PORT, LAST_PORT, NO_DOUBTS, USUAL, Entry, Life, Mapping, Pool, Ports
+from mossy_compass.plan.keeping import FIRST_FREE_PORT, HALF_OPEN, LAST_PORT, Keeping, lives
+from mossy_compass.state.entry import NO_DOUBTS, USUAL, Entry, Life, Mapping, Pool, Ports
 from mossy_compass.state.phases import first_phase, next_step
 
 FORTH, BACK = Direction.FORTH, Direction.BACK

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.packet.packet import Packet
@@ -96,20 +96,44 @@ def every_path(plan: Plan, sender: str, target: str, service: str = "ping", *, s
 
 def paths(plan: Plan, sender: str, target: str, service: str, wishes: Options, state: State) -> Paths:
     """The same for one service and its wishes, with what devices remember; the arguments are those of ``trace_one``."""
-    out: list[Path] = []
+
+
+    def walked(choose: Choose) -> Journey:
+        """The journey by some choices."""
+        # Each combination starts from what devices remembered at first: none is to profit from the sessions of another.
+        with state.unchanged():
+            return trace_one(plan, sender, target, service, wishes, choose, state)
+
+    found, whole = by_every_choice(walked)
+    return Paths(tuple(Path(choices, journey) for choices, journey in found), whole)
+
+
+T = TypeVar("T")
+
+
+def by_every_choice(work: Callable[[Choose], T]) -> tuple[list[tuple[tuple[Choice, ...], T]], bool]:
+    """Do something once for every combination of equal ways that it meets.
+
+    Args:
+        work: takes how equal ways are chosen; it begins from the same each time.
+
+    Returns:
+        What came of it by the choices that led to it, in the order of the members chosen; and whether that is all of it, or there are
+        more than ``MOST_PATHS``.
+
+    """
+    out: list[tuple[tuple[Choice, ...], T]] = []
     scripts: list[tuple[int, ...]] = [()]
     while scripts and len(out) < MOST_PATHS:
         script = scripts.pop(0)
         made: list[Choice] = []
-        # Each combination starts from what devices remembered at first: none is to profit from the sessions of another.
-        with state.unchanged():
-            journey = trace_one(plan, sender, target, service, wishes, _scripted(script, made), state)
-        out.append(Path(tuple(made), journey))
+        found = work(_scripted(script, made))
+        out.append((tuple(made), found))
         numbers = tuple(c.member for c in made)
         for place in range(len(script), len(made)):
             scripts += [(*numbers[:place], other) for other in range(1, made[place].count)]
-    out.sort(key=lambda p: tuple(c.member for c in p.choices))
-    return Paths(tuple(out), not scripts)
+    out.sort(key=lambda p: tuple(c.member for c in p[0]))
+    return out, not scripts
 
 
 def _scripted(script: tuple[int, ...], made: list[Choice]) -> Choose:

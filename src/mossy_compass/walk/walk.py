@@ -124,13 +124,13 @@ def follow(
         end = stay.run()
         if end is not None:
             leg = track.leg(emission, stay, end)
-            return leg, _reply(stay, end, choose)
+            return leg, reply_emitted(stay, end, choose)
         assert stay.handover is not None
         if stay.handover.tunnel:
-            outer = _carried(plan, state, stay, choose, moment, within)
+            outer = carried(plan, state, stay, choose, moment, within)
             if outer is None or outer.cause != UNWRAPPED:
                 return track.lost(emission, stay, outer, within), None
-            stay.handover = _taken(stay.handover, outer)
+            stay.handover = taken(stay.handover, outer)
             track.hop(stay, outer)
         else:
             track.hop(stay)
@@ -157,7 +157,7 @@ def left_in_clear(plan: Plan, hops: Iterable[Hop]) -> Because | None:
     return None
 
 
-def _carried(
+def carried(
     plan: Plan, state: State, stay: Stay, choose: Choose | None, moment: Moment, within: tuple[tuple[str, str], ...]
 ) -> Leg | None:
     """The way of the packet that carries another to the end of a tunnel; None where none can be made."""
@@ -170,14 +170,14 @@ def _carried(
     return follow(plan, state, emission, choose, moment, (*within, (name, port)))[0]
 
 
-def _taken(handover: Handover, outer: Leg) -> Handover:
+def taken(handover: Handover, outer: Leg) -> Handover:
     """Who got what an outer packet carried: the tunnel that it came to an end at."""
     row = outer.hops[-1].rulings[-1].row
     latency = sum(h.latency_ms for h in outer.hops)
     return handover._replace(device=outer.end, interface=row.removeprefix(ROW), latency_ms=latency)
 
 
-def _reply(stay: Stay, end: StayEnd, choose: Choose | None) -> Emission | None:
+def reply_emitted(stay: Stay, end: StayEnd, choose: Choose | None) -> Emission | None:
     """What the device sends home. Its own packet's error is told within its own system."""
     if stay.facts.arriving is None and end.reply not in (Reply.ANSWER, Reply.REFUSAL):
         return None

@@ -1,0 +1,246 @@
+"""What the packets of a set are by now, in terms of what was sent; and what steps and actions say of packets, as exact sets.
+
+A set ranges over packets as they were sent. Beside it stands what each part of them has become: another part of what was sent (an
+answer swaps its ends), or one value for all of them (a translation).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+from mossy_compass.headers.sets import Set
+from mossy_compass.packet.address import Span, Spans
+from mossy_compass.packet.packet import REPLY_TYPES, Packet
+from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
+from mossy_compass.plan.alike import Decided, Met, Term
+from mossy_compass.plan.conditions import Condition, in_set
+from mossy_compass.plan.facts import Direction, Facts, Relation
+from mossy_compass.plan.fields import FIELDS, SLOT_BITS, service_span
+from mossy_compass.plan.rows import Row
+from mossy_compass.proof.space import Space
+
+OF_THE_FIRST = {"ttl", "size", "fragment", "reset", "shows", "opens", "relation"}
+"""Fields that differ among the packets that are sent; among the answers to packets that were treated alike they are one value."""
+_OF_SESSIONS = ("relation", "opens")
+_PORTED = tuple(service_span(Service(p)) for p in WITH_PORTS)
+LAST_PORT = 65535
+_QUERIES = tuple(service_span(Service(p)) for p in (ICMP, ICMP6))
+
+
+def room(size: int = 16) -> Space:
+    """A space that has every field of a packet.
+
+    Args:
+        size: how many times the usual room it has.
+
+    """
+    wanted = ("fragment", "reset", "opens", "relation", "shows")
+    asked = [Condition(n, ((n, frozenset(FIELDS[n].values or ())),)) for n in wanted]
+    asked += [Condition(n, ((n, (Span(0, 255),)),)) for n in ("ttl", "size", "identifier")]
+    return Space([Row("all", tuple(asked))], room=size)
+
+
+class Form(NamedTuple):
+    """What each part of the packets of a set is by now: which part of what was sent, or empty for one value for all of them.
+
+    Attributes:
+        source, destination: addresses: of ``source`` or ``destination``.
+        near, far: source and destination port: of ``near`` or ``far``. The ICMP kind goes with ``far`` and is never swapped.
+        identifier: of ICMP.
+        known: at the device where they are they belong to sessions of theirs, so that is one value for all.
+        opener: the address of who opened the flow, of a packet that comes back along a session.
+        answer: it is an answer, so its kind of ICMP is that of the reply.
+        first: it is what was sent, and not sent because of that: what is no address or port is as it was.
+        down: how often the TTL was counted down.
+
+    """
+
+    source: str = "source"
+    destination: str = "destination"
+    near: str = "near"
+    far: str = "far"
+    identifier: str = "identifier"
+    opener: str = ""
+    known: bool = False
+    answer: bool = False
+    first: bool = True
+    down: int = 0
+
+    def of(self, sent: Packet, sample: Packet) -> Packet:
+        """What a packet that was sent is by now, on its way there; what is one value for all is as in a sample."""
+        out = sent._replace(ttl=sent.ttl - self.down)
+        parts = (("source", self.source), ("destination", self.destination), ("from_port", self.near), ("to_port", self.far))
+        return out._replace(**{name: getattr(sample, name) for name, part in parts if not part})
+
+    def reversed(self) -> Form:
+        """The form of the answers to packets of this one."""
+        return Form(self.destination, self.source, self.far, self.near, self.identifier, answer=True, first=False)
+
+
+@dataclass
+class Sets:
+    """Terms as sets, as things stand at one point of a stay."""
+
+    space: Space
+    known: dict[Any, list[Set]] = field(default_factory=dict)
+    held: list[Any] = field(default_factory=list)
+
+    def of(self, term: Term, facts: Facts, form: Form) -> Set:
+        """The packets of a term."""
+        possible = self.space.possible
+        if isinstance(term, Met):
+            held = self._all(term.conditions, facts, form)
+            return held if term.wanted else possible & ~held
+        return self._decided(term, facts, form)
+
+    def _decided(self, term: Decided, facts: Facts, form: Form) -> Set:
+        """The packets of which a row is the first, among the rows that can decide."""
+        rows = [r for r in term.table.rows if not r.disabled and (r.verdict is None or r.verdict.value != "note")]
+        fields = sorted({f for r in rows for c in r.conditions for f in c.fields})
+        key = (id(term.table), form, facts.direction, tuple((f, self._constant(f, facts, form)) for f in fields))
+        if key not in self.known:
+            seen, sets = self.nothing, []
+            for row in rows:
+                mine = self._all(row.conditions, facts, form)
+                sets.append(mine & ~seen)
+                seen = seen | mine
+            self.known[key] = [*sets, self.space.possible & ~seen]
+            self.held.append(term.table)  # while it is there, no other has its id
+        return self.known[key][rows.index(term.row) if term.row is not None else -1]
+
+    def _all(self, conditions: Iterable[Condition], facts: Facts, form: Form) -> Set:
+        """The packets that meet all conditions."""
+        held = self.space.possible
+        for condition in conditions:
+            held = held & self.space.union(self._part(n, v, facts, form) for n, v in condition.parts)
+        return held & self.space.possible
+
+    @property
+    def nothing(self) -> Set:
+        """The empty set."""
+        return self.space.possible & ~self.space.possible
+
+    def _constant(self, name: str, facts: Facts, form: Form) -> object:
+        """What of a field is one value for all packets of a form; None where nothing is."""
+        if name in ("service", "from-port", "identifier"):
+            packet = facts.packet
+            near = None if form.near and form.identifier else packet.from_port
+            return near, None if form.far else (packet.to_port, packet.icmp)
+        return None if self._sent(name, facts, form) else FIELDS[name].read(facts)
+
+    def _sent(self, name: str, facts: Facts, form: Form) -> str:
+        """The field of what was sent that a field is by now; empty where it is one value for all packets."""
+        side, bits = name.removesuffix("-bits"), "-bits" if name.endswith("-bits") else ""
+        if side == "opener":
+            back = facts.session is not None and facts.direction is Direction.BACK
+            part = form.opener if back else form.source
+        elif side in ("source", "destination"):
+            part = form.source if side == "source" else form.destination
+        elif name == "conversation":
+            return name
+        else:
+            return name if name in OF_THE_FIRST and form.first and not (form.known and name in _OF_SESSIONS) else ""
+        return part and part + bits
+
+    def _part(self, name: str, values: Any, facts: Facts, form: Form) -> Set:
+        """The packets whose field has one of some values; all or none where the field is one value for all of them."""
+        if name == "service":
+            return self._service(values, facts, form)
+        if name == "from-port":
+            return self._port(values, facts, form)
+        if name == "identifier":
+            if form.identifier:
+                return self._holds(name, values)
+            return self._within(_QUERIES, in_set(FIELDS[name].kind, values, FIELDS[name].read(facts)))
+        sent_name = self._sent(name, facts, form)
+        if not sent_name:
+            holds = in_set(FIELDS[name].kind, values, FIELDS[name].read(facts))
+            return self.space.possible if holds else self.nothing
+        if name == "ttl":
+            values = tuple(Span(first + form.down if first else 0, last + form.down) for first, last in values)
+        return self._holds(sent_name, values)
+
+    def _holds(self, name: str, values: Any) -> Set:
+        """The packets that had one of some values in a field when they were sent."""
+        return self.space.of_condition(Condition(name, ((name, values),)))
+
+    def _within(self, services: Spans, wanted: bool) -> Set:
+        """The packets of some services, or none."""
+        return self._holds("service", services) if wanted else self.nothing
+
+    def _port(self, values: Spans, facts: Facts, form: Form) -> Set:
+        """The packets whose source port is by now one of some."""
+        if form.near == "near":
+            return self._holds("from-port", values)
+        if form.near == "far":
+            return self._holds("service", tuple(s for p in WITH_PORTS for s in _ports_of(p, values)))
+        return self._within(_PORTED, in_set(FIELDS["from-port"].kind, values, facts.packet.from_port))
+
+    def _service(self, values: Spans, facts: Facts, form: Form) -> Set:
+        """The packets of a service, by the port that each has by now."""
+        if form.far == "far" and not form.answer:
+            return self._holds("service", values)
+        return self.space.union(self._services(values, facts, form))
+
+    def _services(self, values: Spans, facts: Facts, form: Form) -> Iterator[Set]:
+        """The same, protocol by protocol: those with ports, ICMP by its kinds, and those that have neither."""
+        for protocol in WITH_PORTS:
+            base = protocol << SLOT_BITS
+            ports = tuple(Span(max(a - base - 1, 0), min(b - base - 1, LAST_PORT)) for a, b in values)
+            ports = tuple(s for s in ports if s.first <= s.last)
+            mine = self._holds("service", (service_span(Service(protocol)),))
+            if form.far == "far":
+                yield self._holds("service", _ports_of(protocol, ports))
+            elif form.far == "near":
+                yield mine & self._holds("from-port", ports)
+            elif any(a <= facts.packet.to_port <= b for a, b in ports):
+                yield mine
+        asked = {(p, kind): REPLY_TYPES[p, kind] << 8 if form.answer else kind << 8 for p, kind in REPLY_TYPES}
+        for (protocol, kind), now in asked.items():
+            base = protocol << SLOT_BITS
+            if _holds_key(values, base + now + 1):
+                yield self._holds("service", (Span(base + (kind << 8) + 1, base + (kind << 8) + 256),))
+        rest = (p for p in range(256) if p not in (*WITH_PORTS, ICMP, ICMP6))
+        yield self._holds("service", tuple(service_span(Service(p)) for p in rest if _holds_key(values, p << SLOT_BITS)))
+
+
+def _ports_of(protocol: int, ports: Spans) -> Spans:
+    """Ports of a protocol on the line of services."""
+    base = protocol << SLOT_BITS
+    return tuple(Span(base + max(a, 0) + 1, base + b + 1) for a, b in ports if b >= 0)
+
+
+def _holds_key(values: Spans, key: int) -> bool:
+    """Whether a place on the line of services is in some runs."""
+    return in_set(FIELDS["service"].kind, values, key)
+
+
+def holding(space: Space, held: Set, packet: Packet, relation: Relation) -> bool:
+    """Whether a packet is in a set."""
+    facts = Facts(packet, None)
+    facts.relation = relation
+    for name in (
+        "service",
+        "source",
+        "destination",
+        "ttl",
+        "size",
+        *(("from-port",) if FIELDS["from-port"].read(facts) >= 0 else ()),
+    ):
+        value = FIELDS[name].read(facts)
+        held = held & space.of_condition(Condition(name, ((name, (Span(value, value),)),)))
+    for name in ("fragment", "reset", "opens", "relation", "shows"):
+        held = held & space.of_condition(Condition(name, ((name, frozenset((FIELDS[name].read(facts),))),)))
+    return bool(held.satisfiable())
+
+
+def sent_by(space: Space, sources: Iterable[int]) -> Set:
+    """Packets of usual TTL and size from some addresses, as a first packet can be: it belongs to nothing."""
+    held = space.possible
+    for name, spans in (("source", tuple(Span(k, k) for k in sources)), ("ttl", (Span(64, 64),)), ("size", (Span(64, 64),))):
+        held = held & space.of_condition(Condition(name, ((name, spans),)))
+    fresh = frozenset((Relation.OPENING, Relation.NONE))
+    held = held & space.of_condition(Condition("relation", (("relation", fresh),)))
+    return held & space.of_condition(Condition("reset", (("reset", frozenset((False,))),)))

@@ -1,0 +1,175 @@
+"""What devices remember of packets of a set that pass: of each the same kind of session, with its own ends.
+
+The answers to a set of packets meet the sessions that those packets opened. Whether each of them meets its own is told by forms: the
+ends of a session are parts of what was sent, as those of the answer are, and where they are the same parts the one fits the other.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from mossy_compass.headers.sets import Set
+from mossy_compass.lab.forms import Form, Sets
+from mossy_compass.packet.address import Span
+from mossy_compass.packet.flow import flow_from, key_of, reversed_key
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.plan.actions import Half, Recall
+from mossy_compass.plan.alike import apart_from
+from mossy_compass.plan.alike_actions import alike_to_action
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Direction, Facts, Relation, Session
+from mossy_compass.plan.fields import FIELDS
+from mossy_compass.walk.execute import Stay
+
+
+class Ends(NamedTuple):
+    """The two sides of sessions that packets of a set opened.
+
+    Attributes:
+        came: the form in which their opening packets came.
+        left: the form in which they left.
+        packets: an opening packet, as it came and as it left.
+
+    """
+
+    came: Form
+    left: Form
+    packets: tuple[Packet, Packet]
+
+    def side(self, direction: Direction) -> Form:
+        """The form of what comes along them."""
+        return self.came if direction is Direction.FORTH else self.left.reversed()
+
+    def rewritten(self, form: Form, half: Half, direction: Direction) -> Form:
+        """The form of packets whose source or destination was rewritten by their sessions."""
+        to = self.left if direction is Direction.FORTH else self.came.reversed()
+        if half is Half.DESTINATION:
+            identifier = to.identifier if direction is Direction.BACK else form.identifier
+            return form._replace(destination=to.destination, far=to.far, identifier=identifier)
+        identifier = to.identifier if direction is Direction.FORTH else form.identifier
+        return form._replace(source=to.source, near=to.near, identifier=identifier)
+
+
+class Kept:
+    """The sessions that the packets of a set opened, as one of them shows.
+
+    Attributes:
+        sent: that packet, as it was sent.
+
+    """
+
+    def __init__(self, sent: Packet) -> None:
+        self.sent = sent
+        self._ends: dict[tuple[str, int], Ends] = {}
+
+    def opened(self, facts: Facts, came: Form, left: Form) -> None:
+        """A device has opened a session for the packet, if it did."""
+        if facts.session is None and facts.relation in (Relation.OPENING, Relation.EXPECTED):
+            self._ends[facts.device, key_of(facts.came)] = Ends(came, left, (facts.came, facts.packet))
+
+    def of(self, facts: Facts) -> Ends | None:
+        """The ends of a packet's session, where the packets opened it themselves."""
+        return self._ends.get((facts.device, facts.session.forth)) if facts.session is not None else None
+
+    def alike(self, sets: Sets, stay: Stay, form: Form) -> Set:
+        """The packets of which a device remembers the same as of the one that stays there now.
+
+        Args:
+            sets: where terms become sets.
+            stay: the packet at the device, which has just recalled it.
+            form: what the packets are as they come.
+
+        """
+        facts, held = stay.facts, sets.space.possible
+        own = self.of(facts)
+        if own is not None:
+            assert facts.session is not None
+            held = held & self._where_equal(sets, form, own.side(facts.direction))
+            return held & self._judged_again(sets, stay, facts.session, own)
+        if facts.session is not None:
+            for term in alike_to_action(stay.here, facts, Recall()):
+                held = held & sets.of(term, facts, form)
+            return held
+        if stay.state.loose_ends(stay.here.name) or any(self._may_meet(e, form, facts.came) for e in self._at(stay.here.name)):
+            return self._alone(sets)
+        own_flows = {flow_from(key_of(e.packets[0])) for e in self._at(stay.here.name)}
+        own_flows |= {flow_from(reversed_key(key_of(e.packets[1]))) for e in self._at(stay.here.name)}
+        for apart in apart_from(f for f in stay.state.flows(stay.here.name) if f not in own_flows):
+            held = held & sets.of(apart, facts, form)
+        return held
+
+    def _at(self, device: str) -> Iterator[Ends]:
+        """The ends of sessions at a device."""
+        return (ends for (name, _), ends in self._ends.items() if name == device)
+
+    def _may_meet(self, ends: Ends, form: Form, packet: Packet) -> bool:
+        """Whether packets of a form could meet sessions of theirs that the one at hand does not meet."""
+        came, left = ends.packets
+        return not (_never(form, packet, ends.came, came, False) and _never(form, packet, ends.left.reversed(), left, True))
+
+    def _where_equal(self, sets: Sets, form: Form, other: Form) -> Set:
+        """The packets that have the same ends in two forms, as the one at hand has."""
+        held = sets.space.possible
+        names = ["source", "destination"]
+        names += ["near", "far"] if self.sent.protocol in WITH_PORTS else ["identifier"] if self.sent.icmp >= 0 else []
+        for name in names:
+            one, two = getattr(form, name), getattr(other, name)
+            if one != two:
+                for part in filter(None, (one, two)):
+                    held = held & self._as_sent(sets, part)
+        return held
+
+    def _as_sent(self, sets: Sets, part: str) -> Set:
+        """The packets that are as the one at hand in one part of what was sent."""
+        name = {"near": "from-port", "far": "service"}.get(part, part)
+        value = FIELDS[name].read(Facts(self.sent, None))
+        return sets.space.of_condition(Condition(name, ((name, (Span(value, value),)),)))
+
+    def _alone(self, sets: Sets) -> Set:
+        """The packet at hand and no other."""
+        held = self._as_sent(sets, "source") & self._as_sent(sets, "destination") & self._as_sent(sets, "far")
+        if self.sent.protocol in WITH_PORTS:
+            held = held & self._as_sent(sets, "near")
+        return held & self._as_sent(sets, "identifier") if self.sent.icmp >= 0 else held
+
+    def _judged_again(self, sets: Sets, stay: Stay, session: Session, own: Ends) -> Set:
+        """The packets whose opening packets would be judged the same once more, now that their application is known."""
+        held = sets.space.possible
+        for judged in session.pending if stay.facts.application else ():
+            if judged.arriving is not None and judged.arriving not in stay.here.device.interfaces:
+                continue
+            step = next((s for s in stay.here.steps(judged.arriving) if s.stage.value == judged.stage), None)
+            again = stay.facts.again(judged)
+            forms = {own.packets[1]: own.left, own.packets[0]: own.came}
+            now = next((form for packet, form in forms.items() if packet[:6] == again.packet[:6]), None)
+            if now is None:  # as it was between two translations
+                return held & self._alone(sets)
+            for term in step.alike(again) if step is not None else ():
+                held = held & sets.of(term, again, now)
+        return held
+
+
+def _never(form: Form, packet: Packet, other: Form, like: Packet, answers: bool) -> bool:
+    """Whether packets of one form never have the ends that packets of another have: one value each, and two values.
+
+    Args:
+        form, packet: the one form, and a packet of it.
+        other, like: the other one, with a packet of it, or where ``answers`` is said one that it answers.
+        answers: the other form is that of answers.
+
+    """
+    ends = like.source, like.destination, like.from_port, like.to_port
+    if answers:
+        ends = like.destination, like.source, like.to_port, like.from_port
+    now = packet.source, packet.destination, packet.from_port, packet.to_port
+    names = ("source", "destination", "near", "far") if packet.protocol in WITH_PORTS else ("source", "destination")
+    for number, name in enumerate(names):
+        one, two = getattr(form, name), getattr(other, name)
+        if now[number] != ends[number] and ((not one and not two) or {one, two} == {"source", "destination"}):
+            return True
+    return False
+
+
+__all__ = ["Ends", "Kept"]

@@ -1,0 +1,157 @@
+"""Whole journeys of sets of packets: which packets fare as one does, there and back, over every equal way.
+
+One packet is walked, and beside it every step is asked with which other packets it would have done the same. So the set of packets
+that are alike grows along the way: there, where sessions are opened, and back, where the answer to each meets its own.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
+
+from mossy_compass.errors import TooLarge
+from mossy_compass.headers.sets import Set
+from mossy_compass.lab.cells import MOST_STAYS, Stayed, stay_at
+from mossy_compass.lab.forms import Form, Sets, holding
+from mossy_compass.lab.kept import Kept
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.plan.actions import Handover, Reply
+from mossy_compass.plan.balance import Choose
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.plan import Plan
+from mossy_compass.state.state import State
+from mossy_compass.walk.journey import UNWRAPPED, Journey, Way
+from mossy_compass.walk.many import by_every_choice
+from mossy_compass.walk.question import Question
+from mossy_compass.walk.sent import sent
+from mossy_compass.walk.walk import MOST_HOPS, Emission, carried, reply_emitted, taken
+
+Ask = Callable[[Packet], Question]
+"""Makes the question that has a packet."""
+
+
+class Whole(NamedTuple):
+    """Packets that all fare as one of them does.
+
+    Attributes:
+        held: the packets, as they were sent.
+        packet: the one that was walked.
+        journeys: its journeys, one for each combination of equal ways.
+        doubts: what is not known to be the same for all of them, a few words each.
+
+    """
+
+    held: Set
+    packet: Packet
+    journeys: tuple[Journey, ...]
+    doubts: tuple[str, ...]
+
+
+def wholes(plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Callable[[Facts], Packet]) -> Iterator[Whole]:
+    """Tell packets apart by how they fare, there and back, each of them alone.
+
+    Args:
+        plan: the network.
+        sets: where terms become sets.
+        held: what is sent, each packet as a first one.
+        ask: makes a question of one of them.
+        state: what devices remember; nothing of the packets is remembered.
+        usual: the packet that is walked for one that a set offers: as people know them. It is taken where the set has it.
+
+    Raises:
+        TooLarge: more stays come of it than are looked at.
+
+    """
+    left, stays = held, 0
+    while left.satisfiable():
+        facts = sets.space.witness(left)
+        assert facts is not None
+        wished = usual(facts)
+        packet = wished if holding(sets.space, left, wished, facts.relation) else facts.packet
+        walker = _Walker(plan, sets, state, ask(packet))
+        found, all_of_them = by_every_choice(walker.by)
+        mine = left
+        for _, (_, alike) in found:
+            mine = mine & alike
+        assert holding(sets.space, mine, packet, facts.relation), packet
+        left = left & ~mine
+        stays += walker.stays
+        if stays > MOST_STAYS:
+            raise TooLarge(f"more than {MOST_STAYS} stays of packets at devices come of it.")
+        doubts = (*walker.doubts, *(() if all_of_them else ("there are more combinations of equal ways than are looked at",)))
+        yield Whole(mine, packet, tuple(journey for _, (journey, _) in found), tuple(dict.fromkeys(doubts)))
+
+
+class _Walker:
+    """One packet on its ways, and with it those that fare as it does."""
+
+    def __init__(self, plan: Plan, sets: Sets, state: State, question: Question) -> None:
+        self.plan, self.sets, self.state, self.question = plan, sets, state, question
+        self.doubts: list[str] = []
+        self.stays = 0
+
+    def by(self, choose: Choose) -> tuple[Journey, Set]:
+        """The journey by some choices among equal ways, and the packets that fare alike by the same choices."""
+        assert self.question.packet is not None
+        with self.state.unchanged():
+            journey = sent(self.plan, self.question, self.state, choose)[0]
+        if journey.onward is not None:
+            self.doubts.append(f"what {journey.there.end} asks onward in its own name is asked by one source port alone")
+        with self.state.unchanged():
+            return journey, self._alike(journey, self.question.packet, choose)
+
+    def _alike(self, journey: Journey, packet: Packet, choose: Choose) -> Set:
+        """The packets that fare as one does: there, back, and with a later packet where that shows an application."""
+        question, kept = self.question, Kept(packet)
+        first = Emission(packet, question.device, Way.THERE, leaving=question.leaving, next_hop=question.next_hop)
+        held, form, reply = self._leg(first, Form(), kept, choose)
+        form = form.reversed()
+        # What an error says is not of a form, and no part of how the packet itself fared.
+        if reply is not None and reply.packet.quoted is None and journey.back is not None:
+            back, _, _ = self._leg(reply._replace(number=2), form, kept, choose)
+            held = held & back
+        later = journey.later
+        if later is not None:
+            of_the_asker = later.hops[0].device == question.device
+            leaving = (question.leaving, question.next_hop) if of_the_asker else (None, None)
+            emission = Emission(
+                later.packet, later.hops[0].device, Way.LATER, None, leaving[0], question.moment.known_from, leaving[1]
+            )
+            more, _, _ = self._leg(emission, Form(first=False) if of_the_asker else form, kept, choose)
+            held = held & more
+        return held
+
+    def _leg(self, emission: Emission, form: Form, kept: Kept, choose: Choose) -> tuple[Set, Form, Emission | None]:
+        """A packet on its way, as the walk follows it: who fares alike, the form that is answered, and what is sent because of it."""
+        held = self.sets.space.possible
+        handed: tuple[str, str] | None = None
+        arriving: str | None = None
+        leaving = emission.leaving
+        packet, name, moment = emission.packet, emission.device, self.question.moment
+        for _ in range(MOST_HOPS):
+            self.stays += 1
+            next_hop = emission.next_hop if arriving is None else None
+            where = name, packet, arriving, form, emission.number, moment, leaving, handed, choose, kept, next_hop
+            done = stay_at(self.plan, self.sets, self.state, *where)
+            held, leaving, facts = held & done.cell, None, done.stay.facts
+            if done.end is not None:
+                of_far_end = done.end.reply in (Reply.ANSWER, Reply.REFUSAL)
+                return held, done.form if of_far_end else form, reply_emitted(done.stay, done.end, choose)
+            neighbour = done.stay.handover
+            assert neighbour is not None
+            if neighbour.tunnel:
+                within = self._carried(done, neighbour, choose)
+                if within is None:
+                    return held, form, None
+                neighbour = within
+            handed = (name, facts.leaving) if facts.leaving is not None else handed
+            packet, name, arriving, form = facts.packet, neighbour.device, neighbour.interface, done.form
+        return held, form, None
+
+    def _carried(self, done: Stayed, handover: Handover, choose: Choose) -> Handover | None:
+        """Who got what an outer packet carried; None where that was lost."""
+        outer = carried(self.plan, self.state, done.stay, choose, self.question.moment, ())
+        if outer is not None and outer.packet.protocol in WITH_PORTS:
+            self.doubts.append(f"outer packets of {done.stay.here.name}'s tunnels are asked by one source port alone")
+        return taken(handover, outer) if outer is not None and outer.cause == UNWRAPPED else None
