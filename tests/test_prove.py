@@ -17,7 +17,9 @@ from mossy_compass.lab import prove as proving
 from mossy_compass.lab.cells import flood
 from mossy_compass.lab.drill import run_drill
 from mossy_compass.lab.ends import FlowEnd
-from mossy_compass.lab.prove import Claim, Proof, prove
+from mossy_compass.lab.claims import Claim
+from mossy_compass.lab.proofs import Proof
+from mossy_compass.lab.prove import prove
 from mossy_compass.model.network import Kind
 from tests.conftest import DATA
 from tests.effort import examples

@@ -44,7 +44,12 @@ def told(journey: Journey) -> object:
     The way home of an error is no part of it.
     """
     legs = [
-        (leg.way, leg.fate, leg.cause, [(h.device, h.leaving, [(r.stage, r.table, r.row, r.cause) for r in h.rulings]) for h in leg.hops])
+        (
+            leg.way,
+            leg.fate,
+            leg.cause,
+            [(h.device, h.leaving, [(r.stage, r.table, r.row, r.cause) for r in h.rulings]) for h in leg.hops],
+        )
         for leg in (journey.there, journey.back, journey.later)
         if leg is not None and leg.way is not Way.ERROR and leg.packet.quoted is None
     ]

@@ -514,6 +514,7 @@ def _expect_read(reader: _DrillReader, entry: ExpectIn, about: str, node: Node) 
     if entry.always:
         claim = claim_of(entry.always)
         if reader.certain():
+            claim.check(reader.network.devices)
             meant(reader.network, claim.source, True)
             meant(reader.network, claim.target, False)
             for service in (*claim.services, *claim.but):

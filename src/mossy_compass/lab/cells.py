@@ -6,7 +6,7 @@ put into sets. What a rewriting made one value for all packets of the cell is lo
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import TooLarge
@@ -19,12 +19,12 @@ from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Hal
 from mossy_compass.plan.alike_actions import alike_to_action
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import Facts, Moment
-from mossy_compass.plan.fields import FIELDS
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.plan.stages.tunnel import other_end
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import PERFORM, Stay, StayEnd
+
 
 class Stayed(NamedTuple):
     """What a stay did, and for which packets.
@@ -160,6 +160,7 @@ class Fared(NamedTuple):
         because: what the end rests on.
         forked: on the way one of several equal ways was chosen.
         tunnelled: on the way they were within another packet, of which it is not looked whether it gets there.
+        passed: those of the devices that are watched that they have passed, switches too.
 
     """
 
@@ -170,6 +171,7 @@ class Fared(NamedTuple):
     because: Because
     forked: bool = False
     tunnelled: bool = False
+    passed: frozenset[str] = frozenset()
 
 
 class Travelling(NamedTuple):
@@ -183,6 +185,7 @@ class Travelling(NamedTuple):
     path: tuple[str, ...] = ()
     forked: bool = False
     tunnelled: bool = False
+    passed: frozenset[str] = frozenset()
 
     @property
     def place(self) -> object:
@@ -190,7 +193,7 @@ class Travelling(NamedTuple):
         sample = self.sample
         parts = (("source", self.form.source), ("destination", self.form.destination), ("from_port", self.form.near))
         fixed = [getattr(sample, name) for name, part in (*parts, ("to_port", self.form.far)) if not part]
-        return self.device, self.arriving, self.form, tuple(fixed)
+        return self.device, self.arriving, self.form, tuple(fixed), self.passed
 
 
 MOST_HOPS = 70
@@ -200,7 +203,14 @@ MOST_STAYS = 50_000
 
 
 def flood(
-    plan: Plan, sets: Sets, device: str, held: Set, moment: Moment | None = None, state: State | None = None, forks: bool = False
+    plan: Plan,
+    sets: Sets,
+    device: str,
+    held: Set,
+    moment: Moment | None = None,
+    state: State | None = None,
+    forks: bool = False,
+    watched: Collection[str] = (),
 ) -> Iterator[Fared]:
     """What becomes of a set of packets that a device sends, each of them alone and on the way there only.
 
@@ -212,6 +222,7 @@ def flood(
         moment: what holds for all of them.
         state: what devices remember; nothing of the packets is remembered.
         forks: every one of several equal ways is followed; else always the first.
+        watched: devices of which it is told whether packets have passed them.
 
     Raises:
         TooLarge: more stays come of it than are looked at.
@@ -234,7 +245,7 @@ def flood(
             if stays > MOST_STAYS:
                 raise TooLarge(f"more than {MOST_STAYS} stays of packets at devices come of it.")
             for done in runs:
-                found = _onward(here, done, mine, len(runs) > 1)
+                found = _onward(here, done, mine, len(runs) > 1, watched)
                 if isinstance(found, Fared):
                     yield found
                 else:
@@ -278,14 +289,16 @@ def _runs(
                 scripts += [(*taken, other) for other in range(1, made[place])]
 
 
-def _onward(here: Travelling, done: Stayed, mine: Set, forked: bool) -> Fared | Travelling:
+def _onward(here: Travelling, done: Stayed, mine: Set, forked: bool, watched: Collection[str]) -> Fared | Travelling:
     """Where packets are after a stay: at their end, or with a neighbour."""
+    switches = done.stay.handover.switches if done.stay.handover is not None else ()
+    passed = here.passed | {name for name in (here.device, *switches) if name in watched}
     way, forked = (*here.path, here.device), here.forked or forked
     packet = done.stay.facts.packet
     if done.end is not None:
         end = (here.device, done.end.fate.value, done.end.cause)
         fixed = packet.destination if not done.form.destination else None
-        return Fared(mine, end, way, fixed, done.end.because, forked, here.tunnelled)
+        return Fared(mine, end, way, fixed, done.end.because, forked, here.tunnelled, passed)
     neighbour = done.stay.handover
     assert neighbour is not None
     assert len(way) < MOST_HOPS
@@ -294,4 +307,4 @@ def _onward(here: Travelling, done: Stayed, mine: Set, forked: bool) -> Fared | 
         end_of = other_end(done.stay.here, done.stay.facts.leaving or "")
         assert end_of is not None
         neighbour = neighbour._replace(device=end_of[0], interface=end_of[1])
-    return Travelling(neighbour.device, neighbour.interface, mine, done.form, packet, way, forked, tunnelled)
+    return Travelling(neighbour.device, neighbour.interface, mine, done.form, packet, way, forked, tunnelled, passed)

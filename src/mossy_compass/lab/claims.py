@@ -1,21 +1,27 @@
-"""Claims that can be proven: what never reaches what."""
+"""Claims about all packets that can be proven: what never reaches what, and what always does."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
+from mossy_compass.marks import hint
 
 
 class Claim(NamedTuple):
-    """What is to be proven: that a source never reaches a target.
+    """What is to be proven: that a source never reaches a target, or that it always does.
 
     Attributes:
         source, target: a host, far host, group, segment, zone, prefix or address.
         services: by these; empty for any.
         but: by any but these.
         said: the claim in somebody's own words; empty for ours.
+        never: it is not reached; else it is, and answers.
+        passes: on a way that passes these devices, in this order.
+        avoids: on a way that passes none of these.
+        seen_as: with this source, with its port or without, as the far end sees it; empty for any.
 
     """
 
@@ -24,37 +30,80 @@ class Claim(NamedTuple):
     services: tuple[str, ...] = ()
     but: tuple[str, ...] = ()
     said: str = ""
+    never: bool = True
+    passes: tuple[str, ...] = ()
+    avoids: tuple[str, ...] = ()
+    seen_as: str = ""
 
     @property
     def words(self) -> str:
         """As people say it."""
         if self.said:
             return self.said
-        by = f" for {' and '.join(self.services)}" if self.services else ""
-        but = f" except for {' and '.join(self.but)}" if self.but else ""
-        return f"{self.source} never reaches {self.target}{by}{but}"
+        parts = [f"{self.source} {'never ' * self.never}reaches {self.target}"]
+        for how, names in (("for", self.services), ("except for", self.but), ("passing", self.passes)):
+            parts += [f"{how} {' and '.join(names)}"] if names else []
+        parts += [f"without passing {' and '.join(self.avoids)}"] if self.avoids else []
+        return " ".join([*parts, *([f"seen as {self.seen_as}"] if self.seen_as else [])])
+
+    def check(self, devices: Iterable[str]) -> None:
+        """Look whether the devices on its way are there.
+
+        Args:
+            devices: those of the network.
+
+        Raises:
+            QuestionError: one is not.
+
+        """
+        known = list(devices)
+        for name in (*self.passes, *self.avoids):
+            if name not in known:
+                raise QuestionError(f"there is no device '{name}' to pass. {hint(name, known, 'devices')}")
 
 
+_SOME = r"\S+?(?:(?:, ?| and )\S+?)*"
 _CLAIM = re.compile(
-    r"(?P<source>\S+) never reach(?:es)? (?P<target>\S+?)"
-    r"(?: (?P<how>for|except(?: for)?) (?P<services>\S+?(?:(?:, ?| and )\S+?)*))?\.?"
+    r"(?P<source>\S+) (?P<never>never )?reach(?:es)? (?P<target>\S+?)"
+    rf"(?: (?P<how>for|except(?: for)?) (?P<services>{_SOME}))?"
+    rf"(?: passing (?P<passes>{_SOME}))?(?: without passing (?P<avoids>{_SOME}))?(?: seen as (?P<seen>\S+?))?\.?"
 )
 
 
 def claim_of(words: str) -> Claim:
-    """A claim from its sentence: SOURCE never reaches TARGET, with for or except and services after it.
+    """A claim from its sentence.
+
+    SOURCE reaches TARGET, or SOURCE never reaches TARGET; after it ``for`` or ``except`` with services, ``passing`` and ``without
+    passing`` with devices, and ``seen as`` with an address.
 
     Raises:
         QuestionError: it is none.
 
     """
-    found = _CLAIM.fullmatch(" ".join(words.split()))
+    said = " ".join(words.split())
+    found = _CLAIM.fullmatch(said)
     if found is None:
         raise QuestionError(
-            f"'{words}' is no claim that can be proven. Write: SOURCE never reaches TARGET, or SOURCE never reaches TARGET for "
-            "SERVICE, or ... except SERVICE. That something does reach is for 'mossy trace' and drills."
+            f"'{words}' is no claim that can be proven. Write: SOURCE never reaches TARGET, or SOURCE reaches TARGET; after it 'for "
+            "SERVICE' or 'except SERVICE', 'passing DEVICE', 'without passing DEVICE', in this order."
         )
-    services = tuple(s for s in re.split(r",\s*|\s+and\s+", found["services"] or "") if s)
-    but = (found["how"] or "").startswith("except")
-    said = " ".join(words.split()).rstrip(".")
-    return Claim(found["source"], found["target"], () if but else services, services if but else (), said)
+    never = found["never"] is not None
+    if never and found["seen"]:
+        raise QuestionError(f"'{words}': what never arrives is seen as nobody. Leave out 'seen as {found['seen']}', or 'never'.")
+    services, but = _each(found["services"]), (found["how"] or "").startswith("except")
+    return Claim(
+        found["source"],
+        found["target"],
+        () if but else services,
+        services if but else (),
+        said.rstrip("."),
+        never,
+        _each(found["passes"]),
+        _each(found["avoids"]),
+        found["seen"] or "",
+    )
+
+
+def _each(names: str | None) -> tuple[str, ...]:
+    """Names that stand one after the other."""
+    return tuple(s for s in re.split(r",\s*|\s+and\s+", names or "") if s)

@@ -822,12 +822,13 @@ def _always(run: Run, step: Always) -> Result:
         Outcome(
             Flow(a.source, a.target, a.services[0] if a.services else a.journey.there.packet.what()),
             a.journey,
-            (f"it should never arrive, and does{f' {a.case}' if a.case else ''}",),
+            tuple(f"{w}{f' {a.case}' if a.case else ''}" for w in a.wrong or ("it should never arrive, and does",)),
         )
         for a in found.against
     )
+    chance = _by_chance(found.reasons) if step.claim.never else ""
     doubt = f"not known: {'; '.join(found.doubtful)}" if found.doubtful and not failures else ""
-    said = doubt or f"whatever packet is sent: {found.kinds} kinds of packets told apart{_by_chance(found.reasons)}"
+    said = doubt or f"whatever packet is sent: {found.kinds} kinds of packets told apart{chance}"
     return Result(
         0, step, found.holds is True, found.sources * found.targets, failures, said="" if failures else said, left=found.left
     )

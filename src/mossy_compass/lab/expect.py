@@ -311,7 +311,7 @@ def judge(lab: Lab, expectation: Expectation, flow: Flow) -> Outcome:
     journeys, left_out = _journeys(lab, flow, wanted.every_path)
     first: Outcome | None = None
     for journey in journeys:
-        wrong = tuple(_wrong(journey, wanted))
+        wrong = tuple(wrong_with(journey, wanted))
         if wrong:
             return Outcome(flow, journey, wrong)
         chance = wanted.reaches is False and wanted.cause is None and not journey.cause.startswith(MEANT)
@@ -354,7 +354,7 @@ def _journeys(lab: Lab, flow: Flow, every: bool) -> tuple[list[Journey], str]:
     return [path.journey for path in found.paths], left_out
 
 
-def _wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
+def wrong_with(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """What is not as it was wanted."""
     if wanted.reaches is True and not journey.answered:
         yield "it should be answered, and is not"
@@ -396,8 +396,8 @@ def _answered_by_another(journey: Journey) -> Iterator[str]:
 
 def _way_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """What is not as it was wanted of the way there, and of what the far end sees."""
-    path = [name for leg in _forth(journey) for name in _passed(leg)]
-    if wanted.passes and not _in_order(wanted.passes, path):
+    path = [name for leg in _forth(journey) for name in passed_on(leg)]
+    if wanted.passes and not in_order(wanted.passes, path):
         yield f"it should pass {', '.join(wanted.passes)}, and goes {' > '.join(path)}"
     yield from _avoided_wrong(journey, wanted)
     yield from _exit_wrong(journey, wanted)
@@ -411,7 +411,7 @@ def _forth(journey: Journey) -> list[Leg]:
     return [journey.there, *(_forth(journey.onward) if journey.onward is not None else [])]
 
 
-def _passed(leg: Leg) -> list[str]:
+def passed_on(leg: Leg) -> list[str]:
     """The devices of a way in order, with the switches between them."""
     return [name for hop in leg.every_hop for name in (hop.device, *hop.bridges)]
 
@@ -422,7 +422,7 @@ def _avoided_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
         return
     onward = [(leg, ", onward") for leg in (journey.onward.whole if journey.onward is not None else ())]
     for leg, way in ((journey.there, ""), (journey.back, ", on its way back"), *onward):
-        path = _passed(leg) if leg is not None else []
+        path = passed_on(leg) if leg is not None else []
         yield from (f"it should not pass {name}, and goes {' > '.join(path)}{way}" for name in wanted.avoids if name in path)
     ends_told = wanted.reaches is not None or wanted.fate or wanted.symptom or wanted.cause
     if _forth(journey)[-1].fate not in ARRIVED and not ends_told:
@@ -474,7 +474,7 @@ def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
         yield f"{wanted.logs} should log it, and does not"
 
 
-def _in_order(wanted: Sequence[str], path: Sequence[str]) -> bool:
+def in_order(wanted: Sequence[str], path: Sequence[str]) -> bool:
     """Whether some devices are passed in an order, with others between them or not."""
     rest = iter(path)
     return all(name in rest for name in wanted)

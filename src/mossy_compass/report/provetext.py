@@ -8,7 +8,7 @@ from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
-from mossy_compass.lab.prove import Against, Proof
+from mossy_compass.lab.proofs import Against, Proof
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import text
 
@@ -18,6 +18,9 @@ ASKED = "from the sources' own addresses, 64 bytes long, over every equal way"
 NOT_ASKED = (
     "larger packets, other sources' addresses, what belongs to a conversation that somebody else began, other weather than now"
 )
+
+
+NOT_REACHED = "larger packets, other sources' addresses, tables that are full, other weather than now"
 
 
 def proof(found: Proof) -> RenderableType:
@@ -32,6 +35,8 @@ def proof(found: Proof) -> RenderableType:
 
 def head(found: Proof) -> str:
     """The answer."""
+    if not found.claim.never:
+        return _head_of_reaching(found)
     if found.against:
         first = found.against[0]
         pairs = len({(a.source, a.target) for a in found.against})
@@ -42,6 +47,22 @@ def head(found: Proof) -> str:
     return f"{found.claim.words}: YES, whatever packet is sent."
 
 
+def _head_of_reaching(found: Proof) -> str:
+    """The answer of what should always reach."""
+    words = found.claim.words
+    if found.against:
+        first = found.against[0]
+        pairs = len({(a.source, a.target) for a in found.against})
+        more = f", nor do {pairs - 1} more pair{'s' * (pairs > 2)}" if pairs > 1 else ""
+        if first.journey.answered:
+            more = f"; {pairs - 1} more pair{'s' * (pairs > 2)} not as claimed" if pairs > 1 else ""
+            return f"{words}: NO. {first.source} reaches {first.target}, but {first.wrong[0]}{_when(first)}{more}."
+        return f"{words}: NO. {first.source} does not reach {first.target}{_when(first)}{more}."
+    if found.holds is None:
+        return f"{words}: NOT KNOWN; all that could be walked is answered, and not everything could be looked at."
+    return f"{words}: YES, every packet of it is answered."
+
+
 def _when(one: Against) -> str:
     """When packets get through, where that is not always."""
     return f" ({one.case})" if one.case else ""
@@ -49,19 +70,26 @@ def _when(one: Against) -> str:
 
 def _rows(found: Proof) -> Iterator[tuple[str, str]]:
     """The lines that belong to the answer."""
-    for number, one in enumerate(found.against[:MOST_SHOWN]):
+    for number, one in enumerate(found.against[:MOST_SHOWN] if not found.claim.never else ()):
+        yield "lost" if number == 0 else "", _lost(one)
+    for number, one in enumerate(found.against[:MOST_SHOWN] if found.claim.never else ()):
         by = ", ".join(one.services) + (" and others" if one.more and one.services else "" if one.services else "other services")
         closed = "" if one.journey.there.fate is Fate.DELIVERED else ", where nobody listens"
         yield "by" if number == 0 else "", f"{one.source} to {one.target}: {by}{closed}{_when(one)}"
     if len(found.against) > MOST_SHOWN:
         yield "", f"and {len(found.against) - MOST_SHOWN} more"
     for words in found.doubtful[:MOST_SHOWN]:
-        yield "in doubt", f"{words}: the sets say so, and no walk showed it"
+        yield "in doubt", f"{words}: the sets say so, and no walk showed it" if found.claim.never else words
     for words in found.left[:MOST_SHOWN]:
         yield "not asked", words
+    if found.elsewhere:
+        ways = [f"past {' and '.join(found.claim.avoids)}"] if found.claim.avoids else []
+        ways += [f"not past {' and '.join(found.claim.passes)}"] if found.claim.passes else []
+        yield "besides", f"{_count(found.elsewhere, 'kind')} of packets get there {' or '.join(ways)}"
     if found.reasons and not found.against:
         for number, (device, because, count) in enumerate(found.reasons[:MOST_REASONS]):
-            yield "stopped" if number == 0 else "", f"at {device}: {because.cited()} ({_count(count, 'kind')} of packets)"
+            did = "stopped" if found.claim.never else "let in"
+            yield did if number == 0 else "", f"at {device}: {because.cited()} ({_count(count, 'kind')} of packets)"
         if len(found.reasons) > MOST_REASONS:
             yield "", f"and {len(found.reasons) - MOST_REASONS} more reasons"
     if found.stray:
@@ -72,11 +100,24 @@ def _rows(found: Proof) -> Iterator[tuple[str, str]]:
         f"{_count(found.sources, 'source')}, {_count(found.targets, 'address', 'addresses')}{cases}; "
         f"{_what(found)} {ASKED}; {_count(found.kinds, 'kind')} of packets told apart",
     )
-    yield "beyond", f"not looked at: {NOT_ASKED}"
+    if not found.claim.never and not found.reasons and not found.against:
+        yield "let in", "no list decides about it on the way there"
+    yield "beyond", f"not looked at: {NOT_ASKED if found.claim.never else NOT_REACHED}"
+
+
+def _lost(one: Against) -> str:
+    """What does not fare as it should, and why."""
+    by = ", ".join(one.services) + (" and others" if one.more and one.services else "" if one.services else "other services")
+    port = f" from source port {one.port}, as from some others," if one.port >= 0 else ""
+    why = one.wrong[0] if one.journey.answered else one.journey.because.cited()
+    return f"{one.source} to {one.target}: {by}{port}{_when(one)}: {why}"
 
 
 def _what(found: Proof) -> str:
     """Which packets were asked about."""
+    if not found.claim.never and not found.claim.services:
+        but = f" but {' and '.join(found.claim.but)}" if found.claim.but else ""
+        return f"every source port, to what each target listens for{but},"
     if found.claim.services:
         return f"every source port of {' and '.join(found.claim.services)}"
     but = f" but {' and '.join(found.claim.but)}" if found.claim.but else ""
@@ -100,17 +141,20 @@ def proof_dict(found: Proof) -> dict[str, object]:
                 "services": list(a.services),
                 "others": a.more,
                 "when": a.case,
+                "wrong": list(a.wrong),
+                "source-port": a.port if a.port >= 0 else None,
                 "journey": a.journey.to_dict(),
             }
             for a in found.against
         ],
         "doubtful": list(found.doubtful),
         "not-asked": list(found.left),
-        "stopped": [
+        "stopped" if found.claim.never else "let-in": [
             {"device": device, "because": because.words, "place": str(because.mark) if because.mark else None, "kinds": count}
             for device, because, count in found.reasons
         ],
         "stray": found.stray or None,
+        "elsewhere": found.elsewhere,
         "sources": found.sources,
         "addresses": found.targets,
         "kinds": found.kinds,

@@ -97,7 +97,6 @@ def every_path(plan: Plan, sender: str, target: str, service: str = "ping", *, s
 def paths(plan: Plan, sender: str, target: str, service: str, wishes: Options, state: State) -> Paths:
     """The same for one service and its wishes, with what devices remember; the arguments are those of ``trace_one``."""
 
-
     def walked(choose: Choose) -> Journey:
         """The journey by some choices."""
         # Each combination starts from what devices remembered at first: none is to profit from the sessions of another.

@@ -1,0 +1,184 @@
+"""Whether some hosts always reach some others: every packet of what is asked is told apart by how it fares, there and back.
+
+What holds was walked once for each kind of packet (``whole.py``), and what does not is such a walk.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import NamedTuple
+
+from mossy_compass.headers.sets import Set
+from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
+from mossy_compass.lab.ends import FlowEnd
+from mossy_compass.lab.expect import Wanted, wrong_with
+from mossy_compass.lab.forms import Sets, room, sent_by
+from mossy_compass.lab.proofs import Against, Found, Watched, addresses_meant, named_services, packets_of, services_in
+from mossy_compass.lab.whole import Whole, wholes
+from mossy_compass.model.network import Network
+from mossy_compass.packet.address import Address, Span
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.reasons import Because
+from mossy_compass.state.state import State
+from mossy_compass.walk.grid import services_at
+from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.question import Question, ask
+
+USUAL_PORT = 49152
+"""The source port that is shown before others: the first of those that systems choose from (RFC 6335 section 6)."""
+
+
+class _Asked(NamedTuple):
+    """What is asked of one target.
+
+    Attributes:
+        target: the address.
+        end: whose it is.
+        services: by which it should be reached.
+
+    """
+
+    target: Address
+    end: FlowEnd
+    services: tuple[Service, ...]
+
+
+def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd], watch: Watched, size: int) -> None:
+    """Walk every kind of packet that every source can send to every target, in every case.
+
+    Args:
+        found: where what is found goes.
+        cases: when.
+        sources: who sends.
+        watch: takes the sources and gives them one by one.
+        size: of the room for sets.
+
+    Raises:
+        TooLarge: the sets need more memory than they are given.
+
+    """
+    found.begin()
+    sets = Sets(room(size))
+    asked = list(_each_asked(found, sets))
+    learned = learned_everywhere(found.plan)
+    failing: Counter[tuple[str, Address, str]] = Counter()
+    for source in watch(sources):
+        mine = addresses_meant(found.plan.network, source)
+        if not mine:
+            found.left.append(f"{source.name} (no address to send from)")
+            continue
+        others = [a for a in asked if a.end.owner != source.owner]
+        met = {a.end.owner for a in others if any(a.target.family == b.family for b in mine)}
+        apart = dict.fromkeys(a.end.name for a in others if a.end.owner not in met)
+        found.left += [f"{source.name} to {name} (no address of one family)" for name in apart]
+        for one in others:
+            held = sent_by(sets.space, [a.key for a in mine]) & _wanted(sets, found, one)
+            if not held.satisfiable():
+                continue
+            found.senders.add(source.name)
+            for case in cases:
+                failing.update(_fares(found, sets, source, one, case, held, learned if case.learned else State()))
+    for key, one_of_them in found.against.items():
+        found.against[key] = one_of_them._replace(case=_when(one_of_them.case, failing[key], len(cases), found.plan.network))
+
+
+def _when(first: str, failing: int, cases: int, network: Network) -> str:
+    """When something is lost, in a few words; empty for always."""
+    if failing == cases:
+        return ""
+    usual = "outside every window of time" if network.hours else "usually"
+    return (first or usual) + (f", and {failing - 1} more of {cases} moments and circumstances" if failing > 1 else "")
+
+
+def _each_asked(found: Found, sets: Sets) -> Iterator[_Asked]:
+    """Every address that should be reached, with the services: those that are named, or what its owner listens for."""
+    network, claim = found.plan.network, found.claim
+    for target, end in found.targets.items():
+        if claim.services:
+            yield _Asked(target, end, found.asked)
+            continue
+        words = [w for w in services_at(network, end.owner) if w != "ping"]
+        services = tuple(s for w in words for s in services_in(network, w))
+        if services and _wanted(sets, found, _Asked(target, end, services)).satisfiable():
+            yield _Asked(target, end, services)
+        else:
+            found.left.append(f"{end.name} (it listens for nothing{' else' if words else ''}: name a service, as 'for ping')")
+
+
+def _wanted(sets: Sets, found: Found, one: _Asked) -> Set:
+    """The packets that open something of the services, to the target."""
+    opening = Condition("relation", (("relation", frozenset((Relation.OPENING,))),))
+    to = Condition("to", (("destination", (Span(one.target.key, one.target.key),)),))
+    held = sets.space.of_condition(opening) & sets.space.of_condition(to) & packets_of(sets, one.services)
+    other = ICMP6 if one.target.family == 4 else ICMP  # each is of one family (RFC 792, RFC 4443)
+    held = held & ~packets_of(sets, (Service(other),))
+    return held & ~packets_of(sets, found.asked) if found.claim.but else held
+
+
+def _fares(
+    found: Found, sets: Sets, source: FlowEnd, one: _Asked, case: Circumstances, held: Set, memory: State
+) -> Iterator[tuple[str, Address, str]]:
+    """Tell apart what becomes of packets, and note those that do not fare as was claimed; gives what they are noted under."""
+    claim = found.claim
+    wanted = Wanted(reaches=True, passes=claim.passes, avoids=claim.avoids, seen_as=claim.seen_as or None)
+
+    def question(packet: Packet) -> Question:
+        """The question that has a packet."""
+        port = packet.from_port if packet.protocol in WITH_PORTS or packet.icmp >= 0 else None
+        wishes = replace(case.options, source=str(packet.source), source_port=port)
+        made = ask(found.plan, source.name, one.end.owner, packet.what(), wishes, addresses=(one.target,))
+        return made._replace(packet=packet)
+
+    lost: dict[tuple[str, str, Because, tuple[str, ...]], list[tuple[Whole, Journey, tuple[str, ...]]]] = {}
+    for whole in wholes(found.plan, sets, held, question, memory, _usual):
+        found.kinds += 1
+        found.doubtful += [f"{source.name} to {one.target}: {doubt}" for doubt in whole.doubts]
+        for journey in whole.journeys:
+            wrong = tuple(wrong_with(journey, wanted))
+            if wrong:
+                lost.setdefault((journey.there.end, journey.cause, journey.because, wrong), []).append((whole, journey, wrong))
+                break
+        else:
+            for name, because in dict.fromkeys(p for j in whole.journeys for p in j.there.permits()):
+                found.reasons[name, because] += 1
+    for (_, cause, because, _), some in lost.items():
+        key = source.name, one.target, f"{cause} {because}"
+        yield key
+        if key not in found.against:
+            found.against[key] = _noted(found, sets, source, one, case, some, held)
+
+
+def _noted(
+    found: Found,
+    sets: Sets,
+    source: FlowEnd,
+    one: _Asked,
+    case: Circumstances,
+    some: list[tuple[Whole, Journey, tuple[str, ...]]],
+    held: Set,
+) -> Against:
+    """Packets that are lost by one cause, with the one of them that people know best."""
+    all_of_them = sets.space.union(whole.held for whole, _, _ in some)
+    names, more = named_services(found.plan.network, one.end.owner, sets, all_of_them)
+    _, journey, wrong = min(some, key=lambda s: s[0].packet.from_port != USUAL_PORT)
+    packet = journey.there.packet
+    others = held & packets_of(sets, (_service_of(packet),)) & ~all_of_them
+    port = packet.from_port if packet.protocol in WITH_PORTS and others.satisfiable() else -1
+    return Against(source.name, str(one.target), names, more, journey, case.words, wrong, port)
+
+
+def _service_of(packet: Packet) -> Service:
+    """The service of a packet."""
+    ported = packet.protocol in WITH_PORTS
+    return Service(packet.protocol, Span(packet.to_port, packet.to_port) if ported else None)
+
+
+def _usual(facts: Facts) -> Packet:
+    """The packet as people know it: from a port that systems choose."""
+    packet = facts.packet
+    return packet._replace(from_port=USUAL_PORT) if packet.protocol in WITH_PORTS else packet
