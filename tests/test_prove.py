@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, given
 import mossy_compass as mc
 from mossy_compass.cli.main import main
 from mossy_compass.files.drills import read_drill
-from mossy_compass.lab import prove as proving
+from mossy_compass.lab import never as proving
 from mossy_compass.lab.cells import flood
 from mossy_compass.lab.drill import run_drill
 from mossy_compass.lab.ends import FlowEnd
@@ -258,7 +258,7 @@ def test_of_the_demo(source: str, target: str, but: tuple[str, ...], holds: bool
         ("desk never reaches store except https", 0, "YES, whatever packet is sent"),
         ("desk never reach store", 1, "NO. desk reaches 10.40.2.10"),
         ("desk never reaches store for ssh, telnet and domain", 0, "YES"),
-        ("desk reaches store", 2, "is no claim that can be proven"),
+        ("desk sometimes reaches store", 2, "is no claim that can be proven"),
         ("desk never reaches", 2, "is no claim"),
         ("desk never reaches store for nonsense", 2, "nonsense"),
         ("desk never reaches attic", 2, "there is no 'attic'"),
@@ -343,7 +343,7 @@ def test_what_is_proven_by_chance_says_so(tmp_path: Path) -> None:
     assert "by chance" not in run_drill(read_drill(tmp_path / "d.drill.yaml")).results[0].said
 
 
-@pytest.mark.parametrize("wrong", ["amy reaches bob", "amy never reaches nobody-2", "amy never reaches bob for gopherd"])
+@pytest.mark.parametrize("wrong", ["amy greets bob", "amy never reaches nobody-2", "amy never reaches bob for gopherd"])
 def test_a_claim_of_a_drill_that_cannot_be_meant_is_told_before_anything_is_run(tmp_path: Path, wrong: str) -> None:
     (tmp_path / "rooms.yaml").write_text(ROOMS)
     (tmp_path / "d.drill.yaml").write_text(f"{DRILL}  - expect: {{always: {wrong}}}\n")

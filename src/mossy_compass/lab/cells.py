@@ -97,7 +97,7 @@ def stay_at(
             held = held & sets.of(term, facts, now)
         decision = step.decide(facts) if step.about is None or step.about(facts) else None
         for action in decision.actions if decision is not None else ():
-            held = held & _rests(sets, stay, action, now)
+            held = held & _rests(sets, stay, action, now, kept)
             before, entry = facts.packet, now
             end = PERFORM[type(action)](stay, step.stage, decision, action)  # type: ignore[arg-type]
             own = kept.of(facts) if kept is not None else None
@@ -112,13 +112,18 @@ def stay_at(
     return Stayed(stay, None, held, now._replace(opener="", known=False))
 
 
-def _rests(sets: Sets, stay: Stay, action: Action, form: Form) -> Set:
+def _rests(sets: Sets, stay: Stay, action: Action, form: Form, kept: Kept | None) -> Set:
     """The packets with which an action does the same; of a recollection that is known once it is there."""
     held = sets.space.possible
     if not isinstance(action, Recall | Forward):
-        for term in alike_to_action(stay.here, stay.facts, action):
+        memory = stay.facts.memory
+        if kept is not None and isinstance(action, Allocate | OpenSession) and kept.knows_all(stay):
+            # What the device remembers is the packet's own, and so of each packet its own: nobody else is in its way.
+            stay.facts.memory = None
+        for term in list(alike_to_action(stay.here, stay.facts, action)):
             assert term.holds(stay.facts), (action, term)
             held = held & sets.of(term, stay.facts, form)
+        stay.facts.memory = memory
     return held
 
 

@@ -81,14 +81,16 @@ def _cases(plan: Plan) -> Iterator[Circumstances]:
 
 
 def _openings(network: Network) -> dict[frozenset[str], int | None]:
-    """Which windows of time can be open together, each with an instant at which they are; none without a time."""
-    found: dict[frozenset[str], int | None] = {frozenset(): None}
+    """Which windows of time can be open together, each with an instant at which they are; none of them, without a time."""
     windows = list(network.hours.values())
+    found: dict[frozenset[str], int] = {}
     for monday in WEEKS if windows else ():
         for minute in range(7 * 24 * 60):
             now = monday + minute * 60
             found.setdefault(frozenset(h.name for h in windows if h.open_at(now)), now)
-    return found
+    # Where one of them is open at any time, there is no moment at which none is.
+    usual: dict[frozenset[str], int | None] = {frozenset(): None} if frozenset() in found or not windows else {}
+    return {**usual, **{some: now for some, now in found.items() if some}}
 
 
 def learned_everywhere(plan: Plan) -> State:

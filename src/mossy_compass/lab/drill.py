@@ -818,6 +818,8 @@ def _always(run: Run, step: Always) -> Result:
     from mossy_compass.lab.prove import prove  # only for drills that prove something: sets take a while to be loaded
 
     found = prove(run.lab.plan, step.claim)
+    for journey in found.walked:
+        run.lab.saw(journey)
     failures = tuple(
         Outcome(
             Flow(a.source, a.target, a.services[0] if a.services else a.journey.there.packet.what()),

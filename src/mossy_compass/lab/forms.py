@@ -227,7 +227,7 @@ def holding(space: Space, held: Set, packet: Packet, relation: Relation) -> bool
         "destination",
         "ttl",
         "size",
-        *(("from-port",) if FIELDS["from-port"].read(facts) >= 0 else ()),
+        *(n for n in ("from-port", "identifier") if FIELDS[n].read(facts) >= 0),
     ):
         value = FIELDS[name].read(facts)
         held = held & space.of_condition(Condition(name, ((name, (Span(value, value),)),)))

@@ -6,21 +6,21 @@ ends of a session are parts of what was sent, as those of the answer are, and wh
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from typing import NamedTuple
 
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.forms import Form, Sets
-from mossy_compass.packet.address import Span
-from mossy_compass.packet.flow import flow_from, key_of, reversed_key
+from mossy_compass.packet.address import Address, Span
+from mossy_compass.packet.flow import FiveTuple, flow_from, key_of, reversed_key
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.packet.service import WITH_PORTS, Service
 from mossy_compass.plan.actions import Half, Recall
 from mossy_compass.plan.alike import apart_from
 from mossy_compass.plan.alike_actions import alike_to_action
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Direction, Facts, Relation, Session
-from mossy_compass.plan.fields import FIELDS
+from mossy_compass.plan.fields import FIELDS, service_span
 from mossy_compass.walk.execute import Stay
 
 
@@ -57,11 +57,12 @@ class Kept:
 
     Attributes:
         sent: that packet, as it was sent.
+        loose: devices that remembered sessions that are over, or outer ends, before it was sent.
 
     """
 
-    def __init__(self, sent: Packet) -> None:
-        self.sent = sent
+    def __init__(self, sent: Packet, loose: Collection[str] = ()) -> None:
+        self.sent, self.loose = sent, loose
         self._ends: dict[tuple[str, int], Ends] = {}
 
     def opened(self, facts: Facts, came: Form, left: Form) -> None:
@@ -92,22 +93,50 @@ class Kept:
             for term in alike_to_action(stay.here, facts, Recall()):
                 held = held & sets.of(term, facts, form)
             return held
-        if stay.state.loose_ends(stay.here.name) or any(self._may_meet(e, form, facts.came) for e in self._at(stay.here.name)):
+        # What is over, and outer ends, are known by a key: one packet, narrow and right.
+        if facts.mapping is not None or facts.gone is not None or facts.expected is not None or stay.here.name in self.loose:
             return self._alone(sets)
-        own_flows = {flow_from(key_of(e.packets[0])) for e in self._at(stay.here.name)}
-        own_flows |= {flow_from(reversed_key(key_of(e.packets[1]))) for e in self._at(stay.here.name)}
-        for apart in apart_from(f for f in stay.state.flows(stay.here.name) if f not in own_flows):
+        for ends in self._at(stay.here.name):
+            held = held & self._unlike(sets, ends, form, facts.came)
+        mine = self._flows(stay.here.name)
+        for apart in apart_from(f for f in stay.state.flows(stay.here.name) if f not in mine):
             held = held & sets.of(apart, facts, form)
         return held
+
+    def knows_all(self, stay: Stay) -> bool:
+        """Whether everything that a device remembers is of these packets themselves."""
+        name = stay.here.name
+        return name not in self.loose and self._flows(name).issuperset(stay.state.flows(name))
+
+    def _flows(self, device: str) -> set[FiveTuple]:
+        """The flows of the sessions at a device, there and back."""
+        there = {flow_from(key_of(e.packets[0])) for e in self._at(device)}
+        return there | {flow_from(reversed_key(key_of(e.packets[1]))) for e in self._at(device)}
 
     def _at(self, device: str) -> Iterator[Ends]:
         """The ends of sessions at a device."""
         return (ends for (name, _), ends in self._ends.items() if name == device)
 
-    def _may_meet(self, ends: Ends, form: Form, packet: Packet) -> bool:
-        """Whether packets of a form could meet sessions of theirs that the one at hand does not meet."""
+    def _unlike(self, sets: Sets, ends: Ends, form: Form, packet: Packet) -> Set:
+        """The packets that belong to none of some sessions of theirs, nor are sent to their outer end, as the one at hand.
+
+        It is told by the first part in which that one differs: addresses before ports, of which there are so many.
+        """
         came, left = ends.packets
-        return not (_never(form, packet, ends.came, came, False) and _never(form, packet, ends.left.reversed(), left, True))
+        ports = ["far", "near"] if packet.protocol in WITH_PORTS else ["identifier"] if packet.icmp >= 0 else []
+        asker = (_parts(came), ends.came, ["source", "destination", *ports])
+        outer: dict[str, Address | int] = {"destination": left.source, "far": left.from_port, "identifier": left.from_port}
+        held, now = sets.space.possible, _parts(packet)
+        for values, other, names in (asker, (outer, ends.left.reversed(), ["destination", *ports[:1]])):
+            unlike = next((n for n in names if now[n] != values[n]), None)
+            if unlike is None:
+                return self._alone(sets)
+            one, two = getattr(form, unlike), getattr(other, unlike)
+            if one and two:
+                held = held & self._as_sent(sets, one) & self._as_sent(sets, two)
+            elif one or two:  # all but those that have the one value of the other side
+                held = held & ~_with(sets, one or two, values[unlike] if one else now[unlike])
+        return held
 
     def _where_equal(self, sets: Sets, form: Form, other: Form) -> Set:
         """The packets that have the same ends in two forms, as the one at hand has."""
@@ -151,25 +180,16 @@ class Kept:
         return held
 
 
-def _never(form: Form, packet: Packet, other: Form, like: Packet, answers: bool) -> bool:
-    """Whether packets of one form never have the ends that packets of another have: one value each, and two values.
-
-    Args:
-        form, packet: the one form, and a packet of it.
-        other, like: the other one, with a packet of it, or where ``answers`` is said one that it answers.
-        answers: the other form is that of answers.
-
-    """
-    ends = like.source, like.destination, like.from_port, like.to_port
-    if answers:
-        ends = like.destination, like.source, like.to_port, like.from_port
-    now = packet.source, packet.destination, packet.from_port, packet.to_port
-    names = ("source", "destination", "near", "far") if packet.protocol in WITH_PORTS else ("source", "destination")
-    for number, name in enumerate(names):
-        one, two = getattr(form, name), getattr(other, name)
-        if now[number] != ends[number] and ((not one and not two) or {one, two} == {"source", "destination"}):
-            return True
-    return False
+def _with(sets: Sets, part: str, value: Address | int) -> Set:
+    """The packets that have a value in one part of what was sent; a port of any protocol that has ports."""
+    name = {"near": "from-port", "far": "service"}.get(part, part)
+    keys = [value.key] if isinstance(value, Address) else [value]
+    if part == "far":
+        keys = [service_span(Service(p, Span(keys[0], keys[0]))).first for p in WITH_PORTS]
+    return sets.space.of_condition(Condition(name, ((name, tuple(Span(k, k) for k in keys)),)))
 
 
-__all__ = ["Ends", "Kept"]
+def _parts(packet: Packet) -> dict[str, Address | int]:
+    """The parts of a packet, by the names that they have in a form."""
+    ports = {"near": packet.from_port, "far": packet.to_port, "identifier": packet.from_port}
+    return {"source": packet.source, "destination": packet.destination, **ports}

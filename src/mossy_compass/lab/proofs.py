@@ -64,6 +64,7 @@ class Proof(NamedTuple):
         left: who could not be asked about, a few words each.
         stray: packets that open nothing reach the target too: an example of those; empty where none does.
         elsewhere: so many kinds of packets reach the target by ways that are not meant.
+        walked: of what should be reached, a journey of each kind of packet.
 
     """
 
@@ -78,6 +79,7 @@ class Proof(NamedTuple):
     left: tuple[str, ...]
     stray: str
     elsewhere: int = 0
+    walked: tuple[Journey, ...] = ()
 
     @property
     def holds(self) -> bool | None:
@@ -151,6 +153,7 @@ class Found:
         self.left: list[str] = []
         self.reasons: Counter[tuple[str, Because]] = Counter()
         self.elsewhere: Counter[tuple[str, Because]] = Counter()
+        self.walked: list[Journey] = []
         self.senders: set[str] = set()
         self.kinds = 0
         self.stray = ""

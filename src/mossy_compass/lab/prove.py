@@ -53,9 +53,19 @@ def prove(of: Network | Plan, claim: Claim, watch: Watched = iter) -> Proof:
     unheld = [f"{end.name} (no address to send to)" for end in targets.ends if not addresses_meant(network, end)]
     left = tuple(dict.fromkeys((*sources.left, *targets.left, *unheld, *found.left)))
     reasons = tuple((device, because, count) for (device, because), count in found.reasons.most_common())
-    counts = found.kinds, len(found.senders), len(held), len(cases)
     # What is read first is what people know best.
     against = tuple(sorted(found.against.values(), key=lambda a: (not a.journey.answered, ":" in a.target)))
     return Proof(
-        claim, against, tuple(dict.fromkeys(found.doubtful)), reasons, *counts, left, found.stray, sum(found.elsewhere.values())
+        claim=claim,
+        against=against,
+        doubtful=tuple(dict.fromkeys(found.doubtful)),
+        reasons=reasons,
+        kinds=found.kinds,
+        sources=len(found.senders),
+        targets=len(held),
+        cases=len(cases),
+        left=left,
+        stray=found.stray,
+        elsewhere=sum(found.elsewhere.values()),
+        walked=tuple(found.walked),
     )

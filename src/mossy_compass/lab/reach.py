@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from typing import NamedTuple
 
+from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
 from mossy_compass.lab.ends import FlowEnd
@@ -135,8 +136,9 @@ def _fares(
         return made._replace(packet=packet)
 
     lost: dict[tuple[str, str, Because, tuple[str, ...]], list[tuple[Whole, Journey, tuple[str, ...]]]] = {}
-    for whole in wholes(found.plan, sets, held, question, memory, _usual):
+    for whole in _as_many(found, f"{source.name} to {one.target}", wholes(found.plan, sets, held, question, memory, _usual)):
         found.kinds += 1
+        found.walked += whole.journeys
         found.doubtful += [f"{source.name} to {one.target}: {doubt}" for doubt in whole.doubts]
         for journey in whole.journeys:
             wrong = tuple(wrong_with(journey, wanted))
@@ -151,6 +153,14 @@ def _fares(
         yield key
         if key not in found.against:
             found.against[key] = _noted(found, sets, source, one, case, some, held)
+
+
+def _as_many(found: Found, who: str, kinds: Iterator[Whole]) -> Iterator[Whole]:
+    """Kinds of packets, as many as are looked at; that there are more is told."""
+    try:
+        yield from kinds
+    except TooLarge as error:
+        found.doubtful.append(f"{who}: {error}")
 
 
 def _noted(

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
-from mossy_compass.lab.cells import MOST_STAYS, Stayed, stay_at
+from mossy_compass.lab.cells import Stayed, stay_at
 from mossy_compass.lab.forms import Form, Sets, holding
 from mossy_compass.lab.kept import Kept
 from mossy_compass.packet.packet import Packet
@@ -27,6 +27,8 @@ from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent
 from mossy_compass.walk.walk import MOST_HOPS, Emission, carried, reply_emitted, taken
 
+MOST_STAYS = 20_000
+"""So many stays are looked at for one set: where devices remember of each packet something else, every port is another kind."""
 Ask = Callable[[Packet], Question]
 """Makes the question that has a packet."""
 
@@ -88,6 +90,7 @@ class _Walker:
 
     def __init__(self, plan: Plan, sets: Sets, state: State, question: Question) -> None:
         self.plan, self.sets, self.state, self.question = plan, sets, state, question
+        self.loose = frozenset(name for name in plan.network.devices if state.loose_ends(name))
         self.doubts: list[str] = []
         self.stays = 0
 
@@ -103,7 +106,7 @@ class _Walker:
 
     def _alike(self, journey: Journey, packet: Packet, choose: Choose) -> Set:
         """The packets that fare as one does: there, back, and with a later packet where that shows an application."""
-        question, kept = self.question, Kept(packet)
+        question, kept = self.question, Kept(packet, self.loose)
         first = Emission(packet, question.device, Way.THERE, leaving=question.leaving, next_hop=question.next_hop)
         held, form, reply = self._leg(first, Form(), kept, choose)
         form = form.reversed()
