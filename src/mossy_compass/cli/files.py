@@ -30,24 +30,33 @@ from mossy_compass.cli.common import (
 from mossy_compass.cli.output import may_write_all
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from rich.console import RenderableType
     from rich.text import Text
 
+    from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
+    from mossy_compass.plan.plan import Plan
 
 
 @click.command(context_settings=CONTEXT, short_help="Read a network file and print every fault and finding.")
 @click.argument("file")
+@click.option("--all", "every", is_flag=True, help="Also tell what no packet ever meets, of all that every device can send.")
 @form_option("text", "json", "sarif")
-def check(file: str, form: str) -> None:
+def check(file: str, form: str, every: bool) -> None:
     """Read FILE and print every fault, with its place, what is allowed, and what to do.
 
     Faults of the file come first. When there are none, the network is computed, and what its addresses, cables
     and routes come to together is checked too.
 
+    With --all, everything that every device can send is followed, and rules, translations, policy routes and static
+    routes are told that nothing of it ever meets. That takes longer.
+
     \b
-    Example:
+    Examples:
       mossy check my.yaml
+      mossy check my.yaml --all
 
     \b
     Exit codes: 0 no error (there may be warnings), 2 errors.
@@ -55,13 +64,17 @@ def check(file: str, form: str) -> None:
     from mossy_compass.files.load import read_file
 
     reading = read_file(file)
-    problems = reading.problems
+    problems, said = reading.problems, ""
     if reading.network is not None:
         from mossy_compass.lab.findings import findings
         from mossy_compass.plan.plan import Plan
 
-        more = findings(Plan(reading.network), problems, reading.lines)
-        problems = tuple(sorted((*problems, *more), key=lambda p: (p.mark, p.code, p.message)))
+        plan = Plan(reading.network)
+        more = findings(plan, problems, reading.lines)
+        problems = (*problems, *more)
+        if every:
+            problems, said = _with_unmet(plan, problems, reading.lines)
+        problems = tuple(sorted(problems, key=lambda p: (p.mark, p.code, p.message)))
     if form == "json":
         say_json({"mossy-findings": 1, "file": file, "findings": [_finding(p) for p in problems]})
     elif form == "sarif":
@@ -72,7 +85,27 @@ def check(file: str, form: str) -> None:
         say_json(log(problems, version("mossy-compass")))
     else:
         show_problems(problems, file)
+        if said:
+            show(said)
     raise SystemExit(EXIT_INPUT if any(p.severity == "error" for p in problems) else 0)
+
+
+def _with_unmet(plan: Plan, problems: tuple[Problem, ...], lines: Mapping[str, list[str]]) -> tuple[tuple[Problem, ...], str]:
+    """The findings, with those about what no packet meets; and what was looked at."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.errors import QuestionError, TooLarge
+    from mossy_compass.lab.unmet import unmet
+
+    try:
+        found = unmet(plan, problems, lines, lambda cases: track(cases, len(cases), "moments", 1))
+    except (QuestionError, TooLarge) as error:
+        return problems, f"What no packet meets is not known: {error}"
+    cases = f", at {found.cases} moments and circumstances" if found.cases > 1 else ""
+    said = (
+        f"{found.met} of {found.written} rules, translations, policy routes and static routes are met by packets that {found.sources} devices "
+        f"can send, or by their answers{cases}; as everything works, from the devices' own addresses."
+    )
+    return (*problems, *found.found), said + "".join(f" Not looked at: {left}." for left in found.left)
 
 
 def _finding(problem: Any) -> dict[str, Any]:

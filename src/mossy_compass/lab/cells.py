@@ -6,7 +6,7 @@ put into sets. What a rewriting made one value for all packets of the cell is lo
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from typing import Any, NamedTuple
 
 from mossy_compass.errors import TooLarge
@@ -15,7 +15,7 @@ from mossy_compass.lab.forms import Form, Sets, holding
 from mossy_compass.lab.kept import Ends, Kept
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Recall, Rewrite
+from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Recall, Reply, Rewrite
 from mossy_compass.plan.alike_actions import alike_to_action
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import Facts, Moment
@@ -97,7 +97,7 @@ def stay_at(
             held = held & sets.of(term, facts, now)
         decision = step.decide(facts) if step.about is None or step.about(facts) else None
         for action in decision.actions if decision is not None else ():
-            held = held & _rests(sets, stay, action, now, kept)
+            held = held & _rests(sets, stay, action, (came, now), kept)
             before, entry = facts.packet, now
             end = PERFORM[type(action)](stay, step.stage, decision, action)  # type: ignore[arg-type]
             own = kept.of(facts) if kept is not None else None
@@ -112,7 +112,7 @@ def stay_at(
     return Stayed(stay, None, held, now._replace(opener="", known=False))
 
 
-def _rests(sets: Sets, stay: Stay, action: Action, form: Form, kept: Kept | None) -> Set:
+def _rests(sets: Sets, stay: Stay, action: Action, forms: tuple[Form, Form], kept: Kept | None) -> Set:
     """The packets with which an action does the same; of a recollection that is known once it is there."""
     held = sets.space.possible
     if not isinstance(action, Recall | Forward):
@@ -122,7 +122,7 @@ def _rests(sets: Sets, stay: Stay, action: Action, form: Form, kept: Kept | None
             stay.facts.memory = None
         for term in list(alike_to_action(stay.here, stay.facts, action)):
             assert term.holds(stay.facts), (action, term)
-            held = held & sets.of(term, stay.facts, form)
+            held = held & sets.of(term, stay.facts, forms[1], forms[0])
         stay.facts.memory = memory
     return held
 
@@ -166,6 +166,7 @@ class Fared(NamedTuple):
         forked: on the way one of several equal ways was chosen.
         tunnelled: on the way they were within another packet, of which it is not looked whether it gets there.
         passed: those of the devices that are watched that they have passed, switches too.
+        answered: something may be sent home about it, an answer or an error.
 
     """
 
@@ -177,6 +178,7 @@ class Fared(NamedTuple):
     forked: bool = False
     tunnelled: bool = False
     passed: frozenset[str] = frozenset()
+    answered: bool = False
 
 
 class Travelling(NamedTuple):
@@ -233,8 +235,33 @@ def flood(
         TooLarge: more stays come of it than are looked at.
 
     """
-    memory = state if state is not None else State()
-    queue, stays = [Travelling(device, None, held, Form(), None)], 0
+    starts = [(device, held)]
+    return flood_from(plan, sets, starts, moment or Moment(), state if state is not None else State(), forks, watched)
+
+
+def flood_from(
+    plan: Plan,
+    sets: Sets,
+    starts: Iterable[tuple[str, Set]],
+    moment: Moment,
+    memory: State,
+    forks: bool = True,
+    watched: Collection[str] = (),
+    seen: Callable[[Stayed], object] | None = None,
+) -> Iterator[Fared]:
+    """The same of what several devices send, together: where their packets come to one place, they go on as one set.
+
+    Args:
+        plan, sets, moment, forks, watched: as for ``flood``.
+        starts: who sends, and what.
+        memory: what devices remember.
+        seen: is given every stay.
+
+    Raises:
+        TooLarge: more stays come of it than are looked at.
+
+    """
+    queue, stays = [Travelling(device, None, held, Form(), None) for device, held in starts], 0
     while queue:
         here = queue.pop(0) if forks else queue.pop()
         left = here.held
@@ -250,6 +277,8 @@ def flood(
             if stays > MOST_STAYS:
                 raise TooLarge(f"more than {MOST_STAYS} stays of packets at devices come of it.")
             for done in runs:
+                if seen is not None:
+                    seen(done)
                 found = _onward(here, done, mine, len(runs) > 1, watched)
                 if isinstance(found, Fared):
                     yield found
@@ -303,7 +332,7 @@ def _onward(here: Travelling, done: Stayed, mine: Set, forked: bool, watched: Co
     if done.end is not None:
         end = (here.device, done.end.fate.value, done.end.cause)
         fixed = packet.destination if not done.form.destination else None
-        return Fared(mine, end, way, fixed, done.end.because, forked, here.tunnelled, passed)
+        return Fared(mine, end, way, fixed, done.end.because, forked, here.tunnelled, passed, done.end.reply is not Reply.NOTHING)
     neighbour = done.stay.handover
     assert neighbour is not None
     assert len(way) < MOST_HOPS

@@ -14,7 +14,7 @@ from mossy_compass.headers.sets import Set
 from mossy_compass.packet.address import Span, Spans
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
-from mossy_compass.plan.alike import Decided, Met, Term
+from mossy_compass.plan.alike import AsItCame, Decided, Met, Term
 from mossy_compass.plan.conditions import Condition, in_set
 from mossy_compass.plan.facts import Direction, Facts, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, service_span
@@ -87,9 +87,22 @@ class Sets:
     known: dict[Any, list[Set]] = field(default_factory=dict)
     held: list[Any] = field(default_factory=list)
 
-    def of(self, term: Term, facts: Facts, form: Form) -> Set:
-        """The packets of a term."""
+    def of(self, term: Term, facts: Facts, form: Form, came: Form | None = None) -> Set:
+        """The packets of a term.
+
+        Args:
+            term: what it says.
+            facts: as things stand.
+            form: what the packets are by now.
+            came: what they were when they came to the device; None: the same.
+
+        """
         possible = self.space.possible
+        if isinstance(term, AsItCame):
+            now, facts.packet = facts.packet, facts.came
+            held = self.of(term.term, facts, came or form)
+            facts.packet = now
+            return held
         if isinstance(term, Met):
             held = self._all(term.conditions, facts, form)
             return held if term.wanted else possible & ~held

@@ -57,7 +57,25 @@ class Decided(NamedTuple):
         return self.table.first(facts) is self.row
 
 
-Term = Met | Decided
+class AsItCame(NamedTuple):
+    """The packets that another term is about as they came to the device, whatever they have become there.
+
+    Attributes:
+        term: about the packet as it came.
+
+    """
+
+    term: Met
+
+    def holds(self, facts: Facts) -> bool:
+        """Whether a packet is one of them."""
+        now, facts.packet = facts.packet, facts.came
+        holds = self.term.holds(facts)
+        facts.packet = now
+        return holds
+
+
+Term = Met | Decided | AsItCame
 """One thing that a decision rests on. Of several terms all hold."""
 
 

@@ -17,7 +17,7 @@ from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import NEVER_TOLD_OF, REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from mossy_compass.plan.actions import Action, Allocate, Deliver, Half, OpenSession, Recall, Reply, Rewrite, Steer, Stop
-from mossy_compass.plan.alike import Met, Term, known_as, of_flow, within
+from mossy_compass.plan.alike import AsItCame, Met, Term, known_as, of_flow, within
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_key, service_span
@@ -139,8 +139,15 @@ def alike_to_reply(here: DevicePlan, facts: Facts, reply: Reply) -> Iterator[Ter
     """
     if reply is Reply.NOTHING or (reply in UNREACHABLE and not here.settings.sends_unreachable):
         return
-    of_far_end = reply in (Reply.ANSWER, Reply.REFUSAL)
-    about = facts.packet if of_far_end else facts.came
+    if reply in (Reply.ANSWER, Reply.REFUSAL):  # the far end answers the packet as it is by then
+        yield from _may_be_answered(facts.packet)
+        return
+    for term in (*_may_be_answered(facts.came), *_error_source(here, facts.came, facts.arriving)):
+        yield AsItCame(term)
+
+
+def _may_be_answered(about: Packet) -> Iterator[Met]:
+    """Whether anything may be said about a packet, and of what kind."""
     yield known_as("error", about.quoted is not None)
     yield from _tells(about)
     yield known_as("reset", about.flags == "RST")
@@ -149,11 +156,9 @@ def alike_to_reply(here: DevicePlan, facts: Facts, reply: Reply) -> Iterator[Ter
     for side, address in (("source", about.source), ("destination", about.destination)):
         yield within(side, SPECIAL if address.special else complement(SPECIAL))
         yield _family(side, address.family)
-    if not of_far_end:
-        yield from _error_source(here, about, facts.arriving)
 
 
-def _tells(about: Packet) -> Iterator[Term]:
+def _tells(about: Packet) -> Iterator[Met]:
     """Errors and redirects, of which nobody is told, or everything else; a packet may be one without a quote."""
     if about.protocol in (ICMP, ICMP6) and about.quoted is None:
         kinds = merge(
@@ -165,7 +170,7 @@ def _tells(about: Packet) -> Iterator[Term]:
         yield within("service", kinds if about.is_error else complement(kinds, service_span(Service(255)).last))
 
 
-def _protocols(about: Packet) -> Iterator[Term]:
+def _protocols(about: Packet) -> Iterator[Met]:
     """TCP is reset, what has ports is told of its port, requests are answered; everything else by its protocol."""
     asks = merge(
         Span(base + (kind << 8) + 1, base + (kind << 8) + 256)
@@ -185,7 +190,7 @@ def _protocols(about: Packet) -> Iterator[Term]:
         yield within("service", tcp if about.protocol == TCP else complement(tcp, service_span(Service(255)).last))
 
 
-def _error_source(here: DevicePlan, about: Packet, came_by: str | None) -> Iterator[Term]:
+def _error_source(here: DevicePlan, about: Packet, came_by: str | None) -> Iterator[Met]:
     """Whose address an ICMP error has: by the sender's own, the interface that it came by, or the way home (by hash among equal ones)."""
     if here.settings.policy_for_own and here.device.policy_routes:  # their entries ask by whatever they like: one destination
         yield within("source", (Span(about.source.key, about.source.key),))
@@ -200,12 +205,12 @@ def _error_source(here: DevicePlan, about: Packet, came_by: str | None) -> Itera
             yield _in_or_not((held.prefix.span,), about)
 
 
-def _in_or_not(spans: Spans, about: Packet) -> Term:
+def _in_or_not(spans: Spans, about: Packet) -> Met:
     """The sources in some runs, or those outside them, as the packet's own is."""
     inside = any(first <= about.source.key <= last for first, last in spans)
     return within("source", spans if inside else complement(spans))
 
 
-def _family(side: str, family: int) -> Term:
+def _family(side: str, family: int) -> Met:
     """The packets whose address on a side is of a family."""
     return within(side, (FAMILIES[family],))

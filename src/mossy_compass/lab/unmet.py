@@ -1,0 +1,433 @@
+"""What is written and no packet of anybody ever meets: rules, translations, policy routes, routes; and why not.
+
+Everything that every device here can send is followed as sets, over every moment that rules tell apart, and what it meets is noted;
+then the answers. What is left is told with a packet that it is about, and where that one goes instead.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import replace
+from functools import partial
+from typing import NamedTuple
+
+from mossy_compass.errors import TooLarge
+from mossy_compass.headers.sets import Set
+from mossy_compass.lab.cells import Fared, Stayed, flood_from
+from mossy_compass.lab.circumstances import Circumstances, every_case, learned_everywhere
+from mossy_compass.lab.forms import Form, Sets, room, sent_by
+from mossy_compass.lab.whole import wholes
+from mossy_compass.marks import Mark, Problem, Severity
+from mossy_compass.model.check import standing_lists
+from mossy_compass.model.network import Kind, Verdict
+from mossy_compass.packet.address import Address, Span, parse_address
+from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
+from mossy_compass.plan.alike import Met
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.fields import SLOT_BITS, service_span
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.stages.routes import policy_rows
+from mossy_compass.proof.space import with_room
+from mossy_compass.state.state import State
+from mossy_compass.walk.grid import fronts_of
+from mossy_compass.walk.journey import Hop, Journey, Ruling
+from mossy_compass.walk.question import Question, ask
+from mossy_compass.walk.sent import sent
+from mossy_compass.walk.weather import in_weather
+
+LATE = 1000
+"""A packet of a conversation by which its application is known, whenever that becomes known."""
+MOST_TRIED = 500
+"""So many packets are tried for one row before everything is followed."""
+MOST_ANSWERED = 400
+"""So many sets of packets that arrive are asked for the ways of their answers, kind by kind; of others, one packet each."""
+_OF_THE_SENT = {"service", "source", "destination", "from-port", "source-bits", "destination-bits", "identifier"}
+NEVER = frozenset(
+    (
+        *("rule.never", "rule.shadowed", "rule.source-nowhere", "policy.shadowed", "policy.source-nowhere", "policy.never-arrives"),
+        *("translate.shadowed", "translate.source-nowhere", "translate.never-arrives", "route.inactive", "idle.no-stage"),
+    )
+)
+"""Codes of findings which say themselves that something is never met."""
+_REMEDIES = {
+    "idle.rule": "See whether it stands where it should, or take it out.",
+    "idle.translation": "See whether its packets come there, or take it out.",
+    "idle.policy": "See whether its packets come there, or take it out.",
+    "idle.route": "Take it out, unless it is for when something fails.",
+}
+_ERRORS = tuple(service_span(Service(p)) for p in (ICMP, ICMP6))
+_OF_THE_CASE = {"hours", "application", "last-resort"}
+
+
+class Written(NamedTuple):
+    """Something that somebody wrote for packets to meet.
+
+    Attributes:
+        code: of the finding that nothing meets it.
+        words: what it is called, and where it stands.
+        mark: where it is written.
+        row: its conditions; None for a route.
+        devices: where packets would meet it.
+        keys: what is noted where a packet does: a place in the file, or a way.
+        about: of a route, the condition that its prefix is.
+
+    """
+
+    code: str
+    words: str
+    mark: Mark
+    row: Row | None
+    devices: tuple[str, ...]
+    keys: tuple[object, ...]
+    about: tuple[Condition, ...] = ()
+
+    @property
+    def conditions(self) -> tuple[Condition, ...]:
+        """What it asks of a packet."""
+        return self.row.conditions if self.row is not None else self.about
+
+
+class Unmet(NamedTuple):
+    """What nobody's packets meet.
+
+    Attributes:
+        found: one finding each.
+        written: how many things were looked for.
+        met: how many of them are met.
+        sources: how many devices send.
+        kinds: how many kinds of packets were told apart.
+        cases: how many moments and circumstances were looked at.
+        left: what was not looked at, a few words each.
+
+    """
+
+    found: tuple[Problem, ...]
+    written: int
+    met: int
+    sources: int
+    kinds: int
+    cases: int
+    left: tuple[str, ...]
+
+
+Watch = Callable[[list[Circumstances]], Iterable[Circumstances]]
+
+
+def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]] | None = None, watch: Watch = iter) -> Unmet:
+    """What is written and met by no packet that any device here can send, on its way there or of its answer.
+
+    Args:
+        of: the network, compiled.
+        known: what was found already: of what can never be met by that, nothing is said again.
+        lines: the lines of the files that marks point into.
+        watch: takes the moments and circumstances, and gives them one by one; for a progress bar.
+
+    Raises:
+        QuestionError: more moments and circumstances come of it than are looked at.
+        TooLarge: the sets need more memory than they are given.
+
+    """
+    plan = in_weather(of)
+    cases = every_case(plan)
+    everything, never = list(_written(plan)), {p.mark for p in known if p.code in NEVER}
+    search = _Search(plan, [w for w in everything if w.mark not in never], cases)
+    with_room(partial(search.run, watch))
+    found = tuple(search.told(w, lines or {}) for w in search.open)
+    return Unmet(
+        found,
+        len(everything),
+        len(everything) - len(search.open) - len(never & {w.mark for w in everything}),
+        len(search.starts),
+        search.kinds,
+        len(cases),
+        tuple(dict.fromkeys(search.left)),
+    )
+
+
+def _written(plan: Plan) -> Iterator[Written]:
+    """Everything that packets could meet: rules of lists that stand somewhere, translations, policy routes, static routes."""
+    network = plan.network
+    where: dict[str, list[str]] = {}
+    for device in network.devices.values():
+        for names, _, _ in standing_lists(device):
+            for name in names:
+                where.setdefault(name, []).append(device.name)
+    for name, devices in where.items():
+        if name not in network.lists:
+            continue
+        rows = {r.id: r for r in plan.device(devices[0]).read_list(name).rows}
+        for rule in network.lists[name].rules:
+            if not rule.disabled and rule.verdict is not Verdict.NOTE:
+                at = tuple(dict.fromkeys(devices))
+                yield Written("idle.rule", f"{name} rule {rule.id}", rule.mark, rows.get(rule.id), at, (rule.mark,))
+    for device in network.devices.values():
+        here = plan.device(device.name)
+        rows = {r.id: r for t in here.translations.values() for r in t.rows}
+        for translation in device.translate:
+            if not translation.disabled:
+                words = f"translation {translation.id} of {device.name}"
+                yield Written(
+                    "idle.translation", words, translation.mark, rows.get(translation.id), (device.name,), (translation.mark,)
+                )
+        rows = {r.id: r for r in policy_rows(here).rows} if device.policy_routes else {}
+        for entry in device.policy_routes:
+            if not entry.rule.disabled:
+                words = f"policy route {entry.rule.id} of {device.name}"
+                yield Written("idle.policy", words, entry.rule.mark, rows.get(entry.rule.id), (device.name,), (entry.rule.mark,))
+        for route in device.routes:
+            if route.table == "main" and route.origin == "static":
+                best = here.table.exact(route.prefix)
+                in_force = best is not None and (best.preference, best.metric) == (route.preference, route.metric)
+                to = Condition("to", (("destination", (route.prefix.span,)),))
+                ways = [way for way in (route.next_hop, route.leaving) if way is not None and in_force]
+                keys = (route.mark, *((device.name, route.prefix, way) for way in ways))
+                yield Written(
+                    "idle.route",
+                    f"the static route to {route.prefix} of {device.name}",
+                    route.mark,
+                    None,
+                    (device.name,),
+                    keys,
+                    (to,),
+                )
+
+
+class _Search:
+    """What has been met so far, and what is left."""
+
+    def __init__(self, plan: Plan, written: list[Written], cases: list[Circumstances]) -> None:
+        self.plan, self.written, self.cases = plan, written, cases
+        self.starts: dict[str, tuple[Address, ...]] = {}
+        for device in sorted(plan.network.devices.values(), key=lambda d: d.kind is not Kind.HOST):
+            own = [a for a, _ in device.own_addresses() if not a.is_link_local]
+            own += [a for far in device.far_hosts.values() if not far.off for a in far.addresses]
+            if own:
+                self.starts[device.name] = tuple(own)
+        self.translates = any(d.translate for d in plan.network.devices.values())
+        self.learned = learned_everywhere(plan)
+        self.begin()
+
+    def begin(self) -> None:
+        """Nothing is met yet."""
+        self.met: set[object] = set()
+        self.kinds = 0
+        self.left: list[str] = []
+
+    @property
+    def open(self) -> list[Written]:
+        """What nothing has met."""
+        return [w for w in self.written if not self.met.intersection(w.keys)]
+
+    def run(self, watch: Watch, size: int) -> None:
+        """Send what is likely to meet something, then follow everything that can be sent, until all is met."""
+        self.begin()
+        self.sets = Sets(room(size))
+        space = self.sets.space
+        self.opening = space.of_condition(Condition("relation", (("relation", frozenset((Relation.OPENING,))),)))
+        self.sent = {name: sent_by(space, [a.key for a in own]) for name, own in self.starts.items()}
+        own = dict.fromkeys(a for some in self.starts.values() for a in some)
+        fronts = dict.fromkeys(map(parse_address, fronts_of(self.plan.network)))
+        self.targets = [space.of_condition(Condition("to", (("destination", (Span(a.key, a.key),)),))) for a in {**own, **fronts}]
+        for written in self.open:
+            if not self.met.intersection(written.keys):
+                self._try(written)
+        arrived: list[tuple[Fared, Circumstances]] = []
+        for case in watch(sorted(self.cases, key=lambda c: -sum(_at(w.conditions, c) for w in self.open))):
+            if self.open:
+                arrived += self._case(case)
+        self._answered(arrived)
+        self.left = self.left if self.open else []
+
+    def _try(self, written: Written) -> None:
+        """Send packets that it is about, and such as are answered with those."""
+        case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
+        tried = 0
+        for form in (Form(), Form().reversed()):
+            about = self._about(written, form)
+            for opening, to, mine in itertools.product((True, False), self.targets, self.sent.values()):
+                held = about & to & mine
+                facts = self.sets.space.witness(held & self.opening if opening else held & ~self.opening)
+                if facts is not None:
+                    tried += 1
+                    self._walk(facts.packet, case)
+                if self.met.intersection(written.keys) or tried > MOST_TRIED:
+                    return
+
+    def _about(self, written: Written, form: Form) -> Set:
+        """The packets that meet its conditions as they are sent, or by the answers to them, as far as that can be said of a packet."""
+        held, facts = self.sets.space.possible, Facts(Packet(0, Address(4, 0), Address(4, 0)), None)
+        for condition in written.conditions:
+            if condition.fields and set(condition.fields) <= _OF_THE_SENT:
+                held = held & self.sets.of(Met((condition,)), facts, form)
+        return held
+
+    def _could_meet(self, written: Written) -> Set:
+        """The packets that could meet it, by whatever they have become, or that something could which comes of them.
+
+        Where addresses are translated, only a packet's protocol stays what it was; an ICMP error comes of any packet.
+        """
+        everything, held = self.sets.space.possible, []
+        facts = Facts(Packet(0, Address(4, 0), Address(4, 0)), None)
+        for form in (Form(), Form().reversed()):
+            mine = everything
+            for condition in written.conditions:
+                services = [s for name, spans in condition.parts if name == "service" for s in spans]
+                if any(s.first <= last and s.last >= first for s in services for first, last in _ERRORS):
+                    return everything
+                if condition.fields and set(condition.fields) <= _OF_THE_SENT and not self.translates:
+                    mine = mine & self.sets.of(Met((condition,)), facts, form)
+                elif services and set(condition.fields) == {"service"}:
+                    whole = tuple(Span(s.first >> SLOT_BITS << SLOT_BITS, (s.last >> SLOT_BITS) + 1 << SLOT_BITS) for s in services)
+                    mine = mine & self.sets.space.of_condition(Condition("protocol", (("service", whole),)))
+            held.append(mine)
+        return self.sets.space.union(held)
+
+    def _case(self, case: Circumstances) -> list[tuple[Fared, Circumstances]]:
+        """Follow everything at one moment; gives what arrives somewhere."""
+        memory, found = self.learned if case.learned else State(), []
+        could = self.sets.space.union(self._could_meet(w) for w in self.open)
+        starts = [(name, mine & could) for name, mine in self.sent.items()]
+        for piece in flood_from(self.plan, self.sets, starts, case.moment, memory, True, (), self._stayed):
+            self.kinds += 1
+            # What comes of a packet beside its own way: an answer, or an error.
+            facts = self.sets.space.witness(piece.held) if piece.answered else None
+            if facts is not None:
+                self._walk(facts.packet, case)
+            if piece.end[1] in (Fate.DELIVERED.value, Fate.REFUSED.value):
+                found.append((piece, case))
+            if self.kinds % 50 == 0 and not self.open:
+                break
+        return found
+
+    def _answered(self, arrived: list[tuple[Fared, Circumstances]]) -> None:
+        """Every kind of answers to what arrives."""
+        for number, (piece, case) in enumerate(arrived):
+            if not self.open:
+                return
+            if number == MOST_ANSWERED:
+                self.left.append(f"answers to {len(arrived) - number} more kinds of packets, but for one of each")
+                return
+            for mine in self.sent.values():
+                held = piece.held & mine & self.opening
+                if held.satisfiable():
+                    self._answers(held, case)
+
+    def _stayed(self, done: Stayed) -> None:
+        """Note what a set of packets met at a device."""
+        for ruling in done.stay.rulings:
+            self._ruled(done.stay.here.name, ruling)
+
+    def _ruled(self, device: str, ruling: Ruling) -> None:
+        """Note what a ruling rests on."""
+        for because in _within(ruling.because):
+            if because.mark is not None:
+                self.met.add(because.mark)
+            if ruling.hop is not None and because.code == "route":
+                prefix = because.get("prefix")
+                self.met |= {(device, prefix, ruling.hop.address), (device, prefix, ruling.hop.interface)}
+
+    def _saw(self, journey: Journey) -> None:
+        """Note what a journey met, there, back and in errors."""
+        for leg in journey.every_leg:
+            for hop in leg.every_hop:
+                for ruling in hop.rulings:
+                    self._ruled(hop.device, ruling)
+
+    def _walk(self, packet: Packet, case: Circumstances) -> None:
+        """One packet, with what comes of it."""
+        memory = self.learned if case.learned else State()
+        with memory.unchanged():
+            self._saw(sent(self.plan, self._question(packet, case), memory)[0])
+
+    def _answers(self, held: Set, case: Circumstances) -> None:
+        """Every kind of answers to some packets of one sender."""
+        memory = self.learned if case.learned else State()
+        try:
+            for whole in wholes(self.plan, self.sets, held, lambda p: self._question(p, case), memory, lambda f: f.packet):
+                for journey in whole.journeys:
+                    self._saw(journey)
+        except TooLarge as error:
+            self.left.append(f"answers to some packets: {error}")
+
+    def _question(self, packet: Packet, case: Circumstances) -> Question:
+        """The question that has a packet, of whoever has its source."""
+        sender = next(name for name, own in self.starts.items() if packet.source in own)
+        far = self.plan.network.devices[sender].far_hosts
+        sender = next((f.name for f in far.values() if packet.source in f.addresses), sender)
+        port = packet.from_port if packet.protocol in WITH_PORTS else None
+        wishes = replace(case.options, source=str(packet.source), source_port=port, fragment=False)
+        made = ask(
+            self.plan, sender, str(packet.destination), "ping", replace(wishes, source_port=None), addresses=(packet.destination,)
+        )
+        return made._replace(packet=packet, what=packet.what())
+
+    # what is told
+
+    def told(self, written: Written, lines: Mapping[str, list[str]]) -> Problem:
+        """The finding about something that nothing meets."""
+        source = lines.get(written.mark.file, [])
+        line = source[written.mark.line - 1] if 0 < written.mark.line <= len(source) else None
+        message = f"{written.words} is met by no packet that anybody here can send: {self._why(written)}."
+        return Problem(written.code, Severity.NOTE, written.mark, message, _REMEDIES[written.code], line)
+
+    def _why(self, written: Written) -> str:
+        """Why nothing meets it, in words: nobody sends such packets, or a packet of them and where it goes instead."""
+        held = self._about(written, Form())
+        case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
+        elsewhere = ""
+        for to, mine in itertools.product((*self.targets, self.sets.space.possible), self.sent.values()):
+            opening = held & to & mine & self.opening
+            facts = self.sets.space.witness(opening if opening.satisfiable() else held & to & mine)
+            if facts is None:
+                continue
+            memory = self.learned if case.learned else State()
+            with memory.unchanged():
+                journey = sent(self.plan, self._question(facts.packet, case), memory)[0]
+            there = next((h for h in journey.there.every_hop if h.device in written.devices), None)
+            if there is not None:
+                return self._beside(journey, there, case)
+            elsewhere = elsewhere or self._elsewhere(journey, written)
+        return elsewhere or self._nobody(written)
+
+    def _nobody(self, written: Written) -> str:
+        """That nobody sends such packets; by whom they would have to be sent, where that is why."""
+        for condition in written.conditions:
+            if set(condition.fields) <= {"source", "source-bits"} and condition.fields:
+                held = self.sets.space.of_condition(condition)
+                if not any((held & mine).satisfiable() for mine in self.sent.values()):
+                    return "no device here has an address that its source means"
+        return "no device here sends packets that it is about"
+
+    def _beside(self, journey: Journey, there: Hop, case: Circumstances) -> str:
+        """That packets come there, and what is done with them instead."""
+        written = [r.because for r in there.rulings if r.because.mark is not None]
+        by = dict.fromkeys(b.cited() for b in ([b for b in written if b.kind != "route"] or written))
+        took = f"it meets {' and '.join(list(by)[:3])}" if by else "nothing is asked about it"
+        when = f" ({case.words})" if case.words else ""
+        by_which = f" by {there.arriving}" if there.arriving is not None else ""
+        return f"{journey.there.packet}{when} comes to {there.device}{by_which}, and there {took}"
+
+    def _elsewhere(self, journey: Journey, written: Written) -> str:
+        """That packets do not come there, and where they go."""
+        path = " > ".join(dict.fromkeys(h.device for h in journey.there.every_hop))
+        end = f"{journey.there.fate.value} there by {journey.there.because.cited()}"
+        return f"{journey.there.packet} does not come to {' or '.join(written.devices[:3])}; it goes {path}, and is {end}"
+
+
+def _at(conditions: Iterable[Condition], case: Circumstances) -> bool:
+    """Whether the conditions of a row about times and the like hold in a case."""
+    facts = Facts(Packet(0, Address(4, 0), Address(4, 0)), None, None, None, case.moment, LATE)
+    return all(c.holds(facts) for c in conditions if c.fields and set(c.fields) <= _OF_THE_CASE)
+
+
+def _within(because: Because) -> Iterator[Because]:
+    """A reason, and the reasons that it names."""
+    yield because
+    for value in because.values:
+        if isinstance(value, Because):
+            yield from _within(value)

@@ -1,0 +1,182 @@
+"""What no packet meets: nothing of it is met by any walk, and what is met by one packet alone is not called so."""
+
+from __future__ import annotations
+
+import json
+import random
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+from hypothesis import given
+from hypothesis import strategies as st
+
+import mossy_compass as mc
+from mossy_compass.cli.main import main
+from mossy_compass.lab.findings import findings
+from mossy_compass.lab.unmet import Unmet, unmet
+from mossy_compass.walk.many import every_path
+from tests.effort import examples
+from tests.test_laws import networks
+
+YARD = """\
+mossy-network: 1
+#TOP
+devices:
+  desk: {kind: host, address: [10.40.1.10/24, "2001:db8:1::10/64"], gateway: [10.40.1.1, "2001:db8:1::1"]}
+  till: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  gate:
+    kind: router
+    interfaces:
+      in: {address: [10.40.1.1/24, "2001:db8:1::1/64"]#IN}
+      out: {address: [10.40.2.1/24, "2001:db8:2::1/64"]#OUT}
+#GATE
+  store: {kind: host, address: [10.40.2.10/24, "2001:db8:2::10/64"], gateway: [10.40.2.1, "2001:db8:2::1"], serves: [https]}
+  shelf: {kind: host, address: 10.40.2.11/24, gateway: 10.40.2.1, serves: [https, ssh]}
+segments: {a: [desk, till, gate/in], b: [gate/out, store, shelf]}
+"""
+
+
+def yard(lists: str = "", arriving: str = "", out: str = "", gate: str = "", top: str = "") -> mc.Network:
+    text = YARD.replace("#TOP", (f"lists: {{{lists}}}\n" if lists else "") + top).replace("#GATE", gate)
+    text = text.replace("#IN", f", filter: {{arriving: {arriving}}}" if arriving else "").replace(
+        "#OUT", f", filter: {out}" if out else ""
+    )
+    found = mc.read_bytes(text.encode(), "yard.yaml")
+    assert found.network is not None, found.problems
+    return found.network
+
+
+def looked(network: mc.Network) -> Unmet:
+    return unmet(mc.Plan(network))
+
+
+def named(found: Unmet) -> list[str]:
+    return [p.message.partition(" is met by no packet")[0] for p in found.found]
+
+
+@pytest.mark.parametrize(
+    ("network", "names", "why"),
+    [
+        # nobody sends such packets
+        (yard("l: [{id: 10, deny: tcp, from: 10.40.9.0/24}, {id: 20, permit: any}]", "l"), ["l rule 10"], "no device here has an address that its source means"),
+        # somebody does, and not there
+        (yard("l: [{id: 10, deny: tcp, from: desk, to: till}, {id: 20, permit: any}]", "l"), ["l rule 10"], "does not come to gate; it goes desk > till"),
+        (yard("l: [{id: 10, permit: tcp, from: store}, {id: 20, permit: any}]", "l"), ["l rule 10"], "comes to gate by out, and there it meets connected route"),
+        # it comes there, and another takes it
+        (yard("l: [{id: 10, permit: tcp, from: desk}, {id: 20, permit: tcp, to-port: 22, from: desk}, {id: 30, deny: any}]", "l"), ["l rule 20"], "it meets l rule 10"),
+        (yard("l: [{id: 10, deny: any}], o: [{id: 10, permit: tcp, from: desk}]", "l", "{leaving: o}"), ["o rule 10"], "it meets l rule 10"),
+        # what is routed, steered and translated
+        (yard(gate="    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.2.11}]"), ["the static route to 10.40.1.0/24 of gate"], "there it meets"),
+        (yard(gate="    translate: [{id: a, source: 10.40.7.0/24, leaving: out}]"), ["translation a of gate"], "no device here has an address"),
+        (yard(gate="    translate: [{id: a, source: 10.40.1.0/24, leaving: out}, {id: b, source: desk, leaving: out, becomes: exempt}]"), ["translation b of gate"], "it meets translation rule a"),
+        (yard(gate="    policy-routes: [{id: p, to: till, arriving: in, candidates: [10.40.2.11]}]"), ["policy route p of gate"], "comes to gate by out"),
+    ],
+)  # fmt: skip
+def test_what_nothing_meets_is_told_with_a_packet_that_it_is_about(network: mc.Network, names: list[str], why: str) -> None:
+    found = looked(network)
+    assert named(found) == names
+    assert why in found.found[0].message
+    assert found.written - found.met == len(names)
+    assert found.left == ()
+
+
+@pytest.mark.parametrize(
+    "network",
+    [
+        yard("l: [{id: 10, permit: tcp, service: https, from: till}, {id: 20, permit: any}]", "l"),
+        # by an answer alone, of one port alone
+        yard("l: [{id: 10, permit: tcp, from-port: 22, to: 10.40.1.0/24, service: tcp/50000}, {id: 20, permit: any}]", "", "{arriving: l}"),
+        # by an error alone: nobody listens there
+        yard("l: [{id: 10, permit: icmp, icmp: port-unreachable, from: store}, {id: 20, permit: any}]", "", "{arriving: l}"),
+        # by one family alone
+        yard("l: [{id: 10, permit: icmp6, icmp: echo-request}, {id: 20, permit: any}]", "l"),
+        # in one window, of one application, on the last of two lists
+        yard("l: [{id: 10, deny: any, hours: late}, {id: 20, permit: any}]", "l", top="hours: {late: {days: [sun], from: '23:58', until: '23:59'}}\n"),
+        yard(
+            "l: [{id: 10, deny: any, application: film}, {id: 20, permit: any}]", "l",
+            top="applications: {film: {category: moving, known-from: 3}}\n",
+        ),
+        yard("l: [{id: 10, deny: udp}], m: [{id: 10, permit: tcp, to-port: 22}, {id: 20, permit: any}]", "", "{leaving: [l, m]}"),
+    ],
+)  # fmt: skip
+def test_what_one_packet_meets_is_met(network: mc.Network) -> None:
+    assert named(looked(network)) == []
+
+
+def test_rules_are_met_by_what_packets_have_become() -> None:
+    lists = "o: [{id: 10, permit: tcp, to: store}, {id: 20, permit: tcp, to: 10.40.9.9}, {id: 30, permit: any}]"
+    sent_on = "    translate: [{id: t, to: 10.40.9.9, goes-to: store}]"
+    assert named(looked(yard(lists, "", "{leaving: o}", sent_on))) == ["o rule 20"]
+    assert named(looked(yard(lists, "o", "", sent_on))) == []
+
+
+def test_a_list_at_two_places_is_met_at_either() -> None:
+    both = "l: [{id: 10, permit: tcp, from: shelf, to: desk}, {id: 20, permit: any}]"
+    assert named(looked(yard(both, "l"))) == ["l rule 10"]
+    assert named(looked(yard(both, "l", "{arriving: l}"))) == []
+
+
+def test_what_is_found_otherwise_is_not_told_twice_and_counts_as_unmet() -> None:
+    network = yard("l: [{id: 10, permit: tcp}, {id: 20, permit: tcp, from: desk}, {id: 30, permit: any}]", "l")
+    plan = mc.Plan(network)
+    found = unmet(plan, findings(plan))
+    assert found.found == ()
+    assert (found.written, found.met) == (3, 2)
+
+
+def test_equal_routes_are_met_each(tmp_path: Path) -> None:
+    text = """\
+mossy-network: 1
+devices:
+  a: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  r:
+    kind: router
+    interfaces: {lan: 10.40.1.1/24, one: 10.40.9.1/30, two: 10.40.9.5/30}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}, {prefix: 10.40.2.0/24, next-hop: 10.40.9.6}, {prefix: 10.40.2.0/24, next-hop: 10.40.9.6, preference: 9}]
+  s:
+    kind: router
+    interfaces: {lan: 10.40.2.1/24, one: 10.40.9.2/30, two: 10.40.9.6/30}
+    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.9.1}]
+  b: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1}
+segments: {x: [a, r/lan], y: [r/one, s/one], z: [r/two, s/two], w: [s/lan, b]}
+"""
+    network = mc.read_bytes(text.encode(), "two.yaml").network
+    assert network is not None
+    assert named(looked(network)) == ["the static route to 10.40.2.0/24 of r"]  # the one of higher preference
+
+
+def test_the_command_tells_them_beside_the_other_findings(tmp_path: Path) -> None:
+    file = tmp_path / "yard.yaml"
+    file.write_text(
+        YARD.replace("#TOP", "lists: {l: [{id: 10, deny: tcp, from: desk, to: till}, {id: 20, permit: any}]}").replace("#GATE", "")
+        .replace("#IN", ", filter: {arriving: l}").replace("#OUT", "")
+    )  # fmt: skip
+    plain = CliRunner().invoke(main, ["check", str(file)])
+    assert "idle.rule" not in plain.output
+    told = CliRunner().invoke(main, ["check", str(file), "--all"])
+    assert told.exit_code == 0
+    assert "l rule 10 is met by no packet that anybody here can send" in " ".join(told.output.split())
+    assert "1 of 2 rules" in told.output
+    data = json.loads(CliRunner().invoke(main, ["check", str(file), "--all", "--format", "json"]).output)
+    assert [f["code"] for f in data["findings"] if f["code"].startswith("idle")] == ["idle.rule"]
+
+
+@examples(6, 40)
+@given(networks(), st.integers(0, 1000))
+def test_nothing_that_is_called_unmet_is_met_by_any_walk(network: mc.Network, seed: int) -> None:
+    found, plan, chance = unmet(mc.Plan(network)), mc.Plan(network), random.Random(seed)
+    unmet_at = {p.mark for p in found.found}
+    hosts = [d.name for d in network.devices.values() if d.own_addresses()]
+    for _ in range(30 if unmet_at and len(hosts) > 1 else 0):
+        source, target = chance.sample(hosts, 2)
+        service = chance.choice(("ping", "tcp/443", "tcp/22", "udp/53", f"udp/{chance.randrange(1, 65536)}", "gre"))
+        try:
+            walks = every_path(
+                plan, source, target, service, source_port=chance.randrange(1, 65536) if service[0] in "tu" else None
+            )
+        except mc.QuestionError:
+            continue
+        for path in walks.paths:
+            met = {r.because.mark for leg in path.journey.every_leg for h in leg.every_hop for r in h.rulings}
+            assert not met & unmet_at
