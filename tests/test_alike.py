@@ -18,7 +18,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import UNWRAPPED, Way
-from mossy_compass.walk.walk import MOST_LEGS, Emission, carried, taken, follow
+from mossy_compass.walk.walk import MOST_LEGS, Emission, carried, follow, taken
 from tests.cells import drawn
 from tests.conftest import DATA
 from tests.effort import at_length, examples

@@ -9,8 +9,8 @@ from datetime import UTC, datetime
 import pytest
 
 import mossy_compass as mc
-from mossy_compass.lab.forms import Sets, room
 from mossy_compass.lab.conversation import parse_then
+from mossy_compass.lab.forms import Sets, room
 from mossy_compass.lab.seen import seen as seen_by
 from mossy_compass.model.network import Kind
 from mossy_compass.plan.facts import Moment

@@ -7,8 +7,8 @@ import random
 import pytest
 
 import mossy_compass as mc
-from mossy_compass.lab.forms import Sets, room
 from mossy_compass.lab.conversation import parse_then
+from mossy_compass.lab.forms import Sets, room
 from mossy_compass.plan.facts import Moment
 from mossy_compass.walk.journey import Journey, Way
 from mossy_compass.walk.walk import Emission

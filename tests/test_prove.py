@@ -15,9 +15,9 @@ from mossy_compass.cli.main import main
 from mossy_compass.files.drills import read_drill
 from mossy_compass.lab import never as proving
 from mossy_compass.lab.cells import flood
+from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.drill import run_drill
 from mossy_compass.lab.ends import FlowEnd
-from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.proofs import Proof
 from mossy_compass.lab.prove import prove
 from mossy_compass.model.network import Kind

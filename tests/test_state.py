@@ -13,8 +13,7 @@ from mossy_compass.marks import MOST_ALIKE, MOST_PROBLEMS, Mark, Problems, Sever
 from mossy_compass.packet.flow import FiveTuple, flow_of, is_answer
 from mossy_compass.packet.packet import Packet, answer_to, echo_request, icmp_error, refusal_of
 from mossy_compass.plan.facts import Direction, Relation, Session
-from mossy_compass.plan.keeping import Keeping
-from mossy_compass.plan.keeping import FIRST_FREE_PORT
+from mossy_compass.plan.keeping import FIRST_FREE_PORT, Keeping
 from mossy_compass.state.rewrite import rewrite, with_source
 from mossy_compass.state.state import State
 

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.cli.main import main
+from mossy_compass.lab import unmet as looking
 from mossy_compass.lab.findings import findings
 from mossy_compass.lab.unmet import Unmet, unmet
 from mossy_compass.walk.many import every_path
@@ -146,6 +147,15 @@ segments: {x: [a, r/lan], y: [r/one, s/one], z: [r/two, s/two], w: [s/lan, b]}
     assert named(looked(network)) == ["the static route to 10.40.2.0/24 of r"]  # the one of higher preference
 
 
+def test_what_was_not_looked_at_leaves_it_unknown(monkeypatch: pytest.MonkeyPatch) -> None:
+    network = yard("l: [{id: 10, deny: any}], o: [{id: 10, permit: tcp, from: desk}]", "l", "{leaving: o}")
+    monkeypatch.setattr(looking, "MOST_FOLLOWED", 3)
+    found = looked(network)
+    assert found.found == ()
+    assert found.unknown == ("o rule 10",)
+    assert "more than 3 stays" in found.left[0]
+
+
 def test_the_command_tells_them_beside_the_other_findings(tmp_path: Path) -> None:
     file = tmp_path / "yard.yaml"
     file.write_text(
@@ -165,7 +175,11 @@ def test_the_command_tells_them_beside_the_other_findings(tmp_path: Path) -> Non
 @examples(6, 40)
 @given(networks(), st.integers(0, 1000))
 def test_nothing_that_is_called_unmet_is_met_by_any_walk(network: mc.Network, seed: int) -> None:
-    found, plan, chance = unmet(mc.Plan(network)), mc.Plan(network), random.Random(seed)
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(looking, "MOST_FOLLOWED", 1500)
+        patched.setattr(looking, "MOST_ANSWERED", 60)
+        found, plan, chance = unmet(mc.Plan(network)), mc.Plan(network), random.Random(seed)
+    assert not (found.left and found.found)
     unmet_at = {p.mark for p in found.found}
     hosts = [d.name for d in network.devices.values() if d.own_addresses()]
     for _ in range(30 if unmet_at and len(hosts) > 1 else 0):

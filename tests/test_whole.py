@@ -12,12 +12,11 @@ from hypothesis import strategies as st
 import mossy_compass as mc
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.forms import Sets, room, sent_by
-from mossy_compass.lab.whole import Whole, wholes
+from mossy_compass.lab.whole import wholes
 from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import WITH_PORTS
 from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Facts, Moment, Relation
+from mossy_compass.plan.facts import Moment, Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey, Way

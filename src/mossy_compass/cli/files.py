@@ -105,7 +105,9 @@ def _with_unmet(plan: Plan, problems: tuple[Problem, ...], lines: Mapping[str, l
         f"{found.met} of {found.written} rules, translations, policy routes and static routes are met by packets that {found.sources} devices "
         f"can send, or by their answers{cases}; as everything works, from the devices' own addresses."
     )
-    return (*problems, *found.found), said + "".join(f" Not looked at: {left}." for left in found.left)
+    if found.unknown:
+        said += f" Not known of {', '.join(found.unknown)}: not everything was looked at ({'; '.join(found.left)})."
+    return (*problems, *found.found), said
 
 
 def _finding(problem: Any) -> dict[str, Any]:

@@ -248,6 +248,7 @@ def flood_from(
     forks: bool = True,
     watched: Collection[str] = (),
     seen: Callable[[Stayed], object] | None = None,
+    most: int = MOST_STAYS,
 ) -> Iterator[Fared]:
     """The same of what several devices send, together: where their packets come to one place, they go on as one set.
 
@@ -256,6 +257,7 @@ def flood_from(
         starts: who sends, and what.
         memory: what devices remember.
         seen: is given every stay.
+        most: so many stays are looked at.
 
     Raises:
         TooLarge: more stays come of it than are looked at.
@@ -274,8 +276,8 @@ def flood_from(
             assert holding(sets.space, mine, facts.packet, facts.relation), (here.device, facts.packet)
             left = left & ~mine
             stays += len(runs)
-            if stays > MOST_STAYS:
-                raise TooLarge(f"more than {MOST_STAYS} stays of packets at devices come of it.")
+            if stays > most:
+                raise TooLarge(f"more than {most} stays of packets at devices come of it.")
             for done in runs:
                 if seen is not None:
                     seen(done)

@@ -125,9 +125,15 @@ class Kept:
         came, left = ends.packets
         ports = ["far", "near"] if packet.protocol in WITH_PORTS else ["identifier"] if packet.icmp >= 0 else []
         asker = (_parts(came), ends.came, ["source", "destination", *ports])
-        outer: dict[str, Address | int] = {"destination": left.source, "far": left.from_port, "identifier": left.from_port}
+        back = _parts(
+            left._replace(source=left.destination, destination=left.source, from_port=left.to_port, to_port=left.from_port)
+        )
+        back["identifier"] = left.from_port
+        # What is sent to an outer end is known by that alone; any other answer by all its ends.
+        of_mapping = (came.source, came.from_port) != (left.source, left.from_port)
+        answered = ["destination", *ports[:1]] if of_mapping else ["source", "destination", *ports]
         held, now = sets.space.possible, _parts(packet)
-        for values, other, names in (asker, (outer, ends.left.reversed(), ["destination", *ports[:1]])):
+        for values, other, names in (asker, (back, ends.left.reversed(), answered)):
             unlike = next((n for n in names if now[n] != values[n]), None)
             if unlike is None:
                 return self._alone(sets)

@@ -42,6 +42,8 @@ from mossy_compass.walk.weather import in_weather
 
 LATE = 1000
 """A packet of a conversation by which its application is known, whenever that becomes known."""
+MOST_FOLLOWED = 10_000
+"""So many stays of packets at devices are looked at for one moment."""
 MOST_TRIED = 500
 """So many packets are tried for one row before everything is followed."""
 MOST_ANSWERED = 400
@@ -103,6 +105,7 @@ class Unmet(NamedTuple):
         kinds: how many kinds of packets were told apart.
         cases: how many moments and circumstances were looked at.
         left: what was not looked at, a few words each.
+        unknown: of what it is not known whether something meets it, since not everything was looked at.
 
     """
 
@@ -113,6 +116,7 @@ class Unmet(NamedTuple):
     kinds: int
     cases: int
     left: tuple[str, ...]
+    unknown: tuple[str, ...] = ()
 
 
 Watch = Callable[[list[Circumstances]], Iterable[Circumstances]]
@@ -137,15 +141,18 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
     everything, never = list(_written(plan)), {p.mark for p in known if p.code in NEVER}
     search = _Search(plan, [w for w in everything if w.mark not in never], cases)
     with_room(partial(search.run, watch))
-    found = tuple(search.told(w, lines or {}) for w in search.open)
+    # Nothing is said to be met by nothing while something was not looked at.
+    found = tuple(search.told(w, lines or {}) for w in search.open) if not search.left else ()
+    unknown = tuple(w.words for w in search.open) if search.left else ()
     return Unmet(
-        found,
-        len(everything),
-        len(everything) - len(search.open) - len(never & {w.mark for w in everything}),
-        len(search.starts),
-        search.kinds,
-        len(cases),
-        tuple(dict.fromkeys(search.left)),
+        found=found,
+        written=len(everything),
+        met=len(everything) - len(search.open) - len(never & {w.mark for w in everything}),
+        sources=len(search.starts),
+        kinds=search.kinds,
+        cases=len(cases),
+        left=tuple(dict.fromkeys(search.left)),
+        unknown=unknown,
     )
 
 
@@ -292,7 +299,9 @@ class _Search:
         memory, found = self.learned if case.learned else State(), []
         could = self.sets.space.union(self._could_meet(w) for w in self.open)
         starts = [(name, mine & could) for name, mine in self.sent.items()]
-        for piece in flood_from(self.plan, self.sets, starts, case.moment, memory, True, (), self._stayed):
+        for piece in self._followed(
+            flood_from(self.plan, self.sets, starts, case.moment, memory, True, (), self._stayed, MOST_FOLLOWED)
+        ):
             self.kinds += 1
             # What comes of a packet beside its own way: an answer, or an error.
             facts = self.sets.space.witness(piece.held) if piece.answered else None
@@ -303,6 +312,13 @@ class _Search:
             if self.kinds % 50 == 0 and not self.open:
                 break
         return found
+
+    def _followed(self, pieces: Iterator[Fared]) -> Iterator[Fared]:
+        """Kinds of packets, as many as are looked at; that there are more is told."""
+        try:
+            yield from pieces
+        except TooLarge as error:
+            self.left.append(f"packets of some kinds, since {error}")
 
     def _answered(self, arrived: list[tuple[Fared, Circumstances]]) -> None:
         """Every kind of answers to what arrives."""
