@@ -53,7 +53,7 @@ def looked(network: mc.Network) -> Unmet:
 
 
 def named(found: Unmet) -> list[str]:
-    return [p.message.partition(" is met by no packet")[0] for p in found.found]
+    return [p.message.partition(" is met by no packet")[0].partition(" (at ")[0] for p in found.found]
 
 
 @pytest.mark.parametrize(
@@ -152,7 +152,7 @@ def test_what_was_not_looked_at_leaves_it_unknown(monkeypatch: pytest.MonkeyPatc
     monkeypatch.setattr(looking, "MOST_FOLLOWED", 3)
     found = looked(network)
     assert found.found == ()
-    assert found.unknown == ("o rule 10",)
+    assert found.unknown == ("o rule 10 (at gate/out leaving)",)
     assert "more than 3 stays" in found.left[0]
 
 
@@ -166,7 +166,7 @@ def test_the_command_tells_them_beside_the_other_findings(tmp_path: Path) -> Non
     assert "idle.rule" not in plain.output
     told = CliRunner().invoke(main, ["check", str(file), "--all"])
     assert told.exit_code == 0
-    assert "l rule 10 is met by no packet that anybody here can send" in " ".join(told.output.split())
+    assert "l rule 10 (at gate/in arriving) is met by no packet that anybody here can send" in " ".join(told.output.split())
     assert "1 of 2 rules" in told.output
     data = json.loads(CliRunner().invoke(main, ["check", str(file), "--all", "--format", "json"]).output)
     assert [f["code"] for f in data["findings"] if f["code"].startswith("idle")] == ["idle.rule"]

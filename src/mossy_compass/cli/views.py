@@ -279,6 +279,9 @@ def _blocks(found: Sequence[Rows]) -> list[RenderableType]:
     shell_complete=complete.rules,
     help="Only whose packets this rule decides, such as visitors-in/20.",
 )
+@click.option(
+    "--all", "every", is_flag=True, help="Not the tests, but all packets: what gets from segment to segment, or --from and --to."
+)
 @moment_options
 @log_options
 @form_option("text", "csv", "json")
@@ -293,6 +296,7 @@ def grid(
     as_drill: str | None,
     counters: bool,
     decided: str | None,
+    every: bool,
     at: str | None,
     last_resort: bool,
     log: str | None,
@@ -307,6 +311,7 @@ def grid(
       mossy grid fernhollow.yaml --from kiosk-1 --from tablet --to ledger
       mossy grid fernhollow.yaml --baseline before.json     (first time: kept)
       mossy grid fernhollow.yaml --baseline before.json     (later: what changed)
+      mossy grid fernhollow.yaml --all                      (all packets, not tests)
 
     \b
     Exit codes: 0 done, and nothing changed since the baseline,
@@ -317,6 +322,10 @@ def grid(
     from mossy_compass.walk import grid as grids
     from mossy_compass.walk.weather import in_weather
 
+    if every:
+        with_tests = (services, baseline, renew, picture, as_drill, counters, decided, at, last_resort, log, form == "csv")
+        _print_all(file, sources, targets, form, any(with_tests))
+        raise SystemExit(0)
     shape = shape_of(picture) if picture else ""
     earlier = _baseline(baseline, renew)
     network = read_network(file)
@@ -415,6 +424,23 @@ def _print_grid(made: Grid, found: Changes | None, form: str, file: str, baselin
 
 MOST_BASELINE = 64 * 1024 * 1024
 """Bytes of a baseline; more is no grid of ours."""
+
+
+def _print_all(file: str, sources: tuple[str, ...], targets: tuple[str, ...], form: str, more: bool) -> None:
+    """What gets from where to where, of all that can be sent."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.lab.between import overview
+    from mossy_compass.report import betweentext
+
+    if more:
+        raise click.UsageError(
+            "--all asks about all packets, at every moment: it goes with --from, --to and --format text or json alone."
+        )
+    found = overview(read_network(file), sources, targets, lambda names: track(names, len(names), "sources"))
+    if form == "json":
+        say_json(betweentext.overview_dict(found))
+    else:
+        show(betweentext.overview(found, file))
 
 
 def _baseline(baseline: str | None, renew: bool) -> Grid | None:

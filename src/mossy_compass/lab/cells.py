@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.forms import Form, Sets, holding
-from mossy_compass.lab.kept import Ends, Kept
+from mossy_compass.lab.own_sessions import Ends, OwnSessions
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Recall, Reply, Rewrite
@@ -69,7 +69,7 @@ def stay_at(
     leaving: str | None = None,
     handed: tuple[str, str] | None = None,
     choose: Choose = first_way,
-    kept: Kept | None = None,
+    kept: OwnSessions | None = None,
     next_hop: Address | None = None,
 ) -> Stayed:
     """Run the steps of a device as the executor does, and gather what each decision and action rests on.
@@ -112,7 +112,7 @@ def stay_at(
     return Stayed(stay, None, held, now._replace(opener="", known=False))
 
 
-def _rests(sets: Sets, stay: Stay, action: Action, forms: tuple[Form, Form], kept: Kept | None) -> Set:
+def _rests(sets: Sets, stay: Stay, action: Action, forms: tuple[Form, Form], kept: OwnSessions | None) -> Set:
     """The packets with which an action does the same; of a recollection that is known once it is there."""
     held = sets.space.possible
     if not isinstance(action, Recall | Forward):
@@ -127,7 +127,7 @@ def _rests(sets: Sets, stay: Stay, action: Action, forms: tuple[Form, Form], kep
     return held
 
 
-def _recalled(sets: Sets, stay: Stay, action: Recall, form: Form, kept: Kept | None) -> Set:
+def _recalled(sets: Sets, stay: Stay, action: Recall, form: Form, kept: OwnSessions | None) -> Set:
     """The packets of which a device remembers the same."""
     if kept is not None:
         return kept.alike(sets, stay, form)

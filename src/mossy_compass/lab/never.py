@@ -49,7 +49,7 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
     found.begin()
     sets = Sets(room(size))
     found.direct = sets.space.of_condition(Condition("to", (("destination", merge(Span(a.key, a.key) for a in found.targets)),)))
-    wanted = _to(found.plan, tuple(found.targets), sets) & _by(found, sets)
+    wanted = sent_towards(found.plan, tuple(found.targets), sets) & _by(found, sets)
     for service, family in ((ICMP, 6), (ICMP6, 4)):  # each is of one family (RFC 792, RFC 4443)
         wanted = wanted & ~(
             packets_of(sets, (Service(service),))
@@ -72,7 +72,7 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
                 _weigh(found, sets, source, case, piece, opening)
 
 
-def _to(plan: Plan, targets: tuple[Address, ...], sets: Sets) -> Set:
+def sent_towards(plan: Plan, targets: tuple[Address, ...], sets: Sets) -> Set:
     """The destinations from which a target can be reached: its own addresses, and whatever some rule translates."""
     spans: list[Span] = [Span(a.key, a.key) for a in targets]
     for device in plan.network.devices.values():
@@ -131,7 +131,7 @@ def _against(found: Found, sets: Sets, source: FlowEnd, target: Address, case: C
         return
     names, more = named_services(found.plan.network, found.targets[target].owner, sets, held)
     for packet in _wishes(found, sets, source, target, names, held):
-        journey = _walked(found, source, packet, case, piece)
+        journey = walked(found, source, packet, case, piece)
         if journey is not None:
             found.against[key] = Against(source.name, str(target), names, more, journey, case.words)
             return
@@ -152,7 +152,7 @@ def _wishes(found: Found, sets: Sets, source: FlowEnd, target: Address, names: I
         yield facts.packet
 
 
-def _walked(found: Found, source: FlowEnd, packet: Packet, case: Circumstances, piece: Fared) -> Journey | None:
+def walked(found: Found, source: FlowEnd, packet: Packet, case: Circumstances, piece: Fared) -> Journey | None:
     """A packet on every way that it may take; the journey that ends where the set says, by a way that is meant, or None."""
     plan, claim = found.plan, found.claim
     service = packet.what()

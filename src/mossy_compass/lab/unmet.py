@@ -19,7 +19,7 @@ from mossy_compass.lab.circumstances import Circumstances, every_case, learned_e
 from mossy_compass.lab.forms import Form, Sets, room, sent_by
 from mossy_compass.lab.whole import wholes
 from mossy_compass.marks import Mark, Problem, Severity
-from mossy_compass.model.check import standing_lists
+from mossy_compass.model.check import place_words, standing_lists
 from mossy_compass.model.network import Kind, Verdict
 from mossy_compass.packet.address import Address, Span, parse_address
 from mossy_compass.packet.packet import Packet
@@ -139,7 +139,7 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
     plan = in_weather(of)
     cases = every_case(plan)
     everything, never = list(_written(plan)), {p.mark for p in known if p.code in NEVER}
-    search = _Search(plan, [w for w in everything if w.mark not in never], cases)
+    search = _Meetings(plan, [w for w in everything if w.mark not in never], cases)
     with_room(partial(search.run, watch))
     # Nothing is said to be met by nothing while something was not looked at.
     found = tuple(search.told(w, lines or {}) for w in search.open) if not search.left else ()
@@ -159,19 +159,23 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
 def _written(plan: Plan) -> Iterator[Written]:
     """Everything that packets could meet: rules of lists that stand somewhere, translations, policy routes, static routes."""
     network = plan.network
-    where: dict[str, list[str]] = {}
+    where: dict[str, dict[str, str]] = {}
     for device in network.devices.values():
-        for names, _, _ in standing_lists(device):
+        for names, place, way in standing_lists(device):
             for name in names:
-                where.setdefault(name, []).append(device.name)
-    for name, devices in where.items():
+                where.setdefault(name, {})[place_words(device.name, place, way)] = device.name
+    for name, places in where.items():
+        devices = list(places.values())
         if name not in network.lists:
             continue
         rows = {r.id: r for r in plan.device(devices[0]).read_list(name).rows}
         for rule in network.lists[name].rules:
             if not rule.disabled and rule.verdict is not Verdict.NOTE:
                 at = tuple(dict.fromkeys(devices))
-                yield Written("idle.rule", f"{name} rule {rule.id}", rule.mark, rows.get(rule.id), at, (rule.mark,))
+                at_places = f"{' and '.join(list(places)[:2])}{' and elsewhere' if len(places) > 2 else ''}"
+                yield Written(
+                    "idle.rule", f"{name} rule {rule.id} (at {at_places})", rule.mark, rows.get(rule.id), at, (rule.mark,)
+                )
     for device in network.devices.values():
         here = plan.device(device.name)
         rows = {r.id: r for t in here.translations.values() for r in t.rows}
@@ -204,7 +208,7 @@ def _written(plan: Plan) -> Iterator[Written]:
                 )
 
 
-class _Search:
+class _Meetings:
     """What has been met so far, and what is left."""
 
     def __init__(self, plan: Plan, written: list[Written], cases: list[Circumstances]) -> None:

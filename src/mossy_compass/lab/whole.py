@@ -13,7 +13,7 @@ from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import Stayed, stay_at
 from mossy_compass.lab.forms import Form, Sets, holding
-from mossy_compass.lab.kept import Kept
+from mossy_compass.lab.own_sessions import OwnSessions
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS
 from mossy_compass.plan.actions import Handover, Reply
@@ -106,7 +106,7 @@ class _Walker:
 
     def _alike(self, journey: Journey, packet: Packet, choose: Choose) -> Set:
         """The packets that fare as one does: there, back, and with a later packet where that shows an application."""
-        question, kept = self.question, Kept(packet, self.loose)
+        question, kept = self.question, OwnSessions(packet, self.loose)
         first = Emission(packet, question.device, Way.THERE, leaving=question.leaving, next_hop=question.next_hop)
         held, form, reply = self._leg(first, Form(), kept, choose)
         form = form.reversed()
@@ -125,7 +125,7 @@ class _Walker:
             held = held & more
         return held
 
-    def _leg(self, emission: Emission, form: Form, kept: Kept, choose: Choose) -> tuple[Set, Form, Emission | None]:
+    def _leg(self, emission: Emission, form: Form, kept: OwnSessions, choose: Choose) -> tuple[Set, Form, Emission | None]:
         """A packet on its way, as the walk follows it: who fares alike, the form that is answered, and what is sent because of it."""
         held = self.sets.space.possible
         handed: tuple[str, str] | None = None

@@ -52,7 +52,7 @@ class Ends(NamedTuple):
         return form._replace(source=to.source, near=to.near, identifier=identifier)
 
 
-class Kept:
+class OwnSessions:
     """The sessions that the packets of a set opened, as one of them shows.
 
     Attributes:

@@ -1,0 +1,258 @@
+"""What gets from where to where, of all that can be sent: every packet, between segments, groups, zones or hosts.
+
+Sets are followed on their way there; what is said to arrive is shown by a packet that was walked. Whether it is answered is not asked.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from functools import partial
+from typing import NamedTuple
+
+from mossy_compass.errors import QuestionError, TooLarge
+from mossy_compass.headers.sets import Set
+from mossy_compass.lab.cells import Fared, flood_from
+from mossy_compass.lab.circumstances import Circumstances, every_case, learned_everywhere
+from mossy_compass.lab.claims import Claim
+from mossy_compass.lab.ends import FlowEnd, meant
+from mossy_compass.lab.forms import Sets, room, sent_by
+from mossy_compass.lab.never import TAKEN, sent_towards, walked
+from mossy_compass.lab.proofs import Found, addresses_meant, device_of, packets_of, services_in
+from mossy_compass.model.network import Kind, Network
+from mossy_compass.packet.address import Address, Span
+from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, PROTOCOL_NAMES, WITH_PORTS, Service
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Fate
+from mossy_compass.proof.space import with_room
+from mossy_compass.state.state import State
+from mossy_compass.walk.grid import services_at
+from mossy_compass.walk.weather import in_weather
+
+_WITH_MORE = (*WITH_PORTS, ICMP, ICMP6)
+
+
+class Arrives(NamedTuple):
+    """Packets of a service, or all packets.
+
+    Attributes:
+        words: the service, or the protocol of what has no name; ``everything`` for all packets.
+        partly: of some of the hosts or source ports only.
+        at_times: in some moments and circumstances only.
+
+    """
+
+    words: str
+    partly: bool
+    at_times: bool
+
+
+class Between(NamedTuple):
+    """What gets from one to another.
+
+    Attributes:
+        source, target: as they were named.
+        arrives: what does; empty where nothing does.
+        all_but: everything arrives but this, and this does not.
+        doubtful: what sets say and no walk showed, a few words; empty where there is no doubt.
+
+    """
+
+    source: str
+    target: str
+    arrives: tuple[Arrives, ...]
+    all_but: bool = False
+    doubtful: str = ""
+
+
+class Overview(NamedTuple):
+    """What gets from where to where.
+
+    Attributes:
+        rows: pair by pair.
+        cases: how many moments and circumstances were looked at.
+        kinds: how many kinds of packets were told apart.
+        left: what was not looked at, a few words each.
+
+    """
+
+    rows: tuple[Between, ...]
+    cases: int
+    kinds: int
+    left: tuple[str, ...]
+
+
+Watch = Callable[[list[str]], Iterable[str]]
+
+
+def overview(of: Network | Plan, sources: Sequence[str] = (), targets: Sequence[str] = (), watch: Watch = iter) -> Overview:
+    """Follow everything that some hosts can send to some others, and tell what of it gets there.
+
+    Args:
+        of: the network, or compiled as it is now.
+        sources, targets: hosts, groups, segments, zones, prefixes; every segment with a host when left out.
+        watch: takes the names of the sources and gives them one by one; for a progress bar.
+
+    Raises:
+        QuestionError: nobody is meant, or more moments and circumstances come of it than are looked at.
+        TooLarge: the sets need more memory than they are given.
+
+    """
+    plan = of if isinstance(of, Plan) else in_weather(Plan(of))
+    network = plan.network
+    usual = [n for n, s in network.segments.items() if any(network.devices[d].kind is Kind.HOST for d, _ in s.members)]
+    froms, tos = list(sources) or usual, list(targets) or usual
+    if not froms or not tos:
+        raise QuestionError("no segment of this network has a host on it: name who sends with --from, and whom with --to.")
+    search = _Flooded(plan, {n: _hosts(network, n, meant(network, n, False, True).ends) for n in tos}, every_case(plan))
+    ends = {n: meant(network, n, True, True) for n in froms}
+    search.left = [left for m in ends.values() for left in m.left]
+    with_room(partial(search.run, {n: m.ends for n, m in ends.items()}, watch))
+    return Overview(tuple(search.rows), len(search.cases), search.kinds, tuple(dict.fromkeys(search.left)))
+
+
+def _hosts(network: Network, word: str, ends: tuple[FlowEnd, ...]) -> tuple[FlowEnd, ...]:
+    """The ends that are no routers: what a segment's own router takes is another question, asked by its name."""
+
+    def routes(end: FlowEnd) -> bool:
+        """Whether it is a router, and was not named itself."""
+        device = network.devices.get(end.owner)
+        return device is not None and device.kind is not Kind.HOST and word.partition("/")[0] != end.owner
+
+    return tuple(e for e in ends if not routes(e)) or ends
+
+
+class _Flooded:
+    """What gets to each of the targets."""
+
+    def __init__(self, plan: Plan, targets: dict[str, tuple[FlowEnd, ...]], cases: list[Circumstances]) -> None:
+        self.plan, self.cases, self.left = plan, cases, []
+        self.learned = learned_everywhere(plan)
+        self.targets = {n: {a: e for e in ends for a in addresses_meant(plan.network, e)} for n, ends in targets.items()}
+        self.all = {a: e for held in self.targets.values() for a, e in held.items()}
+        self.owners = {a: device_of(plan.network, e.owner) for a, e in self.all.items()}
+
+    left: list[str]
+
+    def run(self, sources: dict[str, tuple[FlowEnd, ...]], watch: Watch, size: int) -> None:
+        """Follow what each source can send, to all targets at once."""
+        self.rows: list[Between] = []
+        self.kinds = 0
+        self.sets = Sets(room(size))
+        space = self.sets.space
+        self.opening = space.of_condition(Condition("relation", (("relation", frozenset((Relation.OPENING,))),)))
+        for service, family in ((ICMP, 6), (ICMP6, 4)):  # each is of one family (RFC 792, RFC 4443)
+            other = tuple(Span(a.key, a.key) for a in self.all if a.family == family)
+            self.opening = self.opening & ~(packets_of(self.sets, (Service(service),)) & self._to(other))
+        wanted = sent_towards(self.plan, tuple(self.all), self.sets)
+        for name in watch(list(sources)):
+            self._source(name, sources[name], wanted)
+
+    def _source(self, name: str, ends: tuple[FlowEnd, ...], wanted: Set) -> None:
+        """What one source can send."""
+        starts: dict[str, list[Address]] = {}
+        for end in ends:
+            starts.setdefault(device_of(self.plan.network, end.owner), []).extend(addresses_meant(self.plan.network, end))
+        sent = {device: sent_by(self.sets.space, [a.key for a in own]) for device, own in starts.items() if own}
+        per_case: list[dict[Address, Set]] = []
+        shown: dict[Address, list[tuple[Fared, Circumstances]]] = {}
+        for case in self.cases:
+            memory, arrived = self.learned if case.learned else State(), dict[Address, Set]()
+            held = [(device, mine & wanted & self.opening) for device, mine in sent.items()]
+            try:
+                for piece in flood_from(self.plan, self.sets, held, case.moment, memory):
+                    self.kinds += 1
+                    for target, mine in self._at(piece):
+                        arrived[target] = arrived.get(target, self.sets.nothing) | mine
+                        shown.setdefault(target, []).append((piece._replace(held=mine), case))
+            except TooLarge as error:
+                self.left.append(f"some packets of {name}: {error}")
+            per_case.append(arrived)
+        for goal, addresses in self.targets.items():
+            row = self._row(name, goal, ends, addresses, per_case, shown)
+            self.rows += [row] if row is not None else []
+
+    def _at(self, piece: Fared) -> Iterable[tuple[Address, Set]]:
+        """The targets at which packets have arrived, each with those that did."""
+        device, fate, cause = piece.end
+        if fate not in (Fate.DELIVERED.value, Fate.REFUSED.value) and not cause.startswith(TAKEN):
+            return
+        for target, owner in self.owners.items():
+            if owner == device and piece.destination in (None, target):
+                mine = piece.held if piece.destination is not None else piece.held & self._to((Span(target.key, target.key),))
+                if mine.satisfiable():
+                    yield target, mine
+
+    def _to(self, spans: tuple[Span, ...]) -> Set:
+        """The packets to some addresses."""
+        return self.sets.space.of_condition(Condition("to", (("destination", spans),)))
+
+    def _row(
+        self,
+        source: str,
+        target: str,
+        ends: tuple[FlowEnd, ...],
+        addresses: dict[Address, FlowEnd],
+        per_case: list[dict[Address, Set]],
+        shown: dict[Address, list[tuple[Fared, Circumstances]]],
+    ) -> Between | None:
+        """What gets from a source to a target; nobody is asked about itself, and where nobody else is there is no row."""
+        own = self.sets.nothing
+        for end in ends:
+            mine = tuple(Span(a.key, a.key) for a, e in addresses.items() if e.owner == end.owner)
+            if mine:
+                own = own | (sent_by(self.sets.space, [a.key for a in addresses_meant(self.plan.network, end)]) & self._to(mine))
+        keys = [a.key for end in ends for a in addresses_meant(self.plan.network, end)]
+        asked = sent_by(self.sets.space, keys) & self.opening & self._to(tuple(Span(a.key, a.key) for a in addresses)) & ~own
+        if not asked.satisfiable():
+            return None
+        got = [self.sets.space.union(case[a] for a in addresses if a in case) & ~own for case in per_case]
+        always, ever = got[0], got[0]
+        for one in got[1:]:
+            always, ever = always & one, ever | one
+        doubt = "" if not ever.satisfiable() else self._doubt(ends, addresses, shown, ever)
+        arrives, all_but = self._arrives(asked, always, ever, addresses)
+        return Between(source, target, arrives, all_but, doubt)
+
+    def _arrives(self, asked: Set, always: Set, ever: Set, addresses: dict[Address, FlowEnd]) -> tuple[tuple[Arrives, ...], bool]:
+        """What arrives, by name, or where that is shorter what does not: everything, or service by service."""
+        if not ever.satisfiable():
+            return (), False
+        if not (asked & ~ever).satisfiable() and (not always.satisfiable() or not (asked & ~always).satisfiable()):
+            return (Arrives("everything", False, not always.satisfiable()),), False
+        listens = [w for end in addresses.values() for w in services_at(self.plan.network, end.owner)]
+        there = tuple(self._named(asked, ever, always, listens))
+        lost = tuple(self._named(asked, asked & ~always, asked & ~ever, listens))
+        return (lost, True) if len(lost) < len(there) or not (asked & ~ever).satisfiable() else (there, False)
+
+    def _named(self, asked: Set, ever: Set, always: Set, listens: list[str]) -> Iterable[Arrives]:
+        """Packets by the names of their services, what somebody listens for first; what has no name, by its protocol."""
+        network, rest = self.plan.network, ever
+        by_name = [(w, services_in(network, w)) for w in dict.fromkeys((*listens, *network.services, *BUILT_IN_SERVICES, "ping"))]
+        by_name += [(f"other {name}" if p in _WITH_MORE else name, (Service(p),)) for p, name in PROTOCOL_NAMES.items()]
+        by_name.append(("other protocols", tuple(Service(p) for p in range(256) if p not in PROTOCOL_NAMES)))
+        for word, services in by_name:
+            of = packets_of(self.sets, services)
+            if (rest & of).satisfiable():
+                yield Arrives(word, bool((asked & of & ~ever).satisfiable()), bool((ever & of & ~always).satisfiable()))
+                rest = rest & ~of
+
+    def _doubt(
+        self,
+        ends: tuple[FlowEnd, ...],
+        addresses: dict[Address, FlowEnd],
+        shown: dict[Address, list[tuple[Fared, Circumstances]]],
+        ever: Set,
+    ) -> str:
+        """What no walk shows, though sets say that it arrives; empty where one does."""
+        pieces = [(address, *piece) for address in addresses for piece in shown.get(address, ())]
+        for address, piece, case in pieces:
+            facts = self.sets.space.witness(piece.held & ever)
+            if facts is None:
+                continue
+            sender = next((e for e in ends if facts.packet.source in addresses_meant(self.plan.network, e)), None)
+            found = Found(self.plan, Claim("", ""), (), {address: addresses[address]})
+            if sender is not None and walked(found, sender, facts.packet, case, piece) is not None:
+                return ""
+        return "no walk shows it"
