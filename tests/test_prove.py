@@ -112,6 +112,26 @@ def test_without_a_hole_it_holds_and_says_what_stopped_everything(rules: str, to
     assert found.doubtful == ()
 
 
+def test_a_name_is_of_one_address_and_not_of_those_beside_it() -> None:
+    """Sets of several targets: what a rule by name lets through is told of the named one alone, whichever comes first."""
+    top = "names: {door.example: 10.40.2.NUMBER}"
+    for number, name in ((10, "store"), (11, "shelf")):
+        rules = "{permit: tcp, service: https, name: door.example}"
+        found = asked(house(rules, top.replace("NUMBER", str(number))), "till", "b")
+        assert {a.target for a in found.against} == {f"10.40.2.{number}"}, name
+        assert asked(house(rules, top.replace("NUMBER", str(21 - number))), "till", name).holds is True
+
+
+def test_packets_that_are_of_an_application_are_of_no_other_and_never_of_none() -> None:
+    """What the network says is film is never let through as what nobody knows; what it says nothing of may be anything."""
+    film = "applications: {film: {category: moving, known-from: 1, to: store, service: https}}"
+    shut = "{deny: any, application: film}, {permit: tcp, service: https}"
+    assert asked(house(shut, film), "till", "store").holds is True
+    assert asked(house(shut, film), "till", "shelf").against[0].case == ""
+    said = "applications: {film: {category: moving, known-from: 1}}"
+    assert asked(house(shut, said), "till", "store").holds is False
+
+
 def test_for_and_except_divide_what_is_asked() -> None:
     network = house("{permit: tcp, service: [https, ssh]}")
     assert asked(network, "desk", "store", "telnet").holds is True

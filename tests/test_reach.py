@@ -158,6 +158,15 @@ def test_when_it_is_lost_is_told_unless_it_always_is() -> None:
     }
 
 
+def test_what_is_of_an_application_is_told_apart_from_what_is_not() -> None:
+    """One service of a target is film, and another is not: neither stands for both."""
+    film = "applications: {film: {category: moving, known-from: 1, to: shelf, service: https}}\n"
+    shut = yard("l: [{deny: any, application: film}, {permit: any}]", "l", top=film)
+    lost = asked(shut, "till reaches shelf").against
+    assert [(a.services, a.case) for a in lost] == [(("https",), "")]
+    assert asked(yard("l: [{permit: any, application: film}]", "l", top=film), "till reaches shelf for https").holds is True
+
+
 def test_every_equal_way_must_be_good() -> None:
     text = """\
 mossy-network: 1

@@ -68,7 +68,7 @@ def named(found: Unmet) -> list[str]:
         (yard("l: [{id: 10, permit: tcp, from: desk}, {id: 20, permit: tcp, to-port: 22, from: desk}, {id: 30, deny: any}]", "l"), ["l rule 20"], "it meets l rule 10"),
         (yard("l: [{id: 10, deny: any}], o: [{id: 10, permit: tcp, from: desk}]", "l", "{leaving: o}"), ["o rule 10"], "it meets l rule 10"),
         # what is routed, steered and translated
-        (yard(gate="    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.2.11}]"), ["the static route to 10.40.1.0/24 of gate"], "there it meets"),
+        (yard(gate="    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.2.11}]"), ["the static route to 10.40.1.0/24 of gate"], "connected route 10.40.1.0/24 is in force there, which is better"),
         (yard(gate="    translate: [{id: a, source: 10.40.7.0/24, leaving: out}]"), ["translation a of gate"], "no device here has an address"),
         (yard(gate="    translate: [{id: a, source: 10.40.1.0/24, leaving: out}, {id: b, source: desk, leaving: out, becomes: exempt}]"), ["translation b of gate"], "it meets translation rule a"),
         (yard(gate="    policy-routes: [{id: p, to: till, arriving: in, candidates: [10.40.2.11]}]"), ["policy route p of gate"], "comes to gate by out"),
@@ -145,6 +145,25 @@ segments: {x: [a, r/lan], y: [r/one, s/one], z: [r/two, s/two], w: [s/lan, b]}
     network = mc.read_bytes(text.encode(), "two.yaml").network
     assert network is not None
     assert named(looked(network)) == ["the static route to 10.40.2.0/24 of r"]  # the one of higher preference
+
+
+def test_why_something_is_never_met_is_said_where_it_is_written() -> None:
+    off = yard("l: [{id: 10, deny: udp}, {id: 20, permit: any}]", gate="    everywhere: {lists: [l], enabled: no}")
+    assert all("it stands where nothing is asked (enabled: no)" in p.message for p in looked(off).found)
+    assert len(looked(off).found) == 2
+    two = "    routes: [{prefix: 10.40.8.0/24, next-hop: 10.40.2.10}, {prefix: 10.40.8.0/24, next-hop: 10.40.2.11, preference: 9}]"
+    assert [p.message.partition(": ")[2].partition(" is in force")[0] for p in looked(yard(gate=two)).found] == [
+        "static route 10.40.8.0/24"
+    ]
+
+
+def test_rules_by_name_and_by_application_are_met_once_those_are_known() -> None:
+    names = (
+        "names: {door.example: 10.40.2.11}\napplications: {film: {category: moving, known-from: 3, to: shelf, service: https}}\n"
+    )
+    rules = "l: [{id: 10, deny: tcp, application: film}, {id: 20, permit: tcp, name: door.example}, {id: 30, deny: any}]"
+    kept = "    stateful: [tcp]\n    settings: {name-rules: learned}"
+    assert named(looked(yard(rules, "l", gate=kept, top=names))) == []
 
 
 def test_what_was_not_looked_at_leaves_it_unknown(monkeypatch: pytest.MonkeyPatch) -> None:

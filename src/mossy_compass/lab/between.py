@@ -159,7 +159,8 @@ class _Flooded:
         shown: dict[Address, list[tuple[Fared, Circumstances]]] = {}
         for case in self.cases:
             memory, arrived = self.learned if case.learned else State(), dict[Address, Set]()
-            held = [(device, mine & wanted & self.opening) for device, mine in sent.items()]
+            now = wanted & self.opening & case.packets(self.plan.network, self.sets)
+            held = [(device, mine & now) for device, mine in sent.items()]
             try:
                 for piece in flood_from(self.plan, self.sets, held, case.moment, memory):
                     self.kinds += 1
@@ -207,10 +208,10 @@ class _Flooded:
         asked = sent_by(self.sets.space, keys) & self.opening & self._to(tuple(Span(a.key, a.key) for a in addresses)) & ~own
         if not asked.satisfiable():
             return None
-        got = [self.sets.space.union(case[a] for a in addresses if a in case) & ~own for case in per_case]
-        always, ever = got[0], got[0]
-        for one in got[1:]:
-            always, ever = always & one, ever | one
+        always, ever = self.sets.space.possible, self.sets.nothing
+        for case, arrived in zip(self.cases, per_case, strict=True):
+            got = self.sets.space.union(arrived[a] for a in addresses if a in arrived) & ~own
+            always, ever = always & ~(case.packets(self.plan.network, self.sets) & ~got), ever | got
         doubt = "" if not ever.satisfiable() else self._doubt(ends, addresses, shown, ever)
         arrives, all_but = self._arrives(asked, always, ever, addresses)
         return Between(source, target, arrives, all_but, doubt)
@@ -219,8 +220,9 @@ class _Flooded:
         """What arrives, by name, or where that is shorter what does not: everything, or service by service."""
         if not ever.satisfiable():
             return (), False
-        if not (asked & ~ever).satisfiable() and (not always.satisfiable() or not (asked & ~always).satisfiable()):
-            return (Arrives("everything", False, not always.satisfiable()),), False
+        never_always = not (asked & always).satisfiable()
+        if not (asked & ~ever).satisfiable() and (never_always or not (asked & ~always).satisfiable()):
+            return (Arrives("everything", False, never_always),), False
         listens = [w for end in addresses.values() for w in services_at(self.plan.network, end.owner)]
         there = tuple(self._named(asked, ever, always, listens))
         lost = tuple(self._named(asked, asked & ~always, asked & ~ever, listens))

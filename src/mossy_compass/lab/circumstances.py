@@ -6,9 +6,14 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
+from mossy_compass.headers.sets import Set
+from mossy_compass.headers.spans import merge
+from mossy_compass.lab.forms import Sets
 from mossy_compass.model.gates import Application
 from mossy_compass.model.network import Network
+from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Moment
+from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.plan import Plan
 from mossy_compass.state.state import State
 from mossy_compass.walk.question import Instant, Options
@@ -27,6 +32,8 @@ class Circumstances(NamedTuple):
         moment: as devices see it.
         words: in a few words; empty for the usual.
         learned: every device has learned every name.
+        only: the packets that it is about: of this application, as the network says which packets are of one; empty for those of
+            none; None for all packets, since a test may say of any of them what it is of.
 
     """
 
@@ -34,6 +41,25 @@ class Circumstances(NamedTuple):
     moment: Moment
     words: str
     learned: bool = False
+    only: str | None = None
+
+    def packets(self, network: Network, sets: Sets) -> Set:
+        """The packets that it is about, as they are sent.
+
+        Args:
+            network: whose applications.
+            sets: where terms become sets.
+
+        """
+        possible, before = sets.space.possible, sets.nothing
+        if self.only is None:
+            return possible
+        for application in _declared(network):
+            mine = _of_application(application, sets) & ~before  # the first of the file, as for a test packet
+            if application.name == self.only:
+                return mine
+            before = before | mine
+        return possible & ~before
 
 
 def every_case(plan: Plan) -> list[Circumstances]:
@@ -56,28 +82,46 @@ def _cases(plan: Plan) -> Iterator[Circumstances]:
     """The same, one by one."""
     network = plan.network
     rules = [r for listed in network.lists.values() for r in listed.rules]
-    applications: list[Application | None] = (
-        [None, *network.applications.values()] if any(r.applications for r in rules) else [None]
-    )
+    # What a flow is of follows from its packets, or somebody says it.
+    applications: list[tuple[Application | None, str | None]] = [(None, None)]
+    if any(r.applications for r in rules):
+        known = _declared(network)
+        applications = [(None, "" if known else None), *((a, a.name) for a in known)]
+        applications += [(a, None) for a in network.applications.values()]
     resorts = [False, True] if not plan.has_last_resort and any(r.last_resort for r in rules) else [False]
     learned = [False, True] if any(r.names for r in rules) else [False]
     for is_open, instant in _openings(network).items():
-        for application in applications:
+        for application, only in applications:
             for resort in resorts:
-                options = Options(
-                    at=Instant(instant) if instant is not None else None,
-                    application=application.name if application is not None else None,
-                    last_resort=resort,
-                )
+                said = application.name if application is not None and only is None else None
+                options = Options(at=Instant(instant) if instant is not None else None, application=said, last_resort=resort)
                 uses = frozenset("*") if resort else plan.last_resorts
                 names, since = (application.names, application.known_from) if application is not None else (None, 1)
                 moment = Moment(instant, is_open, names, since, uses)
                 words = [f"while {_and(sorted(is_open))} {'is' if len(is_open) == 1 else 'are'} open"] if is_open else []
-                words += [f"as {application.name}"] if application is not None else []
+                words += [f"as {said}"] if said is not None else []
                 words += ["with the uplink of last resort in use"] if resort else []
                 for knows in learned:
                     also = ["once every name was asked for"] if knows else []
-                    yield Circumstances(options, moment, ", ".join([*words, *also]), knows)
+                    yield Circumstances(options, moment, ", ".join([*words, *also]), knows, only)
+
+
+def _declared(network: Network) -> list[Application]:
+    """The applications of which the network says which packets are of them, in its order."""
+    return [a for a in network.applications.values() if a.destinations is not None or a.services is not None]
+
+
+def _of_application(application: Application, sets: Sets) -> Set:
+    """The packets that are of an application, whatever others they are of."""
+    held = sets.space.possible
+    if application.services is not None:
+        spans = merge(service_span(s) for s in application.services)
+        held = held & sets.space.of_condition(Condition("service", (("service", spans),)))
+    if application.destinations is not None:
+        to = merge(s for t in application.destinations for s in t.spans or ())
+        masked = tuple(m for t in application.destinations for m in t.masked)
+        held = held & sets.space.of_condition(Condition("to", (("destination", to), ("destination-bits", masked))))
+    return held
 
 
 def _openings(network: Network) -> dict[frozenset[str], int | None]:

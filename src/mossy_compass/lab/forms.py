@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 from mossy_compass.headers.sets import Set
+from mossy_compass.headers.spans import merge
 from mossy_compass.packet.address import Span, Spans
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
@@ -141,6 +142,8 @@ class Sets:
             packet = facts.packet
             near = None if form.near and form.identifier else packet.from_port
             return near, None if form.far else (packet.to_port, packet.icmp)
+        if name == "names" and form.destination:
+            return frozenset(facts.memory.called(facts.device).items()) if facts.memory is not None else None
         return None if self._sent(name, facts, form) else FIELDS[name].read(facts)
 
     def _sent(self, name: str, facts: Facts, form: Form) -> str:
@@ -167,6 +170,8 @@ class Sets:
             if form.identifier:
                 return self._holds(name, values)
             return self._within(_QUERIES, in_set(FIELDS[name].kind, values, FIELDS[name].read(facts)))
+        if name == "names" and form.destination:
+            return self._called(values, facts, form)
         sent_name = self._sent(name, facts, form)
         if not sent_name:
             holds = in_set(FIELDS[name].kind, values, FIELDS[name].read(facts))
@@ -174,6 +179,12 @@ class Sets:
         if name == "ttl":
             values = tuple(Span(first + form.down if first else 0, last + form.down) for first, last in values)
         return self._holds(sent_name, values)
+
+    def _called(self, values: Any, facts: Facts, form: Form) -> Set:
+        """The packets to an address that the device has learned by one of some names."""
+        known = facts.memory.called(facts.device) if facts.memory is not None else {}
+        spans = merge(Span(a.key, a.key) for a, names in known.items() if not names.isdisjoint(values))
+        return self._holds(form.destination, spans)
 
     def _holds(self, name: str, values: Any) -> Set:
         """The packets that had one of some values in a field when they were sent."""

@@ -68,7 +68,8 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
         found.senders.add(source.name)
         for case in cases:
             memory = learned if case.learned else State()
-            for piece in flood(found.plan, sets, device, held, case.moment, memory, True, watched):
+            mine_now = held & case.packets(found.plan.network, sets)
+            for piece in flood(found.plan, sets, device, mine_now, case.moment, memory, True, watched):
                 _weigh(found, sets, source, case, piece, opening)
 
 

@@ -68,6 +68,7 @@ def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd]
     asked = list(_each_asked(found, sets))
     learned = learned_everywhere(found.plan)
     failing: Counter[tuple[str, Address, str]] = Counter()
+    looked_at: Counter[tuple[str, Address]] = Counter()
     for source in watch(sources):
         mine = addresses_meant(found.plan.network, source)
         if not mine:
@@ -83,17 +84,24 @@ def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd]
                 continue
             found.senders.add(source.name)
             for case in cases:
-                failing.update(_fares(found, sets, source, one, case, held, learned if case.learned else State()))
+                at_that = held & case.packets(found.plan.network, sets)
+                if at_that.satisfiable():
+                    looked_at[source.name, one.target] += 1
+                    failing.update(_fares(found, sets, source, one, case, at_that, learned if case.learned else State()))
     for key, one_of_them in found.against.items():
-        found.against[key] = one_of_them._replace(case=_when(one_of_them.case, failing[key], len(cases), found.plan.network))
+        when = _when(one_of_them.case, failing[key], looked_at[key[:2]], found.plan.network)
+        found.against[key] = one_of_them._replace(case=when)
 
 
 def _when(first: str, failing: int, cases: int, network: Network) -> str:
     """When something is lost, in a few words; empty for always."""
     if failing == cases:
         return ""
-    usual = "outside every window of time" if network.hours else "usually"
-    return (first or usual) + (f", and {failing - 1} more of {cases} moments and circumstances" if failing > 1 else "")
+    if not first and not network.hours:  # as things usually are
+        return ""
+    return (first or "outside every window of time") + (
+        f", and {failing - 1} more of {cases} moments and circumstances" if failing > 1 else ""
+    )
 
 
 def _each_asked(found: Found, sets: Sets) -> Iterator[_Asked]:

@@ -66,7 +66,7 @@ _ERRORS = tuple(service_span(Service(p)) for p in (ICMP, ICMP6))
 _OF_THE_CASE = {"hours", "application", "last-resort"}
 
 
-class Written(NamedTuple):
+class Meetable(NamedTuple):
     """Something that somebody wrote for packets to meet.
 
     Attributes:
@@ -77,6 +77,7 @@ class Written(NamedTuple):
         devices: where packets would meet it.
         keys: what is noted where a packet does: a place in the file, or a way.
         about: of a route, the condition that its prefix is.
+        instead: why nothing can meet it, where that is known from what is written.
 
     """
 
@@ -87,6 +88,7 @@ class Written(NamedTuple):
     devices: tuple[str, ...]
     keys: tuple[object, ...]
     about: tuple[Condition, ...] = ()
+    instead: str = ""
 
     @property
     def conditions(self) -> tuple[Condition, ...]:
@@ -156,14 +158,16 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
     )
 
 
-def _written(plan: Plan) -> Iterator[Written]:
+def _written(plan: Plan) -> Iterator[Meetable]:
     """Everything that packets could meet: rules of lists that stand somewhere, translations, policy routes, static routes."""
     network = plan.network
     where: dict[str, dict[str, str]] = {}
+    off: dict[str, set[bool]] = {}
     for device in network.devices.values():
         for names, place, way in standing_lists(device):
             for name in names:
                 where.setdefault(name, {})[place_words(device.name, place, way)] = device.name
+                off.setdefault(name, set()).add(way == "everywhere" and not device.gates.everywhere_on)
     for name, places in where.items():
         devices = list(places.values())
         if name not in network.lists:
@@ -172,46 +176,41 @@ def _written(plan: Plan) -> Iterator[Written]:
         for rule in network.lists[name].rules:
             if not rule.disabled and rule.verdict is not Verdict.NOTE:
                 at = tuple(dict.fromkeys(devices))
+                why = "it stands where nothing is asked (enabled: no)" if off[name] == {True} else ""
                 at_places = f"{' and '.join(list(places)[:2])}{' and elsewhere' if len(places) > 2 else ''}"
-                yield Written(
-                    "idle.rule", f"{name} rule {rule.id} (at {at_places})", rule.mark, rows.get(rule.id), at, (rule.mark,)
-                )
+                words, row = f"{name} rule {rule.id} (at {at_places})", rows.get(rule.id)
+                yield Meetable("idle.rule", words, rule.mark, row, at, (rule.mark,), (), why)
     for device in network.devices.values():
         here = plan.device(device.name)
         rows = {r.id: r for t in here.translations.values() for r in t.rows}
         for translation in device.translate:
             if not translation.disabled:
                 words = f"translation {translation.id} of {device.name}"
-                yield Written(
+                yield Meetable(
                     "idle.translation", words, translation.mark, rows.get(translation.id), (device.name,), (translation.mark,)
                 )
         rows = {r.id: r for r in policy_rows(here).rows} if device.policy_routes else {}
         for entry in device.policy_routes:
             if not entry.rule.disabled:
                 words = f"policy route {entry.rule.id} of {device.name}"
-                yield Written("idle.policy", words, entry.rule.mark, rows.get(entry.rule.id), (device.name,), (entry.rule.mark,))
+                yield Meetable("idle.policy", words, entry.rule.mark, rows.get(entry.rule.id), (device.name,), (entry.rule.mark,))
         for route in device.routes:
             if route.table == "main" and route.origin == "static":
                 best = here.table.exact(route.prefix)
                 in_force = best is not None and (best.preference, best.metric) == (route.preference, route.metric)
-                to = Condition("to", (("destination", (route.prefix.span,)),))
+                others = "" if in_force or best is None else f"{best.words()} is in force there, which is better"
+                served = here.table.served(lambda r, best=best: r is best) if in_force else (route.prefix.span,)  # type: ignore[misc]
+                about = (Condition("to", (("destination", served),)),)
                 ways = [way for way in (route.next_hop, route.leaving) if way is not None and in_force]
                 keys = (route.mark, *((device.name, route.prefix, way) for way in ways))
-                yield Written(
-                    "idle.route",
-                    f"the static route to {route.prefix} of {device.name}",
-                    route.mark,
-                    None,
-                    (device.name,),
-                    keys,
-                    (to,),
-                )
+                words = f"the static route to {route.prefix} of {device.name}"
+                yield Meetable("idle.route", words, route.mark, None, (device.name,), keys, about, others)
 
 
 class _Meetings:
     """What has been met so far, and what is left."""
 
-    def __init__(self, plan: Plan, written: list[Written], cases: list[Circumstances]) -> None:
+    def __init__(self, plan: Plan, written: list[Meetable], cases: list[Circumstances]) -> None:
         self.plan, self.written, self.cases = plan, written, cases
         self.starts: dict[str, tuple[Address, ...]] = {}
         for device in sorted(plan.network.devices.values(), key=lambda d: d.kind is not Kind.HOST):
@@ -230,7 +229,7 @@ class _Meetings:
         self.left: list[str] = []
 
     @property
-    def open(self) -> list[Written]:
+    def open(self) -> list[Meetable]:
         """What nothing has met."""
         return [w for w in self.written if not self.met.intersection(w.keys)]
 
@@ -254,13 +253,14 @@ class _Meetings:
         self._answered(arrived)
         self.left = self.left if self.open else []
 
-    def _try(self, written: Written) -> None:
+    def _try(self, written: Meetable) -> None:
         """Send packets that it is about, and such as are answered with those."""
-        case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
+        fit = [c for c in self.cases if c.only is None and _at(written.conditions, c)] or self.cases[:1]
+        cases = [fit[0], *[c for c in fit if c.learned][:1]]
         tried = 0
         for form in (Form(), Form().reversed()):
             about = self._about(written, form)
-            for opening, to, mine in itertools.product((True, False), self.targets, self.sent.values()):
+            for opening, case, to, mine in itertools.product((True, False), cases, self.targets, self.sent.values()):
                 held = about & to & mine
                 facts = self.sets.space.witness(held & self.opening if opening else held & ~self.opening)
                 if facts is not None:
@@ -269,7 +269,7 @@ class _Meetings:
                 if self.met.intersection(written.keys) or tried > MOST_TRIED:
                     return
 
-    def _about(self, written: Written, form: Form) -> Set:
+    def _about(self, written: Meetable, form: Form) -> Set:
         """The packets that meet its conditions as they are sent, or by the answers to them, as far as that can be said of a packet."""
         held, facts = self.sets.space.possible, Facts(Packet(0, Address(4, 0), Address(4, 0)), None)
         for condition in written.conditions:
@@ -277,7 +277,7 @@ class _Meetings:
                 held = held & self.sets.of(Met((condition,)), facts, form)
         return held
 
-    def _could_meet(self, written: Written) -> Set:
+    def _could_meet(self, written: Meetable) -> Set:
         """The packets that could meet it, by whatever they have become, or that something could which comes of them.
 
         Where addresses are translated, only a packet's protocol stays what it was; an ICMP error comes of any packet.
@@ -302,7 +302,8 @@ class _Meetings:
         """Follow everything at one moment; gives what arrives somewhere."""
         memory, found = self.learned if case.learned else State(), []
         could = self.sets.space.union(self._could_meet(w) for w in self.open)
-        starts = [(name, mine & could) for name, mine in self.sent.items()]
+        now = could & case.packets(self.plan.network, self.sets)
+        starts = [(name, mine & now) for name, mine in self.sent.items()]
         for piece in self._followed(
             flood_from(self.plan, self.sets, starts, case.moment, memory, True, (), self._stayed, MOST_FOLLOWED)
         ):
@@ -388,15 +389,21 @@ class _Meetings:
 
     # what is told
 
-    def told(self, written: Written, lines: Mapping[str, list[str]]) -> Problem:
+    def told(self, written: Meetable, lines: Mapping[str, list[str]]) -> Problem:
         """The finding about something that nothing meets."""
         source = lines.get(written.mark.file, [])
         line = source[written.mark.line - 1] if 0 < written.mark.line <= len(source) else None
         message = f"{written.words} is met by no packet that anybody here can send: {self._why(written)}."
         return Problem(written.code, Severity.NOTE, written.mark, message, _REMEDIES[written.code], line)
 
-    def _why(self, written: Written) -> str:
+    def _why(self, written: Meetable) -> str:
         """Why nothing meets it, in words: nobody sends such packets, or a packet of them and where it goes instead."""
+        if written.instead:
+            return written.instead
+        if any(set(c.fields) & {"relation", "session"} for c in written.conditions):
+            return (
+                "nothing that is asked there is in the state that it wants, for what belongs to sessions passes without being asked"
+            )
         held = self._about(written, Form())
         case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
         elsewhere = ""
@@ -414,7 +421,7 @@ class _Meetings:
             elsewhere = elsewhere or self._elsewhere(journey, written)
         return elsewhere or self._nobody(written)
 
-    def _nobody(self, written: Written) -> str:
+    def _nobody(self, written: Meetable) -> str:
         """That nobody sends such packets; by whom they would have to be sent, where that is why."""
         for condition in written.conditions:
             if set(condition.fields) <= {"source", "source-bits"} and condition.fields:
@@ -432,7 +439,7 @@ class _Meetings:
         by_which = f" by {there.arriving}" if there.arriving is not None else ""
         return f"{journey.there.packet}{when} comes to {there.device}{by_which}, and there {took}"
 
-    def _elsewhere(self, journey: Journey, written: Written) -> str:
+    def _elsewhere(self, journey: Journey, written: Meetable) -> str:
         """That packets do not come there, and where they go."""
         path = " > ".join(dict.fromkeys(h.device for h in journey.there.every_hop))
         end = f"{journey.there.fate.value} there by {journey.there.because.cited()}"

@@ -335,6 +335,10 @@ class Memory(Protocol):
         """The names that a device has learned to have an address, from lookups that passed through it."""
         ...
 
+    def called(self, device: str) -> dict[Address, frozenset[str]]:
+        """Every address of which a device has learned names, with those."""
+        ...
+
 
 class Facts:
     """One packet's stay at one device.
@@ -504,6 +508,10 @@ class Recollection:
     def names_of(self, device: str, address: Address) -> frozenset[str]:
         """What the destination was called."""
         return self.names
+
+    def called(self, device: str) -> dict[Address, frozenset[str]]:
+        """Nothing is known of others."""
+        return {}
 
 
 class Asked(Protocol):

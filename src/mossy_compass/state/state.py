@@ -715,6 +715,11 @@ class State:
         book = self._books.get(device)
         return book.names.get(address, frozenset()) if book else frozenset()
 
+    def called(self, device: str) -> dict[Address, frozenset[str]]:
+        """Every address of which a device has learned names, with those."""
+        book = self._books.get(device)
+        return book.names if book else {}
+
     def known(self, facts: Facts) -> Known:
         """What a ruling keeps of a packet's facts, to be asked again later."""
         book = self._books.get(facts.device)
