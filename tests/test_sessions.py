@@ -15,9 +15,9 @@ from mossy_compass.model.durations import duration_words, parse_duration
 from mossy_compass.packet.flow import flow_from, flow_of, key_from, key_of, reversed_key
 from mossy_compass.packet.packet import Packet, answer_to, echo_request
 from mossy_compass.plan.facts import WHY_ENDED, Direction, Phase, Relation
-from mossy_compass.plan.keeping import Keeping, lives
+from mossy_compass.plan.keeping import LAST_PORT, Keeping, lives
 from mossy_compass.report.words import ENDED
-from mossy_compass.state.entry import LAST_PORT, Ports
+from mossy_compass.state.entry import Ports
 from mossy_compass.state.phases import OF_TCP, TABLE, Shows
 from mossy_compass.state.rewrite import with_source
 from mossy_compass.state.state import State

@@ -34,7 +34,7 @@ USUAL_PORT = 49152
 """The source port that is shown before others: the first of those that systems choose from (RFC 6335 section 6)."""
 
 
-class _Asked(NamedTuple):
+class _Wish(NamedTuple):
     """What is asked of one target.
 
     Attributes:
@@ -104,22 +104,22 @@ def _when(first: str, failing: int, cases: int, network: Network) -> str:
     )
 
 
-def _each_asked(found: Found, sets: Sets) -> Iterator[_Asked]:
+def _each_asked(found: Found, sets: Sets) -> Iterator[_Wish]:
     """Every address that should be reached, with the services: those that are named, or what its owner listens for."""
     network, claim = found.plan.network, found.claim
     for target, end in found.targets.items():
         if claim.services:
-            yield _Asked(target, end, found.asked)
+            yield _Wish(target, end, found.asked)
             continue
         words = [w for w in services_at(network, end.owner) if w != "ping"]
         services = tuple(s for w in words for s in services_in(network, w))
-        if services and _wanted(sets, found, _Asked(target, end, services)).satisfiable():
-            yield _Asked(target, end, services)
+        if services and _wanted(sets, found, _Wish(target, end, services)).satisfiable():
+            yield _Wish(target, end, services)
         else:
             found.left.append(f"{end.name} (it listens for nothing{' else' if words else ''}: name a service, as 'for ping')")
 
 
-def _wanted(sets: Sets, found: Found, one: _Asked) -> Set:
+def _wanted(sets: Sets, found: Found, one: _Wish) -> Set:
     """The packets that open something of the services, to the target."""
     opening = Condition("relation", (("relation", frozenset((Relation.OPENING,))),))
     to = Condition("to", (("destination", (Span(one.target.key, one.target.key),)),))
@@ -130,7 +130,7 @@ def _wanted(sets: Sets, found: Found, one: _Asked) -> Set:
 
 
 def _fares(
-    found: Found, sets: Sets, source: FlowEnd, one: _Asked, case: Circumstances, held: Set, memory: State
+    found: Found, sets: Sets, source: FlowEnd, one: _Wish, case: Circumstances, held: Set, memory: State
 ) -> Iterator[tuple[str, Address, str]]:
     """Tell apart what becomes of packets, and note those that do not fare as was claimed; gives what they are noted under."""
     claim = found.claim
@@ -175,7 +175,7 @@ def _noted(
     found: Found,
     sets: Sets,
     source: FlowEnd,
-    one: _Asked,
+    one: _Wish,
     case: Circumstances,
     some: list[tuple[Whole, Journey, tuple[str, ...]]],
     held: Set,
