@@ -11,10 +11,12 @@ from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.headers.sets import Set
-from mossy_compass.lab.forms import Sets, room, sent_by
+from mossy_compass.lab.forms import Sets, holding, room, sent_by
+from mossy_compass.lab.proofs import packets_of
 from mossy_compass.lab.whole import wholes
-from mossy_compass.packet.address import Address, Span
+from mossy_compass.packet.address import Address, Span, parse_address
 from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import Service
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Moment, Relation
 from mossy_compass.plan.plan import Plan
@@ -108,3 +110,117 @@ def test_packets_of_a_set_fare_alike_in_any_network(network: mc.Network, seed: i
     name, other = chance.sample(names, 2)
     targets = [a for a, _ in plan.network.devices[other].own_addresses() if not a.is_link_local]
     fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 3, Moment())
+
+
+CHAIN = """\
+mossy-network: 1
+#TOP
+devices:
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  till: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  gate:
+    kind: router
+    interfaces:
+      in: {address: 10.40.1.1/24, filter: {#IN}}
+      out: {address: 10.40.9.1/30, filter: {#OUT}}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}, {prefix: 198.51.100.0/24, next-hop: 10.40.9.2}]
+#GATE
+  wall:
+    kind: router
+    interfaces:
+      in: {address: 10.40.9.2/30, filter: {#WALL}}
+      out: 10.40.2.1/24
+    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.9.1}, {prefix: 198.51.100.0/24, next-hop: 10.40.9.1}]
+#WIDE
+  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, tcp/9003, udp/53]}
+  shelf: {kind: host, address: 10.40.2.11/24, gateway: 10.40.2.1, serves: [https, ssh]}
+segments: {a: [desk, till, gate/in], m: [gate/out, wall/in], b: [wall/out, store, shelf]}
+"""
+
+
+def chain(top: str = "", **parts: str) -> Plan:
+    """Two routers one behind the other, with what is written at each."""
+    text = CHAIN.replace("#TOP", top)
+    for hook in ("IN", "OUT", "GATE", "WALL", "WIDE"):
+        text = text.replace("#" + hook, parts.get(hook.lower(), ""))
+    found = mc.read_bytes(text.encode(), "chain.yaml")
+    assert found.network is not None, found.problems
+    return Plan(found.network)
+
+
+def tcp(to: str, port: int = 443, from_port: int = 49152, source: str = "10.40.1.10") -> Packet:
+    return Packet(6, parse_address(source), parse_address(to), from_port, port, -1, "SYN")
+
+
+def asks(to: str, kind: int, source: str = "10.40.1.10") -> Packet:
+    return Packet(1, parse_address(source), parse_address(to), 1, 0, kind << 8)
+
+
+STATEFUL = "    stateful: [tcp, udp, icmp]"
+HIDE = "    translate: [{leaving: out, becomes: 198.51.100.7}]"
+
+
+@pytest.mark.parametrize(
+    ("plan", "packets"),
+    [
+        # the answer is judged by what was sent: its ports, its ends, its kind
+        (chain("lists: {b: [{deny: tcp, service: tcp/7}, {permit: any}]}", out="arriving: b"), [tcp("10.40.2.10", 443, 7), tcp("10.40.2.10", 443, 8)]),
+        (chain("lists: {b: [{deny: tcp, from-port: 9003}, {permit: any}]}", out="arriving: b"), [tcp("10.40.2.10", 9003), tcp("10.40.2.10", 443)]),
+        (chain("lists: {b: [{deny: any, from: shelf, to: till}, {permit: any}]}", out="arriving: b"), [tcp(t, source=s) for t in ("10.40.2.10", "10.40.2.11") for s in ("10.40.1.10", "10.40.1.11")]),
+        (chain("lists: {b: [{permit: icmp, icmp: echo-reply}]}", out="arriving: b"), [asks("10.40.2.10", 8), asks("10.40.2.10", 13)]),
+        (chain("lists: {b: [{permit: icmp, icmp: timestamp-reply}]}", out="arriving: b"), [asks("10.40.2.10", 8), asks("10.40.2.10", 13)]),
+        (chain("lists: {b: [{permit: tcp}]}", out="arriving: b"), [tcp("10.40.2.10"), asks("10.40.2.10", 8)]),
+        # judged again once the application is known
+        (
+            chain("lists: {l: [{deny: tcp, application: film, from-port: 7}, {permit: any}]}\napplications: {film: {known-from: 3, to: store}}", **{"in": "arriving: l"}, gate=STATEFUL),
+            [tcp("10.40.2.10", 443, 7), tcp("10.40.2.10", 443, 8), tcp("10.40.2.11", 443, 7)],
+        ),
+        (
+            chain("lists: {l: [{deny: tcp, application: film, from: till}, {permit: any}]}\napplications: {film: {known-from: 3}}", wall="arriving: l", wide=STATEFUL.replace("    s", "    s")),
+            [tcp("10.40.2.10"), tcp("10.40.2.10", source="10.40.1.11")],
+        ),
+        # what a rule gives is one value, also for who had it before
+        (chain("lists: {w: [{permit: any, from: till}]}", wall="arriving: w", gate="    translate: [{leaving: out, becomes: 10.40.1.10}]"), [tcp("10.40.2.10"), tcp("10.40.2.10", source="10.40.1.11")]),
+        (chain("lists: {w: [{deny: any, to: shelf}, {permit: any}]}", wall="arriving: w", gate="    translate: [{to: 10.40.2.0/24, goes-to: store}]"), [tcp("10.40.2.10"), tcp("10.40.2.11")]),
+        # ports that are kept, given, moved along
+        (chain("lists: {w: [{deny: tcp, from-port: 8080}, {permit: any}]}", wall="arriving: w", gate=HIDE[:-1] + ", {arriving: out, to: 198.51.100.7, service: tcp/8080, goes-to: desk}]"), [tcp("10.40.2.10", 443, 8080), tcp("10.40.2.10", 443, 8081)]),
+        (chain("lists: {w: [{deny: tcp, from-port: 1-1023}, {permit: any}]}", wall="arriving: w", gate=HIDE + "\n    settings: {keep-port: no}"), [tcp("10.40.2.10", 443, p) for p in (7, 1023, 1024, 49152)]),
+        (chain(gate="    translate: [{arriving: in, to: 10.40.8.8, service: tcp/8000-8010, goes-to: {address: store, port: 9000-9010}}]"), [tcp("10.40.8.8", p) for p in (8002, 8003, 8004, 8011)]),
+        (chain(gate="    translate: [{arriving: in, to: 10.40.8.8, service: tcp/8443, goes-to: {address: store, port: 443}}]"), [tcp("10.40.8.8", p) for p in (443, 8443)]),
+        # the answer to what is hidden comes back to each
+        (chain("lists: {b: [{permit: tcp, to: desk}]}", out="", **{"in": "leaving: b"}, gate=HIDE), [tcp("10.40.2.10"), tcp("10.40.2.10", source="10.40.1.11")]),
+        # twice past one device, once as oneself and once as another
+        (
+            chain(
+                gate=STATEFUL + "\n    policy-routes: [{from: 10.40.1.0/24, arriving: in, candidates: [10.40.9.2]}]",
+                wide="    translate: [{source: 10.40.1.0/24, leaving: in, becomes: 10.40.1.10}]\n    policy-routes: [{from: 10.40.1.0/24, to: 10.40.1.0/24, arriving: in, candidates: [10.40.9.1]}]",
+            ),
+            [tcp("10.40.1.11", 443), tcp("10.40.1.1", 443, source="10.40.1.11")],
+        ),
+    ],
+)  # fmt: skip
+def test_packets_that_fare_differently_are_in_different_sets(plan: Plan, packets: list[Packet], sets: Sets) -> None:
+    """Hand-made neighbours: each is told what its own walk says, whichever of them stands for a set."""
+    for source in {p.source for p in packets}:
+        name = next(n for n, d in plan.network.devices.items() if source in {a for a, _ in d.own_addresses()})
+        mine = [p for p in packets if p.source == source]
+        held = everything(sets, plan, name, list({p.destination: None for p in mine}))
+        held = held & ~packets_of(sets, (Service(58),))
+
+        def ask(packet: Packet, name: str = name) -> Question:
+            """With what it is an application of."""
+            port = packet.from_port if packet.protocol == 6 else None
+            made = mc.ask(plan, name, str(packet.destination), packet.what(), source_port=port)
+            return made._replace(packet=packet)
+
+        found = list(wholes(plan, sets, held, ask, State(), lambda facts: facts.packet))
+        for packet in mine:
+            its = [w for w in found if holding(sets.space, w.held, packet, Relation.OPENING)]
+            assert len(its) == 1
+            walks, _ = by_every_choice(lambda choose, p=packet: sent(plan, ask(p), State(), choose)[0])  # type: ignore[misc]
+            assert [told(j) for j in its[0].journeys] == [told(j) for _, j in walks], (packet, its[0].packet)
+
+
+@pytest.fixture(scope="module")
+def sets() -> Sets:
+    return Sets(room(64))

@@ -13,11 +13,12 @@ from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.forms import Form, Sets, holding
 from mossy_compass.lab.own_sessions import Ends, OwnSessions
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Recall, Reply, Rewrite
 from mossy_compass.plan.alike_actions import alike_to_action
 from mossy_compass.plan.balance import Choose
+from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Moment
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
@@ -106,6 +107,7 @@ def stay_at(
                 now = now._replace(opener=own.came.source, known=True) if own is not None else now
             if isinstance(action, OpenSession) and kept is not None and end is None:
                 kept.opened(facts, came, now)
+            held = held & _as_before(sets, action, now, before, facts.packet)
             now = _after(now, action, facts, before, own)
             if end is not None:
                 return Stayed(stay, end, held, entry)
@@ -137,6 +139,20 @@ def _recalled(sets: Sets, stay: Stay, action: Recall, form: Form, kept: OwnSessi
     return held
 
 
+def _as_before(sets: Sets, action: Action, form: Form, before: Packet, after: Packet) -> Set:
+    """The packets that had the address already which a rule gives, or those that had another: a session of the one translates nothing."""
+    gives = (isinstance(action, Rewrite) and action.by_rule) or (isinstance(action, Allocate) and not action.keeps)
+    if not gives:
+        return sets.space.possible
+    of_destination = isinstance(action, Rewrite) and action.half is Half.DESTINATION
+    part = form.destination if of_destination else form.source
+    given, had = (after.destination, before.destination) if of_destination else (after.source, before.source)
+    if not part:
+        return sets.space.possible
+    same = sets.space.of_condition(Condition("given", ((part, (Span(given.key, given.key),)),)))
+    return same if given == had else sets.space.possible & ~same
+
+
 def _after(form: Form, action: Action, facts: Facts, before: Packet, own: Ends | None) -> Form:
     """The form after an action."""
     after = facts.packet
@@ -144,13 +160,20 @@ def _after(form: Form, action: Action, facts: Facts, before: Packet, own: Ends |
         return form._replace(down=form.down + 1)
     if isinstance(action, Rewrite) and not action.by_rule and own is not None:
         return own.rewritten(form, action.half, facts.direction)
-    if isinstance(action, Rewrite | Allocate) and before != after:
-        if isinstance(action, Rewrite) and action.half is Half.DESTINATION:
-            # Whose port is as it was by chance is of one service: a rule that sets a port says so of itself.
-            sets_port = action.port is not None or action.port_shift or not action.by_rule
-            return form._replace(destination="", far="" if sets_port else form.far)
+    if isinstance(action, Rewrite) and action.by_rule:
+        # What a rule gives is one value, also where the packet at hand had it before.
+        if action.half is Half.SOURCE:
+            return form._replace(source="")
+        return form._replace(destination="", far="" if action.port is not None or action.port_shift else form.far)
+    if isinstance(action, Rewrite) and before != after:
+        one_value = form._replace(identifier="")
+        if action.half is Half.DESTINATION:
+            return one_value._replace(destination="", far="")
+        return one_value._replace(source="", near="")
+    if isinstance(action, Allocate):
         kept = before.from_port == after.from_port
-        return form._replace(source="", near=form.near if kept else "", identifier=form.identifier if kept else "")
+        near, identifier = (form.near, form.identifier) if kept else ("", "")
+        return form._replace(source=form.source if action.keeps else "", near=near, identifier=identifier)
     return form
 
 

@@ -70,6 +70,11 @@ def _rewritten(here: DevicePlan, facts: Facts, action: Rewrite) -> Iterator[Term
     """A new port makes one service of all, so of those that have ports only one is kept; which server it is follows from the source."""
     if action.servers:
         yield within("source", (Span(facts.packet.source.key, facts.packet.source.key),))
+    if action.by_rule and action.address is None and not action.servers and not action.own:  # shifted: each has another
+        old, side = facts.packet.source, "source"
+        if action.half is Half.DESTINATION:
+            old, side = facts.packet.destination, "destination"
+        yield within(side, (Span(old.key, old.key),))
     if action.half is Half.DESTINATION and (action.port is not None or action.port_shift):
         key = service_key(facts.packet)
         yield within("service", (Span(key, key),))
