@@ -60,6 +60,14 @@ def test_what_arrives_is_told_by_name(network: mc.Network, ends: tuple[str, str]
     assert told(network, *ends) == words
 
 
+def test_what_is_always_of_an_application_is_not_told_as_at_times() -> None:
+    film = "applications: {film: {category: moving, known-from: 1, to: store, service: https}}\n"
+    told_of = told(yard("l: [{permit: any, application: film}]", "l", top=film), "till", "store")
+    assert "https" not in {w.strip("!~@") for w in told_of}  # it always arrives, and all else only if somebody says that it is film
+    assert told_of
+    assert all(w.startswith("!") for w in told_of)
+
+
 def test_nobody_is_asked_about_itself_and_routers_by_name_alone() -> None:
     found = overview(yard())
     assert {(r.source, r.target) for r in found.rows} == {("a", "a"), ("a", "b"), ("b", "a"), ("b", "b")}

@@ -117,9 +117,11 @@ def test_a_name_is_of_one_address_and_not_of_those_beside_it() -> None:
     top = "names: {door.example: 10.40.2.NUMBER}"
     for number, name in ((10, "store"), (11, "shelf")):
         rules = "{permit: tcp, service: https, name: door.example}"
-        found = asked(house(rules, top.replace("NUMBER", str(number))), "till", "b")
-        assert {a.target for a in found.against} == {f"10.40.2.{number}"}, name
-        assert asked(house(rules, top.replace("NUMBER", str(21 - number))), "till", name).holds is True
+        for learned in ("", "    settings: {name-rules: learned}"):
+            found = asked(house(rules, top.replace("NUMBER", str(number)), learned), "till", "b")
+            assert {a.target for a in found.against} == {f"10.40.2.{number}"}, name
+            assert found.doubtful == ()
+            assert asked(house(rules, top.replace("NUMBER", str(21 - number)), learned), "till", name).holds is True
 
 
 def test_packets_that_are_of_an_application_are_of_no_other_and_never_of_none() -> None:

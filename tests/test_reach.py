@@ -194,6 +194,51 @@ segments: {x: [a, r/lan], y: [r/one, s/one], z: [r/two, s/two], w: [s/lan, b]}
     assert asked(network, "b reaches a for ping").holds is False  # its answer may come by the way that is shut
 
 
+DIAMOND = """\
+mossy-network: 1
+devices:
+  a: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  r:
+    kind: router
+    interfaces: {lan: 10.40.1.1/24, one: 10.40.9.1/30, two: 10.40.9.5/30}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}, {prefix: 10.40.2.0/24, next-hop: 10.40.9.6}]
+  x: {kind: router, interfaces: {up: 10.40.9.2/30, down: 10.40.9.9/30}, routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.10}, {prefix: 10.40.1.0/24, next-hop: 10.40.9.1}]}
+  y: {kind: router, interfaces: {up: 10.40.9.6/30, down: 10.40.9.13/30}, routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.14}, {prefix: 10.40.1.0/24, next-hop: 10.40.9.5}]}
+  s:
+    kind: router
+    interfaces: {lan: 10.40.2.1/24, one: 10.40.9.10/30, two: 10.40.9.14/30}
+    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.9.9}]
+  b: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, ssh]}
+segments: {g: [a, r/lan], h: [r/one, x/up], i: [r/two, y/up], j: [x/down, s/one], k: [y/down, s/two], l: [s/lan, b]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("words", "holds"),
+    [
+        ("a never reaches b without passing x", False),
+        ("a never reaches b without passing y", False),
+        ("a never reaches b without passing s", True),
+        ("a never reaches b passing x without passing y", False),
+        ("a never reaches b passing x and y", True),
+        ("a reaches b passing s", True),
+        ("a reaches b passing x", False),
+        ("a reaches b without passing y", False),
+    ],
+)
+def test_of_two_equal_ways_each_counts(words: str, holds: bool) -> None:
+    network = mc.read_bytes(DIAMOND.encode(), "diamond.yaml").network
+    assert network is not None
+    assert asked(network, words).holds is holds
+
+
+def test_what_is_asked_onward_leaves_the_answer_open() -> None:
+    onward = "    serves: [tcp/8081]\n    translate: [{arriving: in, to: shelf, service: https, goes-to: {address: self, port: 8081, onward: yes}}]"
+    found = asked(yard(gate=onward), "till reaches shelf for https")
+    assert found.holds is None
+    assert "asks onward in its own name" in found.doubtful[0]
+
+
 def test_what_cannot_be_asked_is_no_yes() -> None:
     with pytest.raises(mc.QuestionError, match=r"quiet \(it listens for nothing: name a service"):
         asked(yard(), "desk reaches quiet")

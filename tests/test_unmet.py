@@ -112,6 +112,37 @@ def test_rules_are_met_by_what_packets_have_become() -> None:
     assert named(looked(yard(lists, "o", "", sent_on))) == []
 
 
+BEHIND = """\
+mossy-network: 1
+lists: {w: [{id: 10, permit: tcp, from: 198.51.100.7, to-port: 22}, {id: 20, permit: any}]}
+devices:
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  gate:
+    kind: router
+    interfaces: {in: 10.40.1.1/24, out: 10.40.9.1/30}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}]
+    translate: [{source: desk, leaving: out, becomes: 198.51.100.7}]
+  wall:
+    kind: router
+    interfaces: {in: {address: 10.40.9.2/30, filter: {arriving: w}}, out: 10.40.2.1/24}
+    routes: [{prefix: 198.51.100.0/24, next-hop: 10.40.9.1}]
+  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1}
+segments: {a: [desk, gate/in], m: [gate/out, wall/in], b: [wall/out, store]}
+"""
+
+
+def test_everything_is_followed_and_not_only_what_is_likely(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The same is found without the packets that are tried first: by answers, by errors, by what packets become."""
+    monkeypatch.setattr(looking, "MOST_TRIED", -1)
+    answer = "l: [{id: 10, permit: tcp, from-port: 22, to: 10.40.1.0/24, service: tcp/50000}, {id: 20, permit: any}]"
+    error = "l: [{id: 10, permit: icmp, icmp: port-unreachable, from: store}, {id: 20, permit: any}]"
+    assert named(looked(yard(answer, "", "{arriving: l}"))) == []
+    assert named(looked(yard(error, "", "{arriving: l}"))) == []
+    behind = mc.read_bytes(BEHIND.encode(), "behind.yaml").network
+    assert behind is not None
+    assert named(looked(behind)) == []
+
+
 def test_a_list_at_two_places_is_met_at_either() -> None:
     both = "l: [{id: 10, permit: tcp, from: shelf, to: desk}, {id: 20, permit: any}]"
     assert named(looked(yard(both, "l"))) == ["l rule 10"]
