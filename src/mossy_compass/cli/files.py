@@ -227,10 +227,10 @@ def demo(target: str | None, details: bool, drilled: bool) -> None:
         parts.append(Text(f"{number}. {title}", style="bold"))
         journey = run_trace(plan, sender, goal, service, at=at)
         parts.append(Padding(text.journey(journey, details) if details else text.brief(journey), (0, 0, 1, 3)))
-    show(Group(*parts, *_whole_demo(reading.network, data, name, len(DEMO)), _go_on(target)))
+    show(Group(*parts, *_whole_demo(reading.network, data, name, len(DEMO), reading.problems), _go_on(target)))
 
 
-def _whole_demo(network: Network, data: bytes, name: str, count: int) -> list[Any]:
+def _whole_demo(network: Network, data: bytes, name: str, count: int, problems: tuple[Problem, ...]) -> list[Any]:
     """What is asked about all packets at once, and about what would help: in ten lines."""
     from rich.padding import Padding
     from rich.text import Text
@@ -250,6 +250,11 @@ def _whole_demo(network: Network, data: bytes, name: str, count: int) -> list[An
         Padding(remedytext.brief(found), (0, 0, 1, 3)),
         Text(f"{count + 2}. Can a kiosk ever do anything else at the ledger? Not only the tests: every packet.", style="bold"),
         Padding(Text(provetext.head(proof)), (0, 0, 1, 3)),
+        Text(
+            f"{count + 3}. What is written there, and has no effect? (mossy check --all follows every packet to find it.)",
+            style="bold",
+        ),
+        *[Padding(Text(f"{p.mark}: {p.message}"), (0, 0, 1, 3)) for p in problems if p.code.startswith("idle.")],
     ]
 
 
