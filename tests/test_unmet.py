@@ -133,11 +133,12 @@ segments: {a: [desk, gate/in], m: [gate/out, wall/in], b: [wall/out, store]}
 
 def test_everything_is_followed_and_not_only_what_is_likely(monkeypatch: pytest.MonkeyPatch) -> None:
     """The same is found without the packets that are tried first: by answers, by errors, by what packets become."""
-    monkeypatch.setattr(looking, "MOST_TRIED", -1)
-    answer = "l: [{id: 10, permit: tcp, from-port: 22, to: 10.40.1.0/24, service: tcp/50000}, {id: 20, permit: any}]"
-    error = "l: [{id: 10, permit: icmp, icmp: port-unreachable, from: store}, {id: 20, permit: any}]"
-    assert named(looked(yard(answer, "", "{arriving: l}"))) == []
-    assert named(looked(yard(error, "", "{arriving: l}"))) == []
+    monkeypatch.setattr(looking._Meetings, "_try", lambda self, written: None)
+    kept = "    translate: [{leaving: out, becomes: 10.40.2.99}]"
+    answer = "l: [{id: 10, permit: tcp, state: [answering], from-port: 22, from: shelf, service: tcp/50000}, {id: 20, permit: any}]"
+    error = "l: [{id: 10, permit: icmp, state: [related], from: store}, {id: 20, permit: any}]"
+    assert named(looked(yard(answer, "", "{arriving: l}", kept))) == []
+    assert named(looked(yard(error, "", "{arriving: l}", kept))) == []
     behind = mc.read_bytes(BEHIND.encode(), "behind.yaml").network
     assert behind is not None
     assert named(looked(behind)) == []
