@@ -114,7 +114,7 @@ def test_rules_are_met_by_what_packets_have_become() -> None:
 
 BEHIND = """\
 mossy-network: 1
-lists: {w: [{id: 10, permit: tcp, from: 198.51.100.7, to-port: 22}, {id: 20, permit: any}]}
+lists: {w: [{id: 10, permit: tcp, from: 198.51.100.7, to-port: 22}]}
 devices:
   desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
   gate:
@@ -135,8 +135,8 @@ def test_everything_is_followed_and_not_only_what_is_likely(monkeypatch: pytest.
     """The same is found without the packets that are tried first: by answers, by errors, by what packets become."""
     monkeypatch.setattr(looking._Meetings, "_try", lambda self, written: None)
     kept = "    translate: [{leaving: out, becomes: 10.40.2.99}]"
-    answer = "l: [{id: 10, permit: tcp, state: [answering], from-port: 22, from: shelf, service: tcp/50000}, {id: 20, permit: any}]"
-    error = "l: [{id: 10, permit: icmp, state: [related], from: store}, {id: 20, permit: any}]"
+    answer = "l: [{id: 10, permit: tcp, state: [answering], from-port: 22, from: shelf, service: tcp/50000}]"
+    error = "l: [{id: 10, permit: icmp, state: [related], from: store}]"
     assert named(looked(yard(answer, "", "{arriving: l}", kept))) == []
     assert named(looked(yard(error, "", "{arriving: l}", kept))) == []
     behind = mc.read_bytes(BEHIND.encode(), "behind.yaml").network
