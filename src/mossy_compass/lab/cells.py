@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.forms import Form, Sets, holding
-from mossy_compass.lab.own_sessions import Ends, OwnSessions
+from mossy_compass.lab.own_sessions import OwnSessions, SessionEnds
 from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Recall, Reply, Rewrite
@@ -153,7 +153,7 @@ def _as_before(sets: Sets, action: Action, form: Form, before: Packet, after: Pa
     return same if given == had else sets.space.possible & ~same
 
 
-def _after(form: Form, action: Action, facts: Facts, before: Packet, own: Ends | None) -> Form:
+def _after(form: Form, action: Action, facts: Facts, before: Packet, own: SessionEnds | None) -> Form:
     """The form after an action."""
     after = facts.packet
     if isinstance(action, Countdown):

@@ -24,7 +24,7 @@ from mossy_compass.plan.fields import FIELDS, service_span
 from mossy_compass.walk.execute import Stay
 
 
-class Ends(NamedTuple):
+class SessionEnds(NamedTuple):
     """The two sides of sessions that packets of a set opened.
 
     Attributes:
@@ -63,14 +63,14 @@ class OwnSessions:
 
     def __init__(self, sent: Packet, loose: Collection[str] = ()) -> None:
         self.sent, self.loose = sent, loose
-        self._ends: dict[tuple[str, int], Ends] = {}
+        self._ends: dict[tuple[str, int], SessionEnds] = {}
 
     def opened(self, facts: Facts, came: Form, left: Form) -> None:
         """A device has opened a session for the packet, if it did."""
         if facts.session is None and facts.relation in (Relation.OPENING, Relation.EXPECTED):
-            self._ends[facts.device, key_of(facts.came)] = Ends(came, left, (facts.came, facts.packet))
+            self._ends[facts.device, key_of(facts.came)] = SessionEnds(came, left, (facts.came, facts.packet))
 
-    def of(self, facts: Facts) -> Ends | None:
+    def of(self, facts: Facts) -> SessionEnds | None:
         """The ends of a packet's session, where the packets opened it themselves."""
         return self._ends.get((facts.device, facts.session.forth)) if facts.session is not None else None
 
@@ -113,11 +113,11 @@ class OwnSessions:
         there = {flow_from(key_of(e.packets[0])) for e in self._at(device)}
         return there | {flow_from(reversed_key(key_of(e.packets[1]))) for e in self._at(device)}
 
-    def _at(self, device: str) -> Iterator[Ends]:
+    def _at(self, device: str) -> Iterator[SessionEnds]:
         """The ends of sessions at a device."""
         return (ends for (name, _), ends in self._ends.items() if name == device)
 
-    def _unlike(self, sets: Sets, ends: Ends, form: Form, packet: Packet) -> Set:
+    def _unlike(self, sets: Sets, ends: SessionEnds, form: Form, packet: Packet) -> Set:
         """The packets that belong to none of some sessions of theirs, nor are sent to their outer end, as the one at hand.
 
         It is told by the first part in which that one differs: addresses before ports, of which there are so many.
@@ -169,7 +169,7 @@ class OwnSessions:
             held = held & self._as_sent(sets, "near")
         return held & self._as_sent(sets, "identifier") if self.sent.icmp >= 0 else held
 
-    def _judged_again(self, sets: Sets, stay: Stay, session: Session, own: Ends) -> Set:
+    def _judged_again(self, sets: Sets, stay: Stay, session: Session, own: SessionEnds) -> Set:
         """The packets whose opening packets would be judged the same once more, now that their application is known."""
         held = sets.space.possible
         for judged in session.pending if stay.facts.application else ():
