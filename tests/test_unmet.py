@@ -162,6 +162,14 @@ def test_what_is_found_otherwise_is_not_told_twice_and_counts_as_unmet() -> None
     assert (found.written, found.met) == (3, 2)
 
 
+def test_what_is_written_to_be_unmet_is_told_whatever_else_was_looked_at(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(looking, "MOST_FOLLOWED", 3)
+    two = "    routes: [{prefix: 10.40.8.0/24, next-hop: 10.40.2.10}, {prefix: 10.40.8.0/24, next-hop: 10.40.2.11, preference: 9}]"
+    found = looked(yard("l: [{id: 10, deny: any}], o: [{id: 10, permit: tcp, from: desk}]", "l", "{leaving: o}", two))
+    assert named(found) == ["the static route to 10.40.8.0/24 of gate"]
+    assert found.unknown == ("o rule 10 (at gate/out leaving)",)
+
+
 def test_equal_routes_are_met_each(tmp_path: Path) -> None:
     text = """\
 mossy-network: 1

@@ -143,9 +143,9 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
     everything, never = list(_written(plan)), {p.mark for p in known if p.code in NEVER}
     search = _Meetings(plan, [w for w in everything if w.mark not in never], cases)
     with_room(partial(search.run, watch))
-    # Nothing is said to be met by nothing while something was not looked at.
-    found = tuple(search.told(w, lines or {}) for w in search.open) if not search.left else ()
-    unknown = tuple(w.words for w in search.open) if search.left else ()
+    # Nothing is said to be met by nothing while something was not looked at, unless what is written says so by itself.
+    found = tuple(search.told(w, lines or {}) for w in search.open if w.instead or not search.left)
+    unknown = tuple(w.words for w in search.open if not w.instead) if search.left else ()
     return Unmet(
         found=found,
         written=len(everything),
@@ -233,6 +233,11 @@ class _Meetings:
         """What nothing has met."""
         return [w for w in self.written if not self.met.intersection(w.keys)]
 
+    @property
+    def sought(self) -> list[Meetable]:
+        """What nothing has met, and something could."""
+        return [w for w in self.open if not w.instead]
+
     def run(self, watch: Watch, size: int) -> None:
         """Send what is likely to meet something, then follow everything that can be sent, until all is met."""
         self.begin()
@@ -243,15 +248,15 @@ class _Meetings:
         own = dict.fromkeys(a for some in self.starts.values() for a in some)
         fronts = dict.fromkeys(map(parse_address, fronts_of(self.plan.network)))
         self.targets = [space.of_condition(Condition("to", (("destination", (Span(a.key, a.key),)),))) for a in {**own, **fronts}]
-        for written in self.open:
+        for written in self.sought:
             if not self.met.intersection(written.keys):
                 self._try(written)
         arrived: list[tuple[Fared, Circumstances]] = []
         for case in watch(sorted(self.cases, key=lambda c: -sum(_at(w.conditions, c) for w in self.open))):
-            if self.open:
+            if self.sought:
                 arrived += self._case(case)
         self._answered(arrived)
-        self.left = self.left if self.open else []
+        self.left = self.left if self.sought else []
 
     def _try(self, written: Meetable) -> None:
         """Send packets that it is about, and such as are answered with those."""
@@ -301,7 +306,7 @@ class _Meetings:
     def _case(self, case: Circumstances) -> list[tuple[Fared, Circumstances]]:
         """Follow everything at one moment; gives what arrives somewhere."""
         memory, found = self.learned if case.learned else State(), []
-        could = self.sets.space.union(self._could_meet(w) for w in self.open)
+        could = self.sets.space.union(self._could_meet(w) for w in self.sought)
         now = could & case.packets(self.plan.network, self.sets)
         starts = [(name, mine & now) for name, mine in self.sent.items()]
         for piece in self._followed(
@@ -314,7 +319,7 @@ class _Meetings:
                 self._walk(facts.packet, case)
             if piece.end[1] in (Fate.DELIVERED.value, Fate.REFUSED.value):
                 found.append((piece, case))
-            if self.kinds % 50 == 0 and not self.open:
+            if self.kinds % 50 == 0 and not self.sought:
                 break
         return found
 
@@ -328,7 +333,7 @@ class _Meetings:
     def _answered(self, arrived: list[tuple[Fared, Circumstances]]) -> None:
         """Every kind of answers to what arrives."""
         for number, (piece, case) in enumerate(arrived):
-            if not self.open:
+            if not self.sought:
                 return
             if number == MOST_ANSWERED:
                 self.left.append(f"answers to {len(arrived) - number} more kinds of packets, but for one of each")
