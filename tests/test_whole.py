@@ -100,7 +100,7 @@ def test_packets_of_a_set_fare_alike_there_and_back(path: Path) -> None:
             assert fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 2, Moment()) > 0
 
 
-@examples(6, 40)
+@examples(6, 18)
 @given(networks(), st.integers(0, 1000))
 def test_packets_of_a_set_fare_alike_in_any_network(network: mc.Network, seed: int) -> None:
     plan, chance, sets = mc.Plan(network), random.Random(seed), Sets(room())
