@@ -19,10 +19,8 @@ from mossy_compass.lab.forms import Sets, room, sent_by
 from mossy_compass.lab.never import TAKEN, sent_towards, walked
 from mossy_compass.lab.proofs import Found, addresses_meant, device_of, packets_of, services_in
 from mossy_compass.model.network import Kind, Network
-from mossy_compass.packet.address import Address, Span
+from mossy_compass.packet.address import Address
 from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, PROTOCOL_NAMES, WITH_PORTS, Service
-from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.proof.space import with_room
@@ -140,11 +138,6 @@ class _Flooded:
         self.rows: list[Between] = []
         self.kinds = 0
         self.sets = Sets(room(size))
-        space = self.sets.space
-        self.opening = space.of_condition(Condition("relation", (("relation", frozenset((Relation.OPENING,))),)))
-        for service, family in ((ICMP, 6), (ICMP6, 4)):  # each is of one family (RFC 792, RFC 4443)
-            other = tuple(Span(a.key, a.key) for a in self.all if a.family == family)
-            self.opening = self.opening & ~(packets_of(self.sets, (Service(service),)) & self._to(other))
         wanted = sent_towards(self.plan, tuple(self.all), self.sets)
         for name in watch(list(sources)):
             self._source(name, sources[name], wanted)
@@ -159,7 +152,7 @@ class _Flooded:
         shown: dict[Address, list[tuple[Fared, Circumstances]]] = {}
         for case in self.cases:
             memory, arrived = self.learned if case.learned else State(), dict[Address, Set]()
-            now = wanted & self.opening & case.packets(self.plan.network, self.sets)
+            now = wanted & self.sets.opening & case.packets(self.plan.network, self.sets)
             held = [(device, mine & now) for device, mine in sent.items()]
             try:
                 for piece in flood_from(self.plan, self.sets, held, case.moment, memory):
@@ -181,13 +174,9 @@ class _Flooded:
             return
         for target, owner in self.owners.items():
             if owner == device and piece.destination in (None, target):
-                mine = piece.held if piece.destination is not None else piece.held & self._to((Span(target.key, target.key),))
+                mine = piece.held if piece.destination is not None else piece.held & self.sets.to((target,))
                 if mine.satisfiable():
                     yield target, mine
-
-    def _to(self, spans: tuple[Span, ...]) -> Set:
-        """The packets to some addresses."""
-        return self.sets.space.of_condition(Condition("to", (("destination", spans),)))
 
     def _row(
         self,
@@ -201,11 +190,13 @@ class _Flooded:
         """What gets from a source to a target; nobody is asked about itself, and where nobody else is there is no row."""
         own = self.sets.nothing
         for end in ends:
-            mine = tuple(Span(a.key, a.key) for a, e in addresses.items() if e.owner == end.owner)
+            mine = tuple(a for a, e in addresses.items() if e.owner == end.owner)
             if mine:
-                own = own | (sent_by(self.sets.space, [a.key for a in addresses_meant(self.plan.network, end)]) & self._to(mine))
+                own = own | (
+                    sent_by(self.sets.space, [a.key for a in addresses_meant(self.plan.network, end)]) & self.sets.to(mine)
+                )
         keys = [a.key for end in ends for a in addresses_meant(self.plan.network, end)]
-        asked = sent_by(self.sets.space, keys) & self.opening & self._to(tuple(Span(a.key, a.key) for a in addresses)) & ~own
+        asked = sent_by(self.sets.space, keys) & self.sets.opening & self.sets.to(addresses) & ~own
         if not asked.satisfiable():
             return None
         always, ever = self.sets.space.possible, self.sets.nothing

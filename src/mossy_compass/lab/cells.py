@@ -7,7 +7,7 @@ put into sets. What a rewriting made one value for all packets of the cell is lo
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
@@ -309,6 +309,23 @@ def flood_from(
                     yield found
                 else:
                     _queued(queue, found, forks)
+
+
+T = TypeVar("T")
+
+
+def as_many(kinds: Iterator[T], more: Callable[[TooLarge], None]) -> Iterator[T]:
+    """Kinds of packets, as many as are looked at.
+
+    Args:
+        kinds: what is told apart.
+        more: is told where there are more.
+
+    """
+    try:
+        yield from kinds
+    except TooLarge as error:
+        more(error)
 
 
 def _queued(queue: list[Travelling], found: Travelling, joins: bool) -> None:

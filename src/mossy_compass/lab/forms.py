@@ -8,17 +8,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, NamedTuple
 
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
-from mossy_compass.packet.address import Span, Spans
+from mossy_compass.packet.address import FAMILIES, Address, Span, Spans
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
 from mossy_compass.plan.alike import AsItCame, Decided, Met, Term
 from mossy_compass.plan.conditions import Condition, in_set
 from mossy_compass.plan.facts import Direction, Facts, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, service_span
+from mossy_compass.plan.keeping import LAST_PORT
 from mossy_compass.plan.rows import Row
 from mossy_compass.proof.space import Space
 
@@ -26,7 +28,6 @@ OF_THE_FIRST = {"ttl", "size", "fragment", "reset", "shows", "opens", "relation"
 """Fields that differ among the packets that are sent; among the answers to packets that were treated alike they are one value."""
 _OF_SESSIONS = ("relation", "opens")
 _PORTED = tuple(service_span(Service(p)) for p in WITH_PORTS)
-LAST_PORT = 65535
 _QUERIES = tuple(service_span(Service(p)) for p in (ICMP, ICMP6))
 
 
@@ -135,6 +136,20 @@ class Sets:
     def nothing(self) -> Set:
         """The empty set."""
         return self.space.possible & ~self.space.possible
+
+    def to(self, addresses: Iterable[Address]) -> Set:
+        """The packets that are sent to some addresses."""
+        return self._holds("destination", merge(Span(a.key, a.key) for a in addresses))
+
+    @cached_property
+    def opening(self) -> Set:
+        """The packets that open something when they are sent; each kind of ICMP is of one family (RFC 792, RFC 4443)."""
+        held = self._holds("relation", frozenset((Relation.OPENING,)))
+        for protocol, family in ((ICMP, 6), (ICMP6, 4)):
+            held = held & ~(
+                self._holds("service", (service_span(Service(protocol)),)) & self._holds("destination", (FAMILIES[family],))
+            )
+        return held
 
     def _constant(self, name: str, facts: Facts, form: Form) -> object:
         """What of a field is one value for all packets of a form; None where nothing is."""

@@ -18,7 +18,7 @@ from mossy_compass.lab.expect import in_order, passed_on
 from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.lab.proofs import Against, Found, Watched, addresses_meant, device_of, named_services, packets_of, services_in
 from mossy_compass.packet.address import FAMILIES, Address, Span
-from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Relation
@@ -48,14 +48,13 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
     """
     found.begin()
     sets = Sets(room(size))
-    found.direct = sets.space.of_condition(Condition("to", (("destination", merge(Span(a.key, a.key) for a in found.targets)),)))
+    found.direct = sets.to(found.targets)
     wanted = sent_towards(found.plan, tuple(found.targets), sets) & _by(found, sets)
     for service, family in ((ICMP, 6), (ICMP6, 4)):  # each is of one family (RFC 792, RFC 4443)
         wanted = wanted & ~(
             packets_of(sets, (Service(service),))
             & sets.space.of_condition(Condition("to", (("destination", (FAMILIES[family],)),)))
         )
-    opening = sets.space.of_condition(Condition("relation", (("relation", frozenset((Relation.OPENING,))),)))
     learned, watched = learned_everywhere(found.plan), {*found.claim.passes, *found.claim.avoids}
     for source in watch(sources):
         mine = addresses_meant(found.plan.network, source)
@@ -70,7 +69,7 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
             memory = learned if case.learned else State()
             mine_now = held & case.packets(found.plan.network, sets)
             for piece in flood(found.plan, sets, device, mine_now, case.moment, memory, True, watched):
-                _weigh(found, sets, source, case, piece, opening)
+                _weigh(found, sets, source, case, piece, sets.opening)
 
 
 def sent_towards(plan: Plan, targets: tuple[Address, ...], sets: Sets) -> Set:
@@ -113,7 +112,7 @@ def _weigh(found: Found, sets: Sets, source: FlowEnd, case: Circumstances, piece
             continue
         mine = piece.held
         if piece.destination is None:
-            mine = mine & sets.space.of_condition(Condition("to", (("destination", (Span(target.key, target.key),)),)))
+            mine = mine & sets.to((target,))
         if not mine.satisfiable():
             continue
         if not (mine & opening).satisfiable():
@@ -146,7 +145,7 @@ def _wishes(found: Found, sets: Sets, source: FlowEnd, target: Address, names: I
         for service in services_in(found.plan.network, word):
             facts = sets.space.witness(held & packets_of(sets, (service,)))
             if facts is not None:
-                usual = facts.packet._replace(from_port=49152) if facts.packet.protocol in WITH_PORTS else facts.packet
+                usual = facts.packet._replace(from_port=FIRST_DYNAMIC_PORT) if facts.packet.protocol in WITH_PORTS else facts.packet
                 yield usual if holding(sets.space, held, usual, Relation.OPENING) else facts.packet
     facts = sets.space.witness(held)
     if facts is not None:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
+from mossy_compass.lab.cells import as_many
 from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
 from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.expect import Wanted, wrong_with
@@ -20,18 +21,14 @@ from mossy_compass.lab.proofs import Against, Found, Watched, addresses_meant, n
 from mossy_compass.lab.whole import Whole, wholes
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address, Span
-from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
-from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
+from mossy_compass.packet.service import WITH_PORTS, Service
+from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.reasons import Because
 from mossy_compass.state.state import State
 from mossy_compass.walk.grid import services_at
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.question import Question, ask
-
-USUAL_PORT = 49152
-"""The source port that is shown before others: the first of those that systems choose from (RFC 6335 section 6)."""
 
 
 class _Wish(NamedTuple):
@@ -121,11 +118,7 @@ def _each_asked(found: Found, sets: Sets) -> Iterator[_Wish]:
 
 def _wanted(sets: Sets, found: Found, one: _Wish) -> Set:
     """The packets that open something of the services, to the target."""
-    opening = Condition("relation", (("relation", frozenset((Relation.OPENING,))),))
-    to = Condition("to", (("destination", (Span(one.target.key, one.target.key),)),))
-    held = sets.space.of_condition(opening) & sets.space.of_condition(to) & packets_of(sets, one.services)
-    other = ICMP6 if one.target.family == 4 else ICMP  # each is of one family (RFC 792, RFC 4443)
-    held = held & ~packets_of(sets, (Service(other),))
+    held = sets.opening & sets.to((one.target,)) & packets_of(sets, one.services)
     return held & ~packets_of(sets, found.asked) if found.claim.but else held
 
 
@@ -144,7 +137,12 @@ def _fares(
         return made._replace(packet=packet)
 
     lost: dict[tuple[str, str, Because, tuple[str, ...]], list[tuple[Whole, Journey, tuple[str, ...]]]] = {}
-    for whole in _as_many(found, f"{source.name} to {one.target}", wholes(found.plan, sets, held, question, memory, _usual)):
+
+    def more(error: TooLarge) -> None:
+        """There are more kinds than are looked at."""
+        found.doubtful.append(f"{source.name} to {one.target}: {error}")
+
+    for whole in as_many(wholes(found.plan, sets, held, question, memory, _usual), more):
         found.kinds += 1
         found.walked += whole.journeys
         found.doubtful += [f"{source.name} to {one.target}: {doubt}" for doubt in whole.doubts]
@@ -163,14 +161,6 @@ def _fares(
             found.against[key] = _noted(found, sets, source, one, case, some, held)
 
 
-def _as_many(found: Found, who: str, kinds: Iterator[Whole]) -> Iterator[Whole]:
-    """Kinds of packets, as many as are looked at; that there are more is told."""
-    try:
-        yield from kinds
-    except TooLarge as error:
-        found.doubtful.append(f"{who}: {error}")
-
-
 def _noted(
     found: Found,
     sets: Sets,
@@ -183,7 +173,7 @@ def _noted(
     """Packets that are lost by one cause, with the one of them that people know best."""
     all_of_them = sets.space.union(whole.held for whole, _, _ in some)
     names, more = named_services(found.plan.network, one.end.owner, sets, all_of_them)
-    _, journey, wrong = min(some, key=lambda s: s[0].packet.from_port != USUAL_PORT)
+    _, journey, wrong = min(some, key=lambda s: s[0].packet.from_port != FIRST_DYNAMIC_PORT)
     packet = journey.there.packet
     others = held & packets_of(sets, (_service_of(packet),)) & ~all_of_them
     port = packet.from_port if packet.protocol in WITH_PORTS and others.satisfiable() else -1
@@ -199,4 +189,4 @@ def _service_of(packet: Packet) -> Service:
 def _usual(facts: Facts) -> Packet:
     """The packet as people know it: from a port that systems choose."""
     packet = facts.packet
-    return packet._replace(from_port=USUAL_PORT) if packet.protocol in WITH_PORTS else packet
+    return packet._replace(from_port=FIRST_DYNAMIC_PORT) if packet.protocol in WITH_PORTS else packet

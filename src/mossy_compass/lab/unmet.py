@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
-from mossy_compass.lab.cells import Fared, Stayed, flood_from
+from mossy_compass.lab.cells import Fared, Stayed, as_many, flood_from
 from mossy_compass.lab.circumstances import Circumstances, every_case, learned_everywhere
 from mossy_compass.lab.forms import Form, Sets, room, sent_by
 from mossy_compass.lab.whole import wholes
@@ -23,10 +23,10 @@ from mossy_compass.model.check import place_words, standing_lists
 from mossy_compass.model.network import Kind, Verdict
 from mossy_compass.packet.address import Address, Span, parse_address
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
+from mossy_compass.packet.service import ICMP, ICMP6, Service
 from mossy_compass.plan.alike import Met
 from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Facts, Relation
+from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import SLOT_BITS, service_span
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
@@ -243,11 +243,10 @@ class _Meetings:
         self.begin()
         self.sets = Sets(room(size))
         space = self.sets.space
-        self.opening = space.of_condition(Condition("relation", (("relation", frozenset((Relation.OPENING,))),)))
         self.sent = {name: sent_by(space, [a.key for a in own]) for name, own in self.starts.items()}
         own = dict.fromkeys(a for some in self.starts.values() for a in some)
         fronts = dict.fromkeys(map(parse_address, fronts_of(self.plan.network)))
-        self.targets = [space.of_condition(Condition("to", (("destination", (Span(a.key, a.key),)),))) for a in {**own, **fronts}]
+        self.targets = [self.sets.to((a,)) for a in {**own, **fronts}]
         for written in self.sought:
             if not self.met.intersection(written.keys):
                 self._try(written)
@@ -267,7 +266,7 @@ class _Meetings:
             about = self._about(written, form)
             for opening, case, to, mine in itertools.product((True, False), cases, self.targets, self.sent.values()):
                 held = about & to & mine
-                facts = self.sets.space.witness(held & self.opening if opening else held & ~self.opening)
+                facts = self.sets.space.witness(held & self.sets.opening if opening else held & ~self.sets.opening)
                 if facts is not None:
                     tried += 1
                     self._walk(facts.packet, case)
@@ -309,9 +308,8 @@ class _Meetings:
         could = self.sets.space.union(self._could_meet(w) for w in self.sought)
         now = could & case.packets(self.plan.network, self.sets)
         starts = [(name, mine & now) for name, mine in self.sent.items()]
-        for piece in self._followed(
-            flood_from(self.plan, self.sets, starts, case.moment, memory, True, (), self._stayed, MOST_FOLLOWED)
-        ):
+        pieces = flood_from(self.plan, self.sets, starts, case.moment, memory, True, (), self._stayed, MOST_FOLLOWED)
+        for piece in as_many(pieces, self._more):
             self.kinds += 1
             # What comes of a packet beside its own way: an answer, or an error.
             facts = self.sets.space.witness(piece.held) if piece.answered else None
@@ -323,12 +321,9 @@ class _Meetings:
                 break
         return found
 
-    def _followed(self, pieces: Iterator[Fared]) -> Iterator[Fared]:
-        """Kinds of packets, as many as are looked at; that there are more is told."""
-        try:
-            yield from pieces
-        except TooLarge as error:
-            self.left.append(f"packets of some kinds, since {error}")
+    def _more(self, error: TooLarge) -> None:
+        """There are more kinds of packets than are looked at."""
+        self.left.append(f"packets of some kinds, since {error}")
 
     def _answered(self, arrived: list[tuple[Fared, Circumstances]]) -> None:
         """Every kind of answers to what arrives."""
@@ -339,7 +334,7 @@ class _Meetings:
                 self.left.append(f"answers to {len(arrived) - number} more kinds of packets, but for one of each")
                 return
             for mine in self.sent.values():
-                held = piece.held & mine & self.opening
+                held = piece.held & mine & self.sets.opening
                 if held.satisfiable():
                     self._answers(held, case)
 
@@ -373,24 +368,19 @@ class _Meetings:
     def _answers(self, held: Set, case: Circumstances) -> None:
         """Every kind of answers to some packets of one sender."""
         memory = self.learned if case.learned else State()
-        try:
-            for whole in wholes(self.plan, self.sets, held, lambda p: self._question(p, case), memory, lambda f: f.packet):
-                for journey in whole.journeys:
-                    self._saw(journey)
-        except TooLarge as error:
-            self.left.append(f"answers to some packets: {error}")
+        kinds = wholes(self.plan, self.sets, held, lambda p: self._question(p, case), memory, lambda f: f.packet)
+        for whole in as_many(kinds, self._more):
+            for journey in whole.journeys:
+                self._saw(journey)
 
     def _question(self, packet: Packet, case: Circumstances) -> Question:
         """The question that has a packet, of whoever has its source."""
         sender = next(name for name, own in self.starts.items() if packet.source in own)
         far = self.plan.network.devices[sender].far_hosts
         sender = next((f.name for f in far.values() if packet.source in f.addresses), sender)
-        port = packet.from_port if packet.protocol in WITH_PORTS else None
-        wishes = replace(case.options, source=str(packet.source), source_port=port, fragment=False)
-        made = ask(
-            self.plan, sender, str(packet.destination), "ping", replace(wishes, source_port=None), addresses=(packet.destination,)
-        )
-        return made._replace(packet=packet, what=packet.what())
+        wishes = replace(case.options, source=str(packet.source))
+        made = ask(self.plan, sender, str(packet.destination), "ping", wishes, addresses=(packet.destination,))
+        return made._replace(packet=packet, what=packet.what(), moment=case.moment)
 
     # what is told
 
@@ -413,7 +403,7 @@ class _Meetings:
         case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
         elsewhere = ""
         for to, mine in itertools.product((*self.targets, self.sets.space.possible), self.sent.values()):
-            opening = held & to & mine & self.opening
+            opening = held & to & mine & self.sets.opening
             facts = self.sets.space.witness(opening if opening.satisfiable() else held & to & mine)
             if facts is None:
                 continue
