@@ -16,34 +16,17 @@ from mossy_compass.lab.circumstances import Circumstances, every_case, learned_e
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.lab.forms import Sets, room, sent_by
+from mossy_compass.lab.inwords import Arrives, by_service
 from mossy_compass.lab.never import TAKEN, sent_towards, walked
-from mossy_compass.lab.proofs import Found, addresses_meant, device_of, packets_of, services_in
+from mossy_compass.lab.proofs import Found, addresses_meant, device_of
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.packet.address import Address
-from mossy_compass.packet.service import BUILT_IN_SERVICES, ICMP, ICMP6, PROTOCOL_NAMES, WITH_PORTS, Service
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.proof.space import with_room
 from mossy_compass.state.state import State
 from mossy_compass.walk.grid import services_at
 from mossy_compass.walk.weather import in_weather
-
-_WITH_MORE = (*WITH_PORTS, ICMP, ICMP6)
-
-
-class Arrives(NamedTuple):
-    """Packets of a service, or all packets.
-
-    Attributes:
-        words: the service, or the protocol of what has no name; ``everything`` for all packets.
-        partly: of some of the hosts or source ports only.
-        at_times: in some moments and circumstances only.
-
-    """
-
-    words: str
-    partly: bool
-    at_times: bool
 
 
 class Between(NamedTuple):
@@ -215,21 +198,9 @@ class _Flooded:
         if not (asked & ~ever).satisfiable() and (never_always or not (asked & ~always).satisfiable()):
             return (Arrives("everything", False, never_always),), False
         listens = [w for end in addresses.values() for w in services_at(self.plan.network, end.owner)]
-        there = tuple(self._named(asked, ever, always, listens))
-        lost = tuple(self._named(asked, asked & ~always, asked & ~ever, listens))
+        there = tuple(by_service(self.plan.network, self.sets, asked, ever, always, listens))
+        lost = tuple(by_service(self.plan.network, self.sets, asked, asked & ~always, asked & ~ever, listens))
         return (lost, True) if len(lost) < len(there) or not (asked & ~ever).satisfiable() else (there, False)
-
-    def _named(self, asked: Set, ever: Set, always: Set, listens: list[str]) -> Iterable[Arrives]:
-        """Packets by the names of their services, what somebody listens for first; what has no name, by its protocol."""
-        network, rest = self.plan.network, ever
-        by_name = [(w, services_in(network, w)) for w in dict.fromkeys((*listens, *network.services, *BUILT_IN_SERVICES, "ping"))]
-        by_name += [(f"other {name}" if p in _WITH_MORE else name, (Service(p),)) for p, name in PROTOCOL_NAMES.items()]
-        by_name.append(("other protocols", tuple(Service(p) for p in range(256) if p not in PROTOCOL_NAMES)))
-        for word, services in by_name:
-            of = packets_of(self.sets, services)
-            if (rest & of).satisfiable():
-                yield Arrives(word, bool((asked & of & ~ever).satisfiable()), bool((ever & of & ~always).satisfiable()))
-                rest = rest & ~of
 
     def _doubt(
         self,

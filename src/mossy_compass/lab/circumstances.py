@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import itertools
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
@@ -69,7 +70,17 @@ def every_case(plan: Plan) -> list[Circumstances]:
         QuestionError: there are more than are looked at.
 
     """
-    cases = list(_cases(plan))
+    return [case for (case,) in every_case_of((plan,))]
+
+
+def every_case_of(plans: Sequence[Plan]) -> list[tuple[Circumstances, ...]]:
+    """The same for several versions of a network: what holds for each of them at the same moment, in the same circumstances.
+
+    Raises:
+        QuestionError: there are more than are looked at.
+
+    """
+    cases = list(_cases(plans))
     if len(cases) > MOST_CASES:
         raise QuestionError(
             f"{len(cases)} combinations of windows of time, applications and last resorts come of this network, and at most "
@@ -78,32 +89,44 @@ def every_case(plan: Plan) -> list[Circumstances]:
     return cases
 
 
-def _cases(plan: Plan) -> Iterator[Circumstances]:
+def _cases(plans: Sequence[Plan]) -> Iterator[tuple[Circumstances, ...]]:
     """The same, one by one."""
-    network = plan.network
-    rules = [r for listed in network.lists.values() for r in listed.rules]
-    # What a flow is of follows from its packets, or somebody says it.
-    applications: list[tuple[Application | None, str | None]] = [(None, None)]
-    if any(r.applications for r in rules):
-        known = _declared(network)
-        applications = [(None, "" if known else None), *((a, a.name) for a in known)]
-        applications += [(a, None) for a in network.applications.values()]
-    resorts = [False, True] if not plan.has_last_resort and any(r.last_resort for r in rules) else [False]
+    rules = [r for plan in plans for listed in plan.network.lists.values() for r in listed.rules]
+    resorts = [False, True] if any(r.last_resort for r in rules) and not all(p.has_last_resort for p in plans) else [False]
     learned = [False, True] if any(r.names for r in rules) else [False]
-    for is_open, instant in _openings(network).items():
-        for application, only in applications:
-            for resort in resorts:
-                said = application.name if application is not None and only is None else None
-                options = Options(at=Instant(instant) if instant is not None else None, application=said, last_resort=resort)
-                uses = frozenset("*") if resort else plan.last_resorts
-                names, since = (application.names, application.known_from) if application is not None else (None, 1)
-                moment = Moment(instant, is_open, names, since, uses)
-                words = [f"while {_and(sorted(is_open))} {'is' if len(is_open) == 1 else 'are'} open"] if is_open else []
-                words += [f"as {said}"] if said is not None else []
-                words += ["with the uplink of last resort in use"] if resort else []
-                for knows in learned:
-                    also = ["once every name was asked for"] if knows else []
-                    yield Circumstances(options, moment, ", ".join([*words, *also]), knows, only)
+    told_apart = list(_applications(plans)) if any(r.applications for r in rules) else [("", (None,) * len(plans))]
+    for is_open, instant in _openings([p.network for p in plans]).items():
+        for said, only in told_apart:
+            for resort, knows in itertools.product(resorts, learned):
+                yield tuple(
+                    _case(plan, (open_there, instant), (said, of), resort, knows)
+                    for plan, open_there, of in zip(plans, is_open, only, strict=True)
+                )
+
+
+def _case(
+    plan: Plan, when: tuple[frozenset[str], int | None], application: tuple[str, str | None], resort: bool, learned: bool
+) -> Circumstances:
+    """One of them, of one network: at a time, of an application that is said or that follows from the packets."""
+    (is_open, now), (said, only) = when, application
+    found = plan.network.applications.get(said or only or "")
+    resort = resort and not plan.has_last_resort
+    options = Options(at=Instant(now) if now is not None else None, application=said if found and said else None, last_resort=resort)
+    names, since = (found.names, found.known_from) if found is not None else (None, 1)
+    moment = Moment(now, is_open, names, since, frozenset("*") if resort else plan.last_resorts)
+    words = [f"while {_and(sorted(is_open))} {'is' if len(is_open) == 1 else 'are'} open"] if is_open else []
+    words += [f"as {said}"] if said else []
+    words += ["with the uplink of last resort in use"] if resort else []
+    words += ["once every name was asked for"] if learned else []
+    return Circumstances(options, moment, ", ".join(words), learned, only)
+
+
+def _applications(plans: Sequence[Plan]) -> Iterator[tuple[str, tuple[str | None, ...]]]:
+    """What a flow may be of: what follows from its packets, in each network; then what somebody says, in all of them."""
+    known = [[a.name for a in _declared(plan.network)] for plan in plans]
+    follows: list[list[str | None]] = [["", *names] if names else [None] for names in known]
+    yield from (("", only) for only in itertools.product(*follows))
+    yield from ((name, (None,) * len(plans)) for name in dict.fromkeys(n for plan in plans for n in plan.network.applications))
 
 
 def _declared(network: Network) -> list[Application]:
@@ -124,17 +147,18 @@ def _of_application(application: Application, sets: Sets) -> Set:
     return held
 
 
-def _openings(network: Network) -> dict[frozenset[str], int | None]:
+def _openings(networks: Sequence[Network]) -> dict[tuple[frozenset[str], ...], int | None]:
     """Which windows of time can be open together, each with an instant at which they are; none of them, without a time."""
-    windows = list(network.hours.values())
-    found: dict[frozenset[str], int] = {}
-    for monday in WEEKS if windows else ():
+    windows = [list(network.hours.values()) for network in networks]
+    found: dict[tuple[frozenset[str], ...], int] = {}
+    for monday in WEEKS if any(windows) else ():
         for minute in range(7 * 24 * 60):
             now = monday + minute * 60
-            found.setdefault(frozenset(h.name for h in windows if h.open_at(now)), now)
+            found.setdefault(tuple(frozenset(h.name for h in some if h.open_at(now)) for some in windows), now)
     # Where one of them is open at any time, there is no moment at which none is.
-    usual: dict[frozenset[str], int | None] = {frozenset(): None} if frozenset() in found or not windows else {}
-    return {**usual, **{some: now for some, now in found.items() if some}}
+    none = (frozenset[str](),) * len(networks)
+    usual: dict[tuple[frozenset[str], ...], int | None] = {none: None} if none in found or not found else {}
+    return {**usual, **{some: now for some, now in found.items() if some != none}}
 
 
 def learned_everywhere(plan: Plan) -> State:

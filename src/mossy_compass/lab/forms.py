@@ -22,11 +22,14 @@ from mossy_compass.plan.facts import Direction, Facts, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, service_span
 from mossy_compass.plan.keeping import LAST_PORT
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.table import Table
 from mossy_compass.proof.space import Space
 
 OF_THE_FIRST = {"ttl", "size", "fragment", "reset", "shows", "opens", "relation"}
 """Fields that differ among the packets that are sent; among the answers to packets that were treated alike they are one value."""
 _OF_SESSIONS = ("relation", "opens")
+OF_THE_CASE = frozenset(("hours", "application", "waiting", "last-resort", "names"))
+"""Fields that follow from the moment and the circumstances of a test: whatever asks for none of them does the same at any time."""
 _PORTED = tuple(service_span(Service(p)) for p in WITH_PORTS)
 _QUERIES = tuple(service_span(Service(p)) for p in (ICMP, ICMP6))
 
@@ -81,13 +84,40 @@ class Form(NamedTuple):
         return Form(self.destination, self.source, self.far, self.near, self.identifier, answer=True, first=False)
 
 
+class _Asked(NamedTuple):
+    """What a table asks of packets.
+
+    Attributes:
+        table: which; while it is there, no other has its id.
+        rows: those that can decide.
+        fields: what they ask for.
+        same: a number that tables of the same conditions have in common.
+        of_case: for each row, and for none, what is asked of the moment until it decides.
+
+    """
+
+    table: Table
+    rows: tuple[Row, ...]
+    fields: tuple[str, ...]
+    same: int
+    of_case: tuple[frozenset[str], ...]
+
+
 @dataclass
 class Sets:
-    """Terms as sets, as things stand at one point of a stay."""
+    """Terms as sets, as things stand at one point of a stay.
+
+    Attributes:
+        space: where they are.
+        of_case: fields of the moment and circumstances that terms asked for; whoever wants to know empties it first.
+
+    """
 
     space: Space
-    known: dict[Any, list[Set]] = field(default_factory=dict)
-    held: list[Any] = field(default_factory=list)
+    of_case: set[str] = field(default_factory=set)
+    _known: dict[Any, list[Set]] = field(default_factory=dict)
+    _tables: dict[int, _Asked] = field(default_factory=dict)
+    _alike: dict[Any, int] = field(default_factory=dict)
 
     def of(self, term: Term, facts: Facts, form: Form, came: Form | None = None) -> Set:
         """The packets of a term.
@@ -106,24 +136,38 @@ class Sets:
             facts.packet = now
             return held
         if isinstance(term, Met):
+            self.of_case |= _of_case(term.conditions)
             held = self._all(term.conditions, facts, form)
             return held if term.wanted else possible & ~held
         return self._decided(term, facts, form)
 
     def _decided(self, term: Decided, facts: Facts, form: Form) -> Set:
         """The packets of which a row is the first, among the rows that can decide."""
-        rows = [r for r in term.table.rows if not r.disabled and (r.verdict is None or r.verdict.value != "note")]
-        fields = sorted({f for r in rows for c in r.conditions for f in c.fields})
-        key = (id(term.table), form, facts.direction, tuple((f, self._constant(f, facts, form)) for f in fields))
-        if key not in self.known:
+        asked = self._asked(term.table)
+        key = (asked.same, form, facts.direction, tuple((f, self._constant(f, facts, form)) for f in asked.fields))
+        if key not in self._known:
             seen, sets = self.nothing, []
-            for row in rows:
+            for row in asked.rows:
                 mine = self._all(row.conditions, facts, form)
                 sets.append(mine & ~seen)
                 seen = seen | mine
-            self.known[key] = [*sets, self.space.possible & ~seen]
-            self.held.append(term.table)  # while it is there, no other has its id
-        return self.known[key][rows.index(term.row) if term.row is not None else -1]
+            self._known[key] = [*sets, self.space.possible & ~seen]
+        place = asked.rows.index(term.row) if term.row is not None else -1
+        self.of_case |= asked.of_case[place]
+        return self._known[key][place]
+
+    def _asked(self, table: Table) -> _Asked:
+        """What a table asks, worked out once; tables of the same conditions, as two versions of a network have, share their sets."""
+        if id(table) not in self._tables:
+            rows = tuple(r for r in table.rows if not r.disabled and (r.verdict is None or r.verdict.value != "note"))
+            fields = tuple(sorted({f for r in rows for c in r.conditions for f in c.fields}))
+            meant = tuple(tuple((c.key, c.parts) for c in r.conditions) for r in rows)
+            so_far: list[frozenset[str]] = []
+            for row in rows:
+                so_far.append((so_far[-1] if so_far else frozenset()) | _of_case(row.conditions))
+            of_case = (*so_far, so_far[-1] if so_far else frozenset())
+            self._tables[id(table)] = _Asked(table, rows, fields, self._alike.setdefault(meant, len(self._alike)), of_case)
+        return self._tables[id(table)]
 
     def _all(self, conditions: Iterable[Condition], facts: Facts, form: Form) -> Set:
         """The packets that meet all conditions."""
@@ -243,6 +287,11 @@ class Sets:
                 yield self._holds("service", (Span(base + (kind << 8) + 1, base + (kind << 8) + 256),))
         rest = (p for p in range(256) if p not in (*WITH_PORTS, ICMP, ICMP6))
         yield self._holds("service", tuple(service_span(Service(p)) for p in rest if _holds_key(values, p << SLOT_BITS)))
+
+
+def _of_case(conditions: Iterable[Condition]) -> frozenset[str]:
+    """What conditions ask of the moment and circumstances."""
+    return OF_THE_CASE.intersection(f for c in conditions for f in c.fields)
 
 
 def _ports_of(protocol: int, ports: Spans) -> Spans:

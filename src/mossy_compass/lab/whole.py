@@ -41,6 +41,8 @@ class Whole(NamedTuple):
         packet: the one that was walked.
         journeys: its journeys, one for each combination of equal ways.
         doubts: what is not known to be the same for all of them, a few words each.
+        of_case: something on the way asked for the moment or the circumstances; where nothing did, they fare so at any time.
+        stays: how many stays at devices were looked at.
 
     """
 
@@ -48,6 +50,8 @@ class Whole(NamedTuple):
     packet: Packet
     journeys: tuple[Journey, ...]
     doubts: tuple[str, ...]
+    of_case: bool
+    stays: int
 
 
 def wholes(plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Callable[[Facts], Packet]) -> Iterator[Whole]:
@@ -71,18 +75,33 @@ def wholes(plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Cal
         assert facts is not None
         wished = usual(facts)
         packet = wished if holding(sets.space, left, wished, facts.relation) else facts.packet
-        walker = _Walker(plan, sets, state, ask(packet))
-        found, all_of_them = by_every_choice(walker.by)
-        mine = left
-        for _, (_, alike) in found:
-            mine = mine & alike
-        assert holding(sets.space, mine, packet, facts.relation), packet
-        left = left & ~mine
-        stays += walker.stays
+        found = whole(plan, sets, left, ask(packet), state)
+        assert holding(sets.space, found.held, packet, facts.relation), packet
+        left = left & ~found.held
+        stays += found.stays
         if stays > MOST_STAYS:
             raise TooLarge(f"more than {MOST_STAYS} stays of packets at devices come of it.")
-        doubts = (*walker.doubts, *(() if all_of_them else ("there are more combinations of equal ways than are looked at",)))
-        yield Whole(mine, packet, tuple(journey for _, (journey, _) in found), tuple(dict.fromkeys(doubts)))
+        yield found
+
+
+def whole(plan: Plan, sets: Sets, held: Set, question: Question, state: State) -> Whole:
+    """How one packet fares, and which others of a set fare so.
+
+    Args:
+        plan, sets, state: as for ``wholes``.
+        held: packets, with that one.
+        question: it has the packet.
+
+    """
+    assert question.packet is not None
+    sets.of_case.clear()
+    walker = _Walker(plan, sets, state, question)
+    found, all_of_them = by_every_choice(walker.by)
+    for _, (_, alike) in found:
+        held = held & alike
+    doubts = (*walker.doubts, *(() if all_of_them else ("there are more combinations of equal ways than are looked at",)))
+    journeys = tuple(journey for _, (journey, _) in found)
+    return Whole(held, question.packet, journeys, tuple(dict.fromkeys(doubts)), bool(sets.of_case), walker.stays)
 
 
 class _Walker:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from rich.console import Group, RenderableType
 from rich.text import Text
 
-from mossy_compass.lab.between import Arrives, Between, Overview
+from mossy_compass.lab.between import Between, Overview
+from mossy_compass.lab.inwords import Arrives
 from mossy_compass.report.text import table
 
 MOST_NAMED = 6
