@@ -13,12 +13,14 @@ import click
 
 from mossy_compass.cli import complete
 from mossy_compass.cli.common import (
+    ALL_PACKETS,
     CONTEXT,
     EXIT_INPUT,
     EXIT_NOT,
     OUTPUT,
     FileKind,
     Once,
+    all_packets,
     form_option,
     moment_of,
     moment_options,
@@ -64,6 +66,7 @@ if TYPE_CHECKING:
     "--service", "services", multiple=True, metavar="SERVICE", shell_complete=complete.services, help="... only this service."
 )
 @moment_options
+@ALL_PACKETS
 @form_option("text", "json")
 def change(
     file: str,
@@ -75,20 +78,24 @@ def change(
     services: tuple[str, ...],
     at: str | None,
     last_resort: bool,
+    every: bool,
     form: str,
 ) -> None:
     """Do the steps of CHANGE on the network in FILE, and show what is different: in the text, for every test, for each
-    rule and place of lists exactly, with an example packet, and for routes. Comments and order of FILE are kept.
+    rule and place of lists exactly, with an example packet, and for routes. Comments and order of FILE are kept. With --all
+    not tests are compared, but every packet that somebody can send, from its sender to the answer.
 
     \b
     Example:
       mossy change fernhollow.yaml tablet.yaml
+      mossy change fernhollow.yaml tablet.yaml --all
       mossy change fernhollow.yaml tablet.yaml --write --undo before.yaml
 
     \b
     Exit codes: 0 the change can be done (and is written, with --write),
                 1 the same, and of something that differs nobody knows
-                what it does: no test looks there, 2 it cannot be done.
+                what it does: no test looks there, or with --all not
+                all packets could be compared, 2 it cannot be done.
     """
     from mossy_compass.files.change import read_change
     from mossy_compass.files.load import plain_bytes, read_bytes
@@ -113,7 +120,8 @@ def change(
         raise SystemExit(EXIT_INPUT)
     plans = in_weather(Plan(before.network)), in_weather(Plan(after.network))
     options = moment_of(at, last_resort)
-    asked = [_asked(plan, (sources, targets, services), options) for plan in plans]
+    everything = all_packets(plans, (sources, targets, services), at is not None or last_resort) if every else None
+    asked = [None if every else _asked(plan, (sources, targets, services), options) for plan in plans]
     grids = [_tested(plan, asked[n], plans[1 - n], asked[1 - n]) for n, plan in enumerate(plans)]
     found = effects(*plans, walker(plans[1], plans[0]))
     if undo:
@@ -128,15 +136,15 @@ def change(
     one, other = grids
     changes = compare(one, other) if one is not None and other is not None else None
     tests = len(other.cells) if other is not None else 0
-    blind = uncovered(*plans, changes)
+    blind = () if every else uncovered(*plans, changes)
     new = new_findings(*plans)
-    first = changetext.head(file, change_file, changes, tests, found, write, blind)
+    first = changetext.head(file, change_file, changes, tests, found, write, blind, everything)
     lines = changetext.difference(text, made.text, file)
     if form == "json":
-        say_json(changetext.as_dict(first, made.about, lines, changes, found, (), blind, new))
+        say_json(changetext.as_dict(first, made.about, lines, changes, found, (), blind, new, everything))
     else:
-        show(changetext.whole(first, made.about, lines, changes, found, (), new))
-    raise SystemExit(EXIT_NOT if blind else 0)
+        show(changetext.whole(first, made.about, lines, changes, found, (), new, everything))
+    raise SystemExit(EXIT_NOT if blind or (everything is not None and everything.left) else 0)
 
 
 def _asked(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> list[Flow] | None:

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Sequence
 
     from mossy_compass.errors import NetworkFileError
+    from mossy_compass.lab.versions import Compared
     from mossy_compass.marks import Problem
     from mossy_compass.model.network import Network
     from mossy_compass.packet.address import Address
@@ -70,6 +71,34 @@ def moment_options(command: F) -> F:
     return click.option(
         "--at", metavar="TIME", help="Time of the test, as 2026-05-04T10:30+02:00; UTC without an offset. Rules with hours need it."
     )(command)
+
+
+ALL_PACKETS = click.option(
+    "--all",
+    "every",
+    is_flag=True,
+    help="Compare not tests, but all packets, each from its sender to the answer. It may take minutes.",
+)
+"""The option of commands that compare two versions."""
+
+
+def all_packets(plans: tuple[Plan, Plan], asked: tuple[Sequence[str], Sequence[str], Sequence[str]], timed: bool) -> Compared:
+    """Compare two versions for all packets, with a progress bar.
+
+    Args:
+        plans: the versions.
+        asked: sources, targets and services that are meant; all where none is named.
+        timed: a moment was said, which goes not with looking at every moment.
+
+    """
+    from mossy_compass.cli.progress import track
+    from mossy_compass.lab.versions import compare_all
+
+    if timed:
+        raise click.UsageError(
+            "--all looks at every moment and circumstance that rules can tell apart: leave out --at and --last-resort."
+        )
+    return compare_all(*plans, *asked, watch=lambda names: track(names, len(names), "senders"))
 
 
 def log_options(command: F) -> F:
@@ -243,12 +272,14 @@ def read_network(path: str) -> Network:
 
 
 __all__ = [
+    "ALL_PACKETS",
     "CONTEXT",
     "EXIT_INPUT",
     "EXIT_NOT",
     "OUTPUT",
     "FileKind",
     "Once",
+    "all_packets",
     "form_option",
     "log_options",
     "moment_of",

@@ -9,11 +9,13 @@ import click
 
 from mossy_compass.cli import complete
 from mossy_compass.cli.common import (
+    ALL_PACKETS,
     CONTEXT,
     EXIT_INPUT,
     EXIT_NOT,
     OUTPUT,
     FileKind,
+    all_packets,
     form_option,
     moment_of,
     moment_options,
@@ -30,6 +32,7 @@ from mossy_compass.errors import InputError, QuestionError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from mossy_compass.lab.differences import Unlike
     from mossy_compass.lab.lab import Flow
     from mossy_compass.model.network import Network
     from mossy_compass.plan.plan import Plan
@@ -113,6 +116,7 @@ def flows_of(
 @click.option(
     "--picture", metavar="PICTURE", type=OUTPUT, help="Draw the tests that end differently in NEW, as PICTURE (.png or .svg)."
 )
+@ALL_PACKETS
 @form_option("text", "json", "csv")
 def compare(
     old: str,
@@ -126,22 +130,25 @@ def compare(
     at: str | None,
     last_resort: bool,
     picture: str | None,
+    every: bool,
     form: str,
 ) -> None:
     """Say for every test whether it ends otherwise in NEW than in OLD, worst first; for lists exactly which packets meet
     another verdict; for routes which destinations go another way; and where the versions are written otherwise. What no
-    test notices is shown all the same.
+    test notices is shown all the same. With --all not tests are compared, but every packet that somebody can send in both,
+    from its sender to the answer.
 
     \b
     Examples:
       mossy compare before.yaml after.yaml
+      mossy compare before.yaml after.yaml --all
       mossy compare fernhollow.yaml --fail 'link herb-link'
       mossy compare fernhollow.yaml --change tablet.yaml --format csv
 
     \b
     Exit codes: 0 nothing ends differently, 1 something does, or differs
                 where no test looks (translation, policy routes, settings),
-                2 wrong input.
+                or could not be compared, 2 wrong input.
     """
     from mossy_compass.cli.common import new_findings
     from mossy_compass.exchange.csvtable import changes_csv
@@ -155,18 +162,24 @@ def compare(
     from mossy_compass.walk.grid import compare as compared
     from mossy_compass.walk.weather import in_weather
 
+    if every and (drill or picture or form == "csv"):
+        raise click.UsageError(
+            "--all compares all packets, not tests: it goes with --from, --to, --service and --format text or json."
+        )
     shape = shape_of(picture) if picture else ""
     before = read_network(old)
     after, by = _other(old, before, new, change_file, fails)
     whole = in_weather(Plan(before))
     plans = whole, in_weather(Plan(after, whole if fails else None))
+    apart = () if fails else unlike(before, after)
+    if every:
+        raise SystemExit(_compared_all((old, by), plans, (sources, targets, services), at is not None or last_resort, apart, form))
     options = moment_of(at, last_resort)
     asked = [flows_of(p.network, drill, (sources, targets, services), options) for p in plans]
     if drill is None:
         asked = [flows_beside(p.network, asked[n], plans[1 - n].network, asked[1 - n]) for n, p in enumerate(plans)]
     one, other = (_tested(p, flows) for p, flows in zip(plans, asked, strict=True))
     found, rules = compared(one, other), effects(*plans, walker(plans[1], plans[0]))
-    apart = () if fails else unlike(before, after)
     blind = () if fails else uncovered(*plans, found)
     more = [] if fails else new_findings(*plans)
     first = changetext.compared(old, by, found, len(other.cells), rules, apart, blind)
@@ -185,6 +198,30 @@ def compare(
     else:
         show(changetext.whole(first, "", None, found, rules, apart, more))
     raise SystemExit(EXIT_NOT if found or rules or blind else 0)
+
+
+def _compared_all(
+    names: tuple[str, str],
+    plans: tuple[Plan, Plan],
+    asked: tuple[Sequence[str], Sequence[str], Sequence[str]],
+    timed: bool,
+    apart: Sequence[Unlike],
+    form: str,
+) -> int:
+    """Compare all packets and show what ends otherwise; gives the exit code."""
+    from mossy_compass.cli.common import new_findings
+    from mossy_compass.lab.examples import walker
+    from mossy_compass.proof.effects import effects
+    from mossy_compass.report import changetext, versionstext
+
+    found, rules = all_packets(plans, asked, timed), effects(*plans, walker(plans[1], plans[0]))
+    first = f"{names[0]} compared with {names[1]}: {versionstext.head(found)}."
+    more = [] if not apart else new_findings(*plans)
+    if form == "json":
+        say_json(changetext.as_dict(first, "", [], None, rules, apart, (), more, found))
+    else:
+        show(changetext.whole(first, "", None, None, rules, apart, more, found))
+    return EXIT_NOT if found.turned or found.left or rules else 0
 
 
 def _other(old: str, before: Network, new: str | None, change_file: str | None, fails: Sequence[str]) -> tuple[Network, str]:

@@ -16,7 +16,7 @@ from mossy_compass.lab.circumstances import Circumstances, every_case, learned_e
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.lab.forms import Sets, room, sent_by
-from mossy_compass.lab.inwords import Arrives, by_service
+from mossy_compass.lab.inwords import Arrives, shortest
 from mossy_compass.lab.never import TAKEN, sent_towards, walked
 from mossy_compass.lab.proofs import Found, addresses_meant, device_of
 from mossy_compass.model.network import Kind, Network
@@ -192,15 +192,8 @@ class _Flooded:
 
     def _arrives(self, asked: Set, always: Set, ever: Set, addresses: dict[Address, FlowEnd]) -> tuple[tuple[Arrives, ...], bool]:
         """What arrives, by name, or where that is shorter what does not: everything, or service by service."""
-        if not ever.satisfiable():
-            return (), False
-        never_always = not (asked & always).satisfiable()
-        if not (asked & ~ever).satisfiable() and (never_always or not (asked & ~always).satisfiable()):
-            return (Arrives("everything", False, never_always),), False
         listens = [w for end in addresses.values() for w in services_at(self.plan.network, end.owner)]
-        there = tuple(by_service(self.plan.network, self.sets, asked, ever, always, listens))
-        lost = tuple(by_service(self.plan.network, self.sets, asked, asked & ~always, asked & ~ever, listens))
-        return (lost, True) if len(lost) < len(there) or not (asked & ~ever).satisfiable() else (there, False)
+        return shortest(self.plan.network, self.sets, asked, ever, always, listens)
 
     def _doubt(
         self,

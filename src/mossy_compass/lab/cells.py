@@ -15,7 +15,7 @@ from mossy_compass.lab.forms import Form, Sets, holding
 from mossy_compass.lab.own_sessions import OwnSessions, SessionEnds
 from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Recall, Reply, Rewrite
+from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Pass, Recall, Reply, Rewrite
 from mossy_compass.plan.alike_actions import alike_to_action
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.conditions import Condition
@@ -99,6 +99,8 @@ def stay_at(
         decision = step.decide(facts) if step.about is None or step.about(facts) else None
         for action in decision.actions if decision is not None else ():
             held = held & _rests(sets, stay, action, (came, now), kept)
+            if isinstance(action, Pass) and action.again:  # it is judged again once its application is known
+                sets.of_case.add("application")
             before, entry = facts.packet, now
             end = PERFORM[type(action)](stay, step.stage, decision, action)  # type: ignore[arg-type]
             own = kept.of(facts) if kept is not None else None

@@ -111,7 +111,9 @@ def _case(
     (is_open, now), (said, only) = when, application
     found = plan.network.applications.get(said or only or "")
     resort = resort and not plan.has_last_resort
-    options = Options(at=Instant(now) if now is not None else None, application=said if found and said else None, last_resort=resort)
+    options = Options(
+        at=Instant(now) if now is not None else None, application=said if found and said else None, last_resort=resort
+    )
     names, since = (found.names, found.known_from) if found is not None else (None, 1)
     moment = Moment(now, is_open, names, since, frozenset("*") if resort else plan.last_resorts)
     words = [f"while {_and(sorted(is_open))} {'is' if len(is_open) == 1 else 'are'} open"] if is_open else []
@@ -125,7 +127,9 @@ def _applications(plans: Sequence[Plan]) -> Iterator[tuple[str, tuple[str | None
     """What a flow may be of: what follows from its packets, in each network; then what somebody says, in all of them."""
     known = [[a.name for a in _declared(plan.network)] for plan in plans]
     follows: list[list[str | None]] = [["", *names] if names else [None] for names in known]
-    yield from (("", only) for only in itertools.product(*follows))
+    declared = [_declared(plan.network) for plan in plans]
+    apart = any(d != declared[0] for d in declared)
+    yield from (("", only) for only in (itertools.product(*follows) if apart else zip(*follows, strict=True)))
     yield from ((name, (None,) * len(plans)) for name in dict.fromkeys(n for plan in plans for n in plan.network.applications))
 
 

@@ -16,19 +16,19 @@ from mossy_compass.headers.spans import merge
 from mossy_compass.packet.address import FAMILIES, Address, Span, Spans
 from mossy_compass.packet.packet import REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, Service
+from mossy_compass.plan.actions import Listed
 from mossy_compass.plan.alike import AsItCame, Decided, Met, Term
 from mossy_compass.plan.conditions import Condition, in_set
 from mossy_compass.plan.facts import Direction, Facts, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, service_span
 from mossy_compass.plan.keeping import LAST_PORT
 from mossy_compass.plan.rows import Row
-from mossy_compass.plan.table import Table
 from mossy_compass.proof.space import Space
 
 OF_THE_FIRST = {"ttl", "size", "fragment", "reset", "shows", "opens", "relation"}
 """Fields that differ among the packets that are sent; among the answers to packets that were treated alike they are one value."""
 _OF_SESSIONS = ("relation", "opens")
-OF_THE_CASE = frozenset(("hours", "application", "waiting", "last-resort", "names"))
+OF_THE_CASE = frozenset(("hours", "application", "last-resort", "names"))
 """Fields that follow from the moment and the circumstances of a test: whatever asks for none of them does the same at any time."""
 _PORTED = tuple(service_span(Service(p)) for p in WITH_PORTS)
 _QUERIES = tuple(service_span(Service(p)) for p in (ICMP, ICMP6))
@@ -96,7 +96,7 @@ class _Asked(NamedTuple):
 
     """
 
-    table: Table
+    table: Listed
     rows: tuple[Row, ...]
     fields: tuple[str, ...]
     same: int
@@ -156,7 +156,7 @@ class Sets:
         self.of_case |= asked.of_case[place]
         return self._known[key][place]
 
-    def _asked(self, table: Table) -> _Asked:
+    def _asked(self, table: Listed) -> _Asked:
         """What a table asks, worked out once; tables of the same conditions, as two versions of a network have, share their sets."""
         if id(table) not in self._tables:
             rows = tuple(r for r in table.rows if not r.disabled and (r.verdict is None or r.verdict.value != "note"))

@@ -16,18 +16,17 @@ from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import Fared, Stayed, as_many, flood_from
 from mossy_compass.lab.circumstances import Circumstances, every_case, learned_everywhere
+from mossy_compass.lab.couldmeet import could_meet, given_by
 from mossy_compass.lab.forms import Form, Sets, room, sent_by
 from mossy_compass.lab.whole import wholes
 from mossy_compass.marks import Mark, Problem, Severity
 from mossy_compass.model.check import place_words, standing_lists
 from mossy_compass.model.network import Kind, Verdict
-from mossy_compass.packet.address import Address, Span, parse_address
+from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import ICMP, ICMP6, Service
 from mossy_compass.plan.alike import Met
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
-from mossy_compass.plan.fields import SLOT_BITS, service_span
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
@@ -62,7 +61,6 @@ _REMEDIES = {
     "idle.policy": "See whether its packets come there, or take it out.",
     "idle.route": "Take it out, unless it is for when something fails.",
 }
-_ERRORS = tuple(service_span(Service(p)) for p in (ICMP, ICMP6))
 _OF_THE_CASE = {"hours", "application", "last-resort"}
 
 
@@ -218,7 +216,7 @@ class _Meetings:
             own += [a for far in device.far_hosts.values() if not far.off for a in far.addresses]
             if own:
                 self.starts[device.name] = tuple(own)
-        self.translates = any(d.translate for d in plan.network.devices.values())
+        self.given = given_by(plan.network)
         self.learned = learned_everywhere(plan)
         self.begin()
 
@@ -281,31 +279,10 @@ class _Meetings:
                 held = held & self.sets.of(Met((condition,)), facts, form)
         return held
 
-    def _could_meet(self, written: Meetable) -> Set:
-        """The packets that could meet it, by whatever they have become, or that something could which comes of them.
-
-        Where addresses are translated, only a packet's protocol stays what it was; an ICMP error comes of any packet.
-        """
-        everything, held = self.sets.space.possible, []
-        facts = Facts(Packet(0, Address(4, 0), Address(4, 0)), None)
-        for form in (Form(), Form().reversed()):
-            mine = everything
-            for condition in written.conditions:
-                services = [s for name, spans in condition.parts if name == "service" for s in spans]
-                if any(s.first <= last and s.last >= first for s in services for first, last in _ERRORS):
-                    return everything
-                if condition.fields and set(condition.fields) <= _OF_THE_SENT and not self.translates:
-                    mine = mine & self.sets.of(Met((condition,)), facts, form)
-                elif services and set(condition.fields) == {"service"}:
-                    whole = tuple(Span(s.first >> SLOT_BITS << SLOT_BITS, (s.last >> SLOT_BITS) + 1 << SLOT_BITS) for s in services)
-                    mine = mine & self.sets.space.of_condition(Condition("protocol", (("service", whole),)))
-            held.append(mine)
-        return self.sets.space.union(held)
-
     def _case(self, case: Circumstances) -> list[tuple[Fared, Circumstances]]:
         """Follow everything at one moment; gives what arrives somewhere."""
         memory, found = self.learned if case.learned else State(), []
-        could = self.sets.space.union(self._could_meet(w) for w in self.sought)
+        could = self.sets.space.union(could_meet(self.sets, w.conditions, self.given) for w in self.sought)
         now = could & case.packets(self.plan.network, self.sets)
         starts = [(name, mine & now) for name, mine in self.sent.items()]
         pieces = flood_from(self.plan, self.sets, starts, case.moment, memory, True, (), self._stayed, MOST_FOLLOWED)

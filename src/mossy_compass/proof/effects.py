@@ -347,7 +347,7 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
     The last two are as in ``ListEffect``.
     """
     old, new = _decided(space, asked.before), _decided(space, asked.after)
-    was_called = {**_paired(asked.before, asked.after), END: END}
+    was_called = {**paired(asked.before, asked.after), END: END}
     nothing = space.possible & ~space.possible
     fates = _Fates(space)
     within = [space.coming(v.meets, v.instead) for v in asked.places]
@@ -410,14 +410,14 @@ def _turns(
                 yield Turn(verdict, later, witness)
 
 
-def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
+def paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
     """Which rule was which, by their ids, new to old.
 
     The same words count first, wherever they stand, for a rule without a written id is counted; then the same id.
     """
     left = {row.id: row for row in before if row.verdict is not Verdict.NOTE}
     found: dict[str, str] = {}
-    rounds: tuple[Callable[[Row], object], ...] = (lambda r: (r.id, _meaning(r)), _meaning, lambda r: r.id)
+    rounds: tuple[Callable[[Row], object], ...] = (lambda r: (r.id, meaning(r)), meaning, lambda r: r.id)
     # From the likeliest pair to the least likely; whoever has a partner takes no part in the next round.
     for key in rounds:
         waiting: dict[object, list[Row]] = {}
@@ -431,7 +431,7 @@ def _paired(before: Sequence[Row], after: Sequence[Row]) -> dict[str, str]:
     return found
 
 
-def _meaning(row: Row) -> tuple[object, ...]:
+def meaning(row: Row) -> tuple[object, ...]:
     """What a rule does, whatever its id and its purpose."""
     return row.conditions, row.verdict, row.answer, row.translates, row.uplink, row.disabled
 

@@ -11,11 +11,13 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from mossy_compass.lab.differences import Unlike
+from mossy_compass.lab.versions import Compared
 from mossy_compass.marks import Problem
 from mossy_compass.proof.effects import Effects, ListEffect, PlaceEffect, RowEffect, Turn
 from mossy_compass.proof.findings import example
 from mossy_compass.proof.likely import Witness
 from mossy_compass.proof.ways import MAIN, MOST_ROUTES, WayEffect, Ways
+from mossy_compass.report import versionstext
 from mossy_compass.report.text import problem, table
 from mossy_compass.routing.table import Route
 from mossy_compass.walk.grid import Cell, Changes, cell_dict, differences
@@ -33,10 +35,20 @@ def difference(before: str, after: str, name: str) -> list[str]:
     return out
 
 
-def head(name: str, by: str, found: Changes | None, tests: int, effects: Effects, written: bool, blind: Sequence[str] = ()) -> str:
+def head(
+    name: str,
+    by: str,
+    found: Changes | None,
+    tests: int,
+    effects: Effects,
+    written: bool,
+    blind: Sequence[str] = (),
+    everything: Compared | None = None,
+) -> str:
     """The answer in a line: what the change does to everybody, what nobody knows of it, and whether it is in the file."""
     done = "it is written" if written else "nothing is written; --write does it"
     fares = "there was nothing to test" if found is None else _fares(found, tests, effects)
+    fares = versionstext.head(everything) if everything is not None else fares
     return f"{name} with {by}: {fares}{_blind(blind)}; {done}."
 
 
@@ -87,13 +99,15 @@ def whole(
     effects: Effects,
     apart: Sequence[Unlike] = (),
     new: Sequence[Problem] = (),
+    everything: Compared | None = None,
 ) -> RenderableType:
-    """The answer, then what changes for tests, for packets, and in the file: its lines, or the places that differ."""
+    """The answer, then what changes for tests or for all packets, in lists, and in the file: its lines, or the places that differ."""
     parts: list[RenderableType] = [Text(first, style="bold")]
     if about:
         parts.append(Text(f"  purpose  {about}", style="dim"))
     if found:
         parts += [Text(""), Text("For the tests, closed ones first:", style="bold"), cells(found)]
+    parts += versionstext.parts(everything) if everything is not None else []
     parts += _exactly(effects)
     if lines is not None:
         parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
@@ -290,6 +304,7 @@ def as_dict(
     apart: Sequence[Unlike] = (),
     blind: Sequence[str] = (),
     new: Sequence[Problem] = (),
+    everything: Compared | None = None,
 ) -> dict[str, Any]:
     """The same as plain data."""
     changes = changes if changes is not None else Changes((), (), (), ())
@@ -317,6 +332,7 @@ def as_dict(
             for e in effects.ways.found
         ],
         "routes-unknown": effects.ways.unknown,
+        "all-packets": versionstext.as_dict(everything) if everything is not None else None,
     }
 
 

@@ -1,0 +1,152 @@
+"""Where two versions of a network can do something otherwise, and to which packets: what is left need not be walked in both.
+
+All of it is told from what is written and from routes: a superset, never a part.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import fields, is_dataclass
+from typing import NamedTuple
+
+from mossy_compass.headers.sets import Set
+from mossy_compass.lab.couldmeet import could_meet, given_by
+from mossy_compass.lab.differences import unlike
+from mossy_compass.lab.forms import Sets
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.rows import Row
+from mossy_compass.proof.effects import meaning
+from mossy_compass.proof.ways import WayEffect, ways
+
+_FELT_THERE = ("stateful", "policy-routes", "routes", "filter", "translate", "about")
+"""Keys of a device that only itself feels, and where it translates those who hand packets to it; what routes do to others is compared."""
+
+
+class Felt(NamedTuple):
+    """What two versions can do otherwise.
+
+    Attributes:
+        alike: the devices at which every packet in every state is treated alike; none where that cannot be told.
+        rows: rows of lists that are in one of the versions alone, or stand in another order; None where it is not only lists and
+            routes that differ, so that any packet may feel it.
+        ways: destinations that go another way.
+        plans: the versions.
+
+    """
+
+    alike: frozenset[str]
+    rows: tuple[Row, ...] | None
+    ways: tuple[WayEffect, ...]
+    plans: tuple[Plan, Plan]
+
+    def packets(self, sets: Sets) -> Set:
+        """The packets that could feel the difference, as they are sent.
+
+        Args:
+            sets: where conditions become sets.
+
+        """
+        if self.rows is None:
+            return sets.space.possible
+        given = given_by(*(plan.network for plan in self.plans))
+        held = [could_meet(sets, row.conditions, given) for row in self.rows]
+        spans = tuple(dict.fromkeys(effect.prefix.span for effect in self.ways))
+        held += [could_meet(sets, (Condition("to", (("destination", (span,)),)),), given) for span in spans]
+        return sets.space.union(held)
+
+
+def felt(before: Plan, after: Plan) -> Felt:
+    """Where two versions differ.
+
+    Args:
+        before, after: the versions, in the weather that is meant.
+
+    """
+    plans = before, after
+    everywhere = Felt(frozenset(), None, (), plans)
+    routes = ways(before, after)
+    if routes.unknown or before.last_resorts != after.last_resorts:
+        return everywhere
+    touched = {effect.device for effect in routes.found}
+    lists: set[str] = set()
+    words: set[str] = set()
+    only_lists = True
+    for one in unlike(before.network, after.network):
+        section, _, rest = one.place.partition("/")
+        name, _, key = rest.partition("/")
+        key, _, rest = key.partition("/")
+        if key == "interfaces":  # what filters there is felt there, all else by neighbours too
+            key = rest.partition("/")[2].partition("/")[0]
+            key = key if key in ("filter", "stateful", "about") else ""
+        if section == "lists":
+            lists.add(name)
+        elif section in ("groups", "services"):
+            words.add(name)
+        elif section == "devices" and key in _FELT_THERE:
+            touched.add(name)
+            only_lists = only_lists and key in ("routes", "about")
+        else:
+            return everywhere
+    words = _with_those_that_say(plans, words)
+    lists |= {name for plan in plans for name, listed in plan.network.lists.items() if any(_says(listed, word) for word in words)}
+    saying = {d.name for plan in plans for d in plan.network.devices.values() if any(_says(d, word) for word in words)}
+    touched, only_lists = touched | saying, only_lists and not saying
+    readers = {name: _readers(before, name) | _readers(after, name) for name in lists}
+    touched = touched.union(*readers.values())
+    alike = frozenset(after.network.devices) - touched - set(_beside(plans, touched))
+    rows = [row for name in sorted(lists) for row in _rows(plans, name, readers[name])] if only_lists else None
+    # A list that is in one version alone, and asked there, is written at a device too: that is not only lists.
+    return Felt(alike, None if rows is None else tuple(rows), routes.found, plans)
+
+
+def _with_those_that_say(plans: tuple[Plan, Plan], words: set[str]) -> set[str]:
+    """Groups and services, and those that have them as members."""
+    groups = [
+        (name, part) for plan in plans for some in (plan.network.groups, plan.network.services) for name, part in some.items()
+    ]
+    while True:
+        more = {name for name, part in groups if name not in words and any(_says(part, word) for word in words)}
+        if not more:
+            return words
+        words = words | more
+
+
+def _rows(plans: tuple[Plan, Plan], name: str, readers: Iterable[str]) -> Iterator[Row]:
+    """The rows of a list that are in one version alone, or stand in another order, as each device reads it."""
+    for device in sorted(readers):
+        was, now = ({meaning(row): row for row in _read(plan, device, name)} for plan in plans)
+        yield from (row for what, row in (*was.items(), *now.items()) if what not in was or what not in now)
+        if [what for what in was if what in now] != [what for what in now if what in was]:
+            yield from was.values()
+
+
+def _read(plan: Plan, device: str, name: str) -> Sequence[Row]:
+    """The rows of a list as a device reads it; none where it has no such list."""
+    here = plan.network.devices.get(device)
+    return plan.device(device).read_list(name).rows if here is not None and here.layer3 and name in plan.network.lists else ()
+
+
+def _readers(plan: Plan, name: str) -> set[str]:
+    """The devices that have a word for a list anywhere, for whatever."""
+    return {device.name for device in plan.network.devices.values() if _says(device, name)}
+
+
+def _says(part: object, name: str) -> bool:
+    """Whether a name stands anywhere in a part of the model."""
+    if isinstance(part, str):
+        return part == name
+    if isinstance(part, Mapping):
+        return any(_says(key, name) or _says(value, name) for key, value in part.items())
+    if isinstance(part, tuple | frozenset | list):
+        return any(_says(value, name) for value in part)
+    return is_dataclass(part) and any(_says(getattr(part, f.name), name) for f in fields(part))
+
+
+def _beside(plans: tuple[Plan, Plan], touched: set[str]) -> Iterator[str]:
+    """Those on a segment with a device that translates, in either version: it may answer there for addresses of others."""
+    for plan in plans:
+        for segment in plan.network.segments.values():
+            members = {name for name, _ in segment.members}
+            if any(plan.network.devices[m].translate for m in members & touched):
+                yield from members

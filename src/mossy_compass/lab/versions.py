@@ -1,0 +1,437 @@
+"""Two versions of a network, compared for all packets: which end otherwise, from who sends them to the answer.
+
+Of each kind of packets one is walked in both versions (``whole.py``), so that what is shown was seen, and what is not shown fares as
+before: every packet that opens something, by every equal way, at every moment that rules can tell apart.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
+from typing import NamedTuple
+
+from mossy_compass.errors import QuestionError, TooLarge
+from mossy_compass.headers.sets import Set
+from mossy_compass.headers.spans import merge
+from mossy_compass.lab.circumstances import Circumstances, every_case_of, learned_everywhere
+from mossy_compass.lab.ends import meant
+from mossy_compass.lab.forms import Sets, holding, room, sent_by
+from mossy_compass.lab.inwords import Arrives, by_service, shortest
+from mossy_compass.lab.proofs import addresses_meant, device_of, packets_of, services_in
+from mossy_compass.lab.unalike import felt
+from mossy_compass.lab.whole import MOST_STAYS, Whole, whole
+from mossy_compass.model.network import Kind, Network
+from mossy_compass.packet.address import Address, Span, parse_address
+from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
+from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.plan.actions import Half
+from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because
+from mossy_compass.proof.effects import paired
+from mossy_compass.proof.space import with_room
+from mossy_compass.state.state import State
+from mossy_compass.walk.grid import Cell, cell_of, differences, fronts_of, services_at
+from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.question import Question
+
+CLOSES, OPENS, BY_ANOTHER, ANOTHER_WAY = range(4)
+"""What becomes of packets: they are answered no more, or now; something else decides; or they go another way. The worst first."""
+MOST_WORDS = 8
+"""So many services are named where only a part of each is meant; more are told by those of which there is nothing."""
+ELSEWHERE = "nobody's address"
+
+
+class Which(NamedTuple):
+    """Packets, in words.
+
+    Attributes:
+        sources: who sends them.
+        targets: to whom; ``ELSEWHERE`` for addresses that nobody here has.
+        services: of which services.
+        all_but: of all but those.
+
+    """
+
+    sources: tuple[str, ...]
+    targets: tuple[str, ...]
+    services: tuple[Arrives, ...]
+    all_but: bool
+
+
+class Turned(NamedTuple):
+    """Packets that end otherwise, all in the same way.
+
+    Attributes:
+        kind: ``CLOSES`` and so on.
+        before, after: one of them in each version.
+        journeys: the same, walked.
+        which: all of them, in words.
+        when: at which moments; empty for always.
+
+    """
+
+    kind: int
+    before: Cell
+    after: Cell
+    journeys: tuple[Journey, Journey]
+    which: tuple[Which, ...]
+    when: str
+
+    @property
+    def pairs(self) -> set[tuple[str, str]]:
+        """Who sends them to whom."""
+        return {(source, target) for which in self.which for source in which.sources for target in which.targets}
+
+
+class Compared(NamedTuple):
+    """What two versions do to packets otherwise.
+
+    Attributes:
+        turned: the packets that end otherwise, the worst first.
+        senders: how many devices send.
+        kinds: how many kinds of packets were told apart.
+        cases: how many moments and circumstances were looked at.
+        left: whose packets were not compared, and what is not known of some, a few words each.
+
+    """
+
+    turned: tuple[Turned, ...]
+    senders: int
+    kinds: int
+    cases: int
+    left: tuple[str, ...]
+
+
+Watch = Callable[[list[str]], Iterable[str]]
+
+
+def compare_all(
+    before: Plan,
+    after: Plan,
+    sources: Sequence[str] = (),
+    targets: Sequence[str] = (),
+    services: Sequence[str] = (),
+    watch: Watch = iter,
+) -> Compared:
+    """Tell which packets end otherwise in a later version of a network, of all that hosts and routers can send in both.
+
+    Args:
+        before, after: the versions, in the weather that is meant.
+        sources, targets: hosts, groups, segments, zones, addresses; everybody when left out.
+        services: names, or such as ``tcp/443``; all packets when left out.
+        watch: takes the names of the senders, and gives them one by one; for a progress bar.
+
+    Raises:
+        QuestionError: nobody is meant, or more moments and circumstances come of it than are looked at.
+        TooLarge: the sets need more memory than they are given.
+
+    """
+    search = _Search(before, after, sources, targets, services)
+    with_room(partial(search.run, watch))
+    turned = sorted((search.told(some) for some in search.groups.values()), key=lambda t: (t.kind, -len(t.pairs)))
+    left = tuple(dict.fromkeys((*search.left, *search.doubts)))
+    return Compared(tuple(turned), len(search.starts), search.kinds, len(search.cases), left)
+
+
+class _Group(NamedTuple):
+    """Packets that turn alike: the first of them, and the sets, each with the number of its case; -1 for all cases."""
+
+    kind: int
+    cells: tuple[Cell, Cell]
+    journeys: tuple[Journey, Journey]
+    sets: list[tuple[Set, int]]
+
+
+class _Search:
+    """What has been found so far."""
+
+    def __init__(self, before: Plan, after: Plan, sources: Sequence[str], targets: Sequence[str], services: Sequence[str]) -> None:
+        self.plans = before, after
+        self.networks = before.network, after.network
+        self.asked = sources, targets, services
+        self.cases = every_case_of(self.plans)
+        self.learned = tuple(learned_everywhere(plan) for plan in self.plans)
+        self.felt = felt(before, after)
+        self.left: list[str] = []
+        self.hosts, self.starts = self._senders(sources)
+        self.targets = self._targets()
+        self.was = _renamed(before, after)
+
+    def _senders(self, words: Sequence[str]) -> tuple[dict[str, tuple[Address, ...]], dict[str, list[str]]]:
+        """Every name that sends, with its addresses in both versions; and the names by the device that sends for them."""
+        per_version = [dict(_who_sends(network)) for network in self.networks]
+        if words:
+            ends = [meant(network, word, True, True) for network in self.networks for word in words]
+            wanted = {
+                a
+                for n, end in zip(_twice(self.networks, words), ends, strict=True)
+                for e in end.ends
+                for a in addresses_meant(n, e)
+            }
+            self.left += [left for end in ends for left in end.left]
+        hosts: dict[str, tuple[Address, ...]] = {}
+        for name in dict.fromkeys(n for version in per_version for n in version):
+            own = [version.get(name, ()) for version in per_version]
+            both = tuple(a for a in own[1] if a in own[0] and (not words or a in wanted))
+            for address in dict.fromkeys((*own[0], *own[1])):
+                if address not in both and (not words or address in wanted):
+                    there = "before" if address in own[0] else "after"
+                    self.left.append(f"packets from {name} {address} (it is there {there} alone)")
+            if both:
+                hosts[name] = both
+        if not hosts:
+            raise QuestionError("nobody of those who are meant sends in both versions, so that there is nothing to compare.")
+        starts: dict[str, list[str]] = {}
+        for name in hosts:
+            owners = {device_of(network, name) for network in self.networks}
+            if len(owners) == 1:
+                starts.setdefault(owners.pop(), []).append(name)
+            else:
+                self.left.append(f"packets from {name} (it stands at {' and at '.join(sorted(owners))})")
+        return hosts, starts
+
+    def _targets(self) -> dict[str, tuple[Address, ...]]:
+        """Whom packets go to, by name, in either version; what translation sends on, by its address."""
+        found: dict[str, dict[Address, None]] = {}
+        for network in self.networks:
+            for name, own in _who_sends(network):
+                found.setdefault(name, {}).update(dict.fromkeys(own))
+            for front in fronts_of(network):
+                address = parse_address(front)
+                if not any(address in own for own in found.values()):
+                    found.setdefault(front, {})[address] = None
+        return {name: tuple(own) for name, own in found.items()}
+
+    def _wanted(self) -> Set:
+        """The packets that are asked about."""
+        _, targets, services = self.asked
+        sets, held = self.sets, self.sets.opening
+        if targets:
+            ends = [(n, e) for n in self.networks for word in targets for e in meant(n, word, False, True).ends]
+            held = held & sets.to([a for n, e in ends for a in addresses_meant(n, e)])
+        if services:
+            held = held & packets_of(sets, [s for n in self.networks for word in services for s in services_in(n, word)])
+        return held
+
+    def run(self, watch: Watch, size: int) -> None:
+        """Compare what each device sends."""
+        self.sets = Sets(room(size))
+        self.groups: dict[object, _Group] = {}
+        self.doubts: list[str] = []
+        self.kinds = 0
+        wanted = self._wanted() & self.felt.packets(self.sets)
+        known = self.sets.to([a for own in self.targets.values() for a in own])
+        for device in watch(list(self.starts)):
+            names = self.starts[device]
+            sent = sent_by(self.sets.space, [a.key for n in names for a in self.hosts[n]]) & wanted
+            settled = self.sets.nothing
+            for number, case in enumerate(self.cases):
+                now = sent & ~settled
+                for one, network in zip(case, self.networks, strict=True):
+                    now = now & one.packets(network, self.sets)
+                # What goes to somebody first: an example is best one that people know.
+                for part in (now & known, now & ~known):
+                    settled = settled | self._case(device, part, number)
+
+    def _case(self, device: str, held: Set, number: int) -> Set:
+        """Compare packets at one moment; gives those that fare so at any moment."""
+        settled, stays = self.sets.nothing, 0
+        case = self.cases[number]
+        ask = [partial(self._question, device, one) for one in case]
+        memories = [self.learned[n] if one.learned else State() for n, one in enumerate(case)]
+        while held.satisfiable():
+            facts = self.sets.space.witness(held)
+            assert facts is not None
+            packet = self._usual(facts, held)
+            try:
+                was = whole(self.plans[0], self.sets, held, ask[0](packet), memories[0])
+                now = was
+                if any(h.device not in self.felt.alike for j in was.journeys for leg in j.every_leg for h in leg.every_hop):
+                    now = whole(self.plans[1], self.sets, was.held, ask[1](packet), memories[1])
+            except TooLarge as error:
+                self.left.append(f"some packets of {device}: {error}")
+                return settled
+            assert holding(self.sets.space, now.held, packet, facts.relation), packet
+            held = held & ~now.held
+            self.kinds += 1
+            stays += was.stays + now.stays
+            if stays > MOST_STAYS * 2:
+                self.left.append(f"some packets of {device}: more than {MOST_STAYS} stays of packets at devices come of it")
+                return settled
+            always = not (was.of_case or now.of_case)
+            settled = settled | now.held if always else settled
+            if now is not was:
+                self._weigh(was, now, -1 if always else number)
+        return settled
+
+    def _usual(self, facts: Facts, held: Set) -> Packet:
+        """The packet as people know it, where the set has that one: from a port that systems choose."""
+        packet = facts.packet
+        if packet.protocol in WITH_PORTS:
+            usual = packet._replace(from_port=FIRST_DYNAMIC_PORT)
+            return usual if holding(self.sets.space, held, usual, facts.relation) else packet
+        return packet
+
+    def _question(self, device: str, case: Circumstances, packet: Packet) -> Question:
+        """The question that has a packet."""
+        return Question(
+            self._sender(packet),
+            device,
+            str(packet.destination),
+            packet.what(),
+            packet,
+            None,
+            packet.destination,
+            None,
+            case.moment,
+        )
+
+    def _sender(self, packet: Packet) -> str:
+        """Who sends a packet."""
+        return next(name for name, own in self.hosts.items() if packet.source in own)
+
+    def _weigh(self, was: Whole, now: Whole, number: int) -> None:
+        """Note packets that fare otherwise; doubts of both versions are told where they could matter."""
+        found = self._apart(was.journeys, now.journeys)
+        self.doubts += [f"{was.packet}: {doubt}" for doubt in (*was.doubts, *now.doubts)] if found is None else []
+        if found is None:
+            return
+        ends = self._sender(was.packet), str(was.packet.destination), was.packet.what()
+        cells = cell_of(found[0], *ends), cell_of(found[1], *ends)
+        old, new = cells
+        if old.answered != new.answered:
+            kind = CLOSES if old.answered else OPENS
+        else:
+            same = self._reason(found[0], True) == self._reason(found[1], False)
+            kind = ANOTHER_WAY if same and old.symptom == new.symptom and differences(old, new) else BY_ANOTHER
+        # What is lost or found by one line of the file is one thing to tell; what was lost before and is now is told by its causes.
+        by = new if kind == CLOSES else old
+        decided = (by.where, by.place, by.lost) if kind in (CLOSES, OPENS) else _parting(old, new) if kind == ANOTHER_WAY else ()
+        key = kind, old.words, new.words, decided
+        group = self.groups.setdefault(key, _Group(kind, (old, new), found, []))
+        group.sets.append((now.held, number))
+
+    def _apart(self, before: Sequence[Journey], after: Sequence[Journey]) -> tuple[Journey, Journey] | None:
+        """A journey of each version that differ, by the same ways where there are as many; None where all are alike."""
+        was = [self._told(j, True) for j in before]
+        now = [self._told(j, False) for j in after]
+        if set(was) == set(now):
+            return None
+        if len(was) == len(now):
+            return next((b, a) for b, a, one, other in zip(before, after, was, now, strict=True) if one != other)
+        old = next((j for j, told in zip(before, was, strict=True) if told not in now), before[0])
+        return old, next((j for j, told in zip(after, now, strict=True) if told not in was), after[0])
+
+    def _told(self, journey: Journey, earlier: bool) -> tuple[object, ...]:
+        """What of a journey is compared."""
+        cell = cell_of(journey, "", "", "")
+        return (*self._reason(journey, earlier), cell.symptom, cell.path, cell.exits, cell.seen_as)
+
+    def _reason(self, journey: Journey, earlier: bool) -> tuple[object, ...]:
+        """How a journey ended and by what, in the names of the earlier version: where rules are counted, their numbers move."""
+        by = [journey.because, journey.culprit]
+        if not earlier:
+            by = [self.was.get(b, b) for b in by]
+        return journey.answered, journey.fate, journey.cause, journey.lost, journey.deciding.end, *by
+
+    # in words
+
+    def told(self, group: _Group) -> Turned:
+        """Packets that turn alike, in words."""
+        sets = self.sets
+        everything = sets.space.union(held for held, _ in group.sets)
+        elsewhere = sets.space.possible & ~sets.to([a for own in self.targets.values() for a in own])
+        by_words: dict[tuple[str, tuple[Arrives, ...], bool], list[str]] = {}
+        for name, own in self.hosts.items():
+            mine = everything & _from(sets, own)
+            if not mine.satisfiable():
+                continue
+            rest = mine
+            for target, addresses in self.targets.items():
+                to = sets.to(addresses)
+                if (mine & to).satisfiable():
+                    by_words.setdefault((target, *self._services(target, own, mine & to, to)), []).append(name)
+                    rest = rest & ~to
+            if rest.satisfiable():
+                by_words.setdefault((ELSEWHERE, *self._services("", own, rest, elsewhere)), []).append(name)
+        alike: dict[tuple[tuple[str, ...], tuple[Arrives, ...], bool], list[str]] = {}
+        for (target, words, all_but), names in by_words.items():
+            alike.setdefault((tuple(names), words, all_but), []).append(target)
+        which = tuple(Which(names, tuple(to), words, all_but) for (names, words, all_but), to in alike.items())
+        return Turned(group.kind, *group.cells, group.journeys, which, self._when(group))
+
+    def _services(self, target: str, own: tuple[Address, ...], mine: Set, to: Set) -> tuple[tuple[Arrives, ...], bool]:
+        """The services of packets to a target, or of all others."""
+        asked = self._wanted() & to & sent_by(self.sets.space, [a.key for a in own])
+        network = next((n for n in self.networks if target in n.devices or n.far_host(target)), self.networks[1])
+        listens = services_at(network, target) if target in network.devices or network.far_host(target) else []
+        words, all_but = shortest(network, self.sets, asked, mine, mine, listens)
+        if all_but or len(words) <= MOST_WORDS:
+            return words, all_but
+        # A part of nearly everything, as to one of several addresses: the few of which there is nothing are told.
+        names = {one.words for one in words}
+        without = tuple(one for one in by_service(network, self.sets, asked, asked, asked, listens) if one.words not in names)
+        return (without, True) if without and len(without) < len(words) else ((Arrives("everything", True, False),), False)
+
+    def _when(self, group: _Group) -> str:
+        """At which moments and in which circumstances, in words; empty for always."""
+        numbers = {number for _, number in group.sets}
+        if -1 in numbers or len(numbers) == len(self.cases):
+            return ""
+        words = [self.cases[n][1].words or self.cases[n][0].words for n in sorted(numbers)]
+        first = words[0] or ("outside every window of time" if any(n.hours for n in self.networks) else "")
+        more = len(numbers) - 1
+        return first + (f", and {more} more of {len(self.cases)} moments and circumstances" if first and more else "")
+
+
+def _who_sends(network: Network) -> Iterator[tuple[str, tuple[Address, ...]]]:
+    """Every name that has addresses: devices, hosts first, and far hosts."""
+    for device in sorted(network.devices.values(), key=lambda d: d.kind is not Kind.HOST):
+        own = tuple(dict.fromkeys(a for a, _ in device.own_addresses() if not a.is_link_local))
+        if own:
+            yield device.name, own
+        yield from ((far.name, far.addresses) for far in device.far_hosts.values() if not far.off)
+
+
+def _parting(old: Cell, new: Cell) -> tuple[object, ...]:
+    """Where two ways part, and where they meet again; or what else of a journey is another."""
+    what, was, now = differences(old, new)[0]
+    if what != "way":
+        return what, was, now
+    one, other = list(old.path), list(new.path)
+    while len(one) > 1 and len(other) > 1 and one[:2] == other[:2]:
+        one, other = one[1:], other[1:]
+    while len(one) > 1 and len(other) > 1 and one[-2:] == other[-2:]:
+        one, other = one[:-1], other[:-1]
+    return what, tuple(one), tuple(other)
+
+
+def _twice(networks: Sequence[Network], words: Sequence[str]) -> list[Network]:
+    """The network of each word of each version."""
+    return [network for network in networks for _ in words]
+
+
+def _from(sets: Sets, own: Iterable[Address]) -> Set:
+    """The packets from some addresses."""
+    return sets.space.of_condition(Condition("from", (("source", merge(Span(a.key, a.key) for a in own)),)))
+
+
+def _renamed(before: Plan, after: Plan) -> dict[Because, Because]:
+    """The reasons of rules that are called otherwise now, with those of before."""
+    found: dict[Because, Because] = {}
+    for name, there in after.attached.items():
+        device = next((d for d, *_ in there if d in before.network.devices), None)
+        if device is not None and name in before.network.lists and after.device(device).device.layer3:
+            rows = [plan.device(device).read_list(name).rows for plan in (before, after)]
+            found |= {
+                Because("rule", (name, new)): Because("rule", (name, old)) for new, old in paired(*rows).items() if old != new
+            }
+    for name in after.network.devices:
+        if name in before.network.devices and after.network.devices[name].layer3 and before.network.devices[name].layer3:
+            for half in Half:
+                rows = [plan.device(name).translations[half].rows for plan in (before, after)]
+                names = {n: o for n, o in paired(*rows).items() if n != o}
+                found |= {Because("translation", (n, name)): Because("translation", (o, name)) for n, o in names.items()}
+    return found

@@ -1,0 +1,115 @@
+"""Which packets end otherwise in another version of a network, of all packets: as text of 100 columns and as plain data."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rich.console import RenderableType
+from rich.text import Text
+
+from mossy_compass.lab.inwords import Arrives
+from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, OPENS, Compared, Turned, Which
+from mossy_compass.walk.grid import cell_dict, differences
+
+MOST_TURNED = 12
+MOST_WHICH = 4
+MOST_NAMED = 4
+_KINDS = {CLOSES: "closes", OPENS: "opens", BY_ANOTHER: "another reason", ANOTHER_WAY: "another way"}
+
+
+def head(found: Compared) -> str:
+    """What becomes of all packets, in a few words."""
+    words = {CLOSES: "closes", OPENS: "opens", BY_ANOTHER: "ends for another reason", ANOTHER_WAY: "goes another way"}
+    said = []
+    for kind, word in words.items():
+        pairs = {pair for t in found.turned if t.kind == kind for pair in t.pairs}
+        if pairs:
+            said.append(f"something {word} for {len(pairs)} pair{'s' if len(pairs) > 1 else ''} of sender and target")
+    if not said and found.left:
+        return "of what could be looked at no packet ends otherwise; NOT KNOWN is what is named below"
+    return f"of all packets {', '.join(said)}" if said else f"no packet of {found.senders} senders ends otherwise"
+
+
+def parts(found: Compared) -> list[RenderableType]:
+    """The packets that end otherwise, the worst first, each kind with one that was walked in both versions."""
+    out: list[RenderableType] = [Text("")]
+    if found.turned:
+        out.append(Text("For all packets, from sender to answer, closed ones first:", style="bold"))
+        out += [line for turned in found.turned[:MOST_TURNED] for line in _lines(turned)]
+    if len(found.turned) > MOST_TURNED:
+        out.append(Text(f"... and {len(found.turned) - MOST_TURNED} more; --format json has them all", style="dim"))
+    at = f", at {found.cases} moments and circumstances" if found.cases > 1 else ""
+    tail = (
+        f"Opening packets of every protocol, port and source port that {found.senders} devices can send from their own addresses in both "
+        f"versions, 64 bytes long, over every equal way{at}; {found.kinds} kinds that could feel the difference were walked."
+    )
+    if any(_partly(which) for t in found.turned for which in t.which):
+        tail += " Partly: to some of the addresses, or from some source ports or addresses."
+    return [*out, Text(tail, style="dim"), *(Text(f"Not known: {words}.") for words in found.left)]
+
+
+def _lines(turned: Turned) -> list[Text]:
+    """One lot of packets: how they turn, which they are, and one of them."""
+    old, new = turned.before, turned.after
+    same = "still " if old.words == new.words else f"{old.words} becomes "
+    when = f" ({turned.when})" if turned.when else ""
+    lines = [Text.assemble((f"{_KINDS[turned.kind]}: {same}{new.words}", "bold"), when)]
+    lines += [Text(f"  {_which(which)}") for which in turned.which[:MOST_WHICH]]
+    more = len(turned.which) - MOST_WHICH
+    lines += [Text(f"  ... and {more} more such line{'s' if more > 1 else ''}", style="dim")] if more > 0 else []
+    if turned.kind == ANOTHER_WAY:
+        why = "; ".join(f"{what}: {was}, now {now}" for what, was, now in differences(old, new)[:1])
+    else:
+        why = new.reason if new.reason != old.reason else f"its sender saw {old.symptom}, and sees {new.symptom} now"
+    return [*lines, Text(f"  as {turned.journeys[1].there.packet}: {why}")]
+
+
+def _partly(which: Which) -> bool:
+    """Whether only a part of some service is meant."""
+    return any(one.partly for one in which.services)
+
+
+def _which(which: Which) -> str:
+    """Packets in a line."""
+    services = _listed([_words(a) for a in which.services])
+    return f"{_listed(which.sources)} → {_listed(which.targets)}: {'all but ' if which.all_but else ''}{services}"
+
+
+def _words(one: Arrives) -> str:
+    """A service, and whether it is only a part of it."""
+    return f"{one.words} (partly)" if one.partly else one.words
+
+
+def _listed(names: tuple[str, ...] | list[str]) -> str:
+    """The first names, and how many more."""
+    more = len(names) - MOST_NAMED
+    return ", ".join(names[:MOST_NAMED]) + (f" and {more} more" if more > 0 else "")
+
+
+def as_dict(found: Compared) -> dict[str, Any]:
+    """The same as plain data."""
+    return {
+        "turned": [
+            {
+                "what": _KINDS[t.kind],
+                "before": cell_dict(t.before),
+                "after": cell_dict(t.after),
+                "packet": str(t.journeys[1].there.packet),
+                "when": t.when or None,
+                "which": [
+                    {
+                        "sources": list(w.sources),
+                        "targets": list(w.targets),
+                        "all-but": w.all_but,
+                        "services": [{"what": a.words, "partly": a.partly} for a in w.services],
+                    }
+                    for w in t.which
+                ],
+            }
+            for t in found.turned
+        ],
+        "senders": found.senders,
+        "kinds": found.kinds,
+        "cases": found.cases,
+        "not-known": list(found.left),
+    }
