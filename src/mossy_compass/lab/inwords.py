@@ -51,6 +51,22 @@ def by_service(network: Network, sets: Sets, asked: Set, ever: Set, always: Set,
             rest = rest & ~of
 
 
+def by_protocol(sets: Sets, asked: Set, mine: Set) -> Iterator[Arrives]:
+    """Packets by their protocols alone.
+
+    Args:
+        sets: where services become sets.
+        asked: all packets that are spoken of.
+        mine: those of them that are named.
+
+    """
+    known = [(name, (Service(p),)) for p, name in PROTOCOL_NAMES.items()]
+    for name, services in (*known, ("other protocols", tuple(Service(p) for p in range(256) if p not in PROTOCOL_NAMES))):
+        of = packets_of(sets, services)
+        if (mine & of).satisfiable():
+            yield Arrives(name, bool((asked & of & ~mine).satisfiable()), False)
+
+
 def shortest(
     network: Network, sets: Sets, asked: Set, ever: Set, always: Set, listens: Iterable[str]
 ) -> tuple[tuple[Arrives, ...], bool]:

@@ -13,11 +13,12 @@ from mossy_compass.headers.sets import Set
 from mossy_compass.lab.couldmeet import could_meet, given_by
 from mossy_compass.lab.differences import unlike
 from mossy_compass.lab.forms import Sets
+from mossy_compass.packet.address import Spans
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.proof.effects import meaning
-from mossy_compass.proof.ways import WayEffect, ways
+from mossy_compass.proof.ways import ways
 
 _FELT_THERE = ("stateful", "policy-routes", "routes", "filter", "translate", "about")
 """Keys of a device that only itself feels, and where it translates those who hand packets to it; what routes do to others is compared."""
@@ -30,14 +31,14 @@ class Felt(NamedTuple):
         alike: the devices at which every packet in every state is treated alike; none where that cannot be told.
         rows: rows of lists that are in one of the versions alone, or stand in another order; None where it is not only lists and
             routes that differ, so that any packet may feel it.
-        ways: destinations that go another way.
+        to: destinations that go another way, or of which a route is written otherwise.
         plans: the versions.
 
     """
 
     alike: frozenset[str]
     rows: tuple[Row, ...] | None
-    ways: tuple[WayEffect, ...]
+    to: Spans
     plans: tuple[Plan, Plan]
 
     def packets(self, sets: Sets) -> Set:
@@ -51,8 +52,7 @@ class Felt(NamedTuple):
             return sets.space.possible
         given = given_by(*(plan.network for plan in self.plans))
         held = [could_meet(sets, row.conditions, given) for row in self.rows]
-        spans = tuple(dict.fromkeys(effect.prefix.span for effect in self.ways))
-        held += [could_meet(sets, (Condition("to", (("destination", (span,)),)),), given) for span in spans]
+        held += [could_meet(sets, (Condition("to", (("destination", (span,)),)),), given) for span in self.to]
         return sets.space.union(held)
 
 
@@ -69,6 +69,7 @@ def felt(before: Plan, after: Plan) -> Felt:
     if routes.unknown or before.last_resorts != after.last_resorts:
         return everywhere
     touched = {effect.device for effect in routes.found}
+    to = [effect.prefix.span for effect in routes.found]
     lists: set[str] = set()
     words: set[str] = set()
     only_lists = True
@@ -85,6 +86,9 @@ def felt(before: Plan, after: Plan) -> Felt:
             words.add(name)
         elif section == "devices" and key in _FELT_THERE:
             touched.add(name)
+            if key == "routes":  # one that is not in use is named where nothing else leads there
+                written = [plan.network.devices[name].routes for plan in plans]
+                to += [route.prefix.span for one, other in (written, written[::-1]) for route in one if route not in other]
             only_lists = only_lists and key in ("routes", "about")
         else:
             return everywhere
@@ -97,7 +101,7 @@ def felt(before: Plan, after: Plan) -> Felt:
     alike = frozenset(after.network.devices) - touched - set(_beside(plans, touched))
     rows = [row for name in sorted(lists) for row in _rows(plans, name, readers[name])] if only_lists else None
     # A list that is in one version alone, and asked there, is written at a device too: that is not only lists.
-    return Felt(alike, None if rows is None else tuple(rows), routes.found, plans)
+    return Felt(alike, None if rows is None else tuple(rows), tuple(dict.fromkeys(to)), plans)
 
 
 def _with_those_that_say(plans: tuple[Plan, Plan], words: set[str]) -> set[str]:

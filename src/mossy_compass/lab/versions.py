@@ -6,7 +6,7 @@ before: every packet that opens something, by every equal way, at every moment t
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import NamedTuple
 
@@ -14,21 +14,24 @@ from mossy_compass.errors import QuestionError, TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
 from mossy_compass.lab.circumstances import Circumstances, every_case_of, learned_everywhere
-from mossy_compass.lab.ends import meant
+from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.lab.forms import Sets, holding, room, sent_by
-from mossy_compass.lab.inwords import Arrives, by_service, shortest
+from mossy_compass.lab.inwords import Arrives, by_protocol, by_service, shortest
 from mossy_compass.lab.proofs import addresses_meant, device_of, packets_of, services_in
 from mossy_compass.lab.unalike import felt
 from mossy_compass.lab.whole import MOST_STAYS, Whole, whole
-from mossy_compass.model.network import Kind, Network
+from mossy_compass.model.network import Kind, Network, link_locals
 from mossy_compass.packet.address import Address, Span, parse_address
 from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
 from mossy_compass.packet.service import WITH_PORTS
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.reasons import REASONS, Because
+from mossy_compass.plan.rows import Row
+from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.proof.effects import paired
 from mossy_compass.proof.space import with_room
 from mossy_compass.state.state import State
@@ -51,6 +54,7 @@ class Which(NamedTuple):
         targets: to whom; ``ELSEWHERE`` for addresses that nobody here has.
         services: of which services.
         all_but: of all but those.
+        part: of what is meant then it is only a part: to some of the addresses, from some addresses or source ports.
 
     """
 
@@ -58,6 +62,7 @@ class Which(NamedTuple):
     targets: tuple[str, ...]
     services: tuple[Arrives, ...]
     all_but: bool
+    part: bool
 
 
 class Turned(NamedTuple):
@@ -104,6 +109,8 @@ class Compared(NamedTuple):
     left: tuple[str, ...]
 
 
+_Words = tuple[tuple[Arrives, ...], bool, bool]
+"""Services, whether all but those are meant, and whether of these it is only a part."""
 Watch = Callable[[list[str]], Iterable[str]]
 
 
@@ -130,9 +137,8 @@ def compare_all(
     """
     search = _Search(before, after, sources, targets, services)
     with_room(partial(search.run, watch))
-    turned = sorted((search.told(some) for some in search.groups.values()), key=lambda t: (t.kind, -len(t.pairs)))
-    left = tuple(dict.fromkeys((*search.left, *search.doubts)))
-    return Compared(tuple(turned), len(search.starts), search.kinds, len(search.cases), left)
+    left = tuple(dict.fromkeys((*search.left, *search.cut, *search.doubts)))
+    return Compared(search.turned, len(search.starts), search.kinds, len(search.cases), left)
 
 
 class _Group(NamedTuple):
@@ -163,14 +169,7 @@ class _Search:
         """Every name that sends, with its addresses in both versions; and the names by the device that sends for them."""
         per_version = [dict(_who_sends(network)) for network in self.networks]
         if words:
-            ends = [meant(network, word, True, True) for network in self.networks for word in words]
-            wanted = {
-                a
-                for n, end in zip(_twice(self.networks, words), ends, strict=True)
-                for e in end.ends
-                for a in addresses_meant(n, e)
-            }
-            self.left += [left for end in ends for left in end.left]
+            wanted = {a for word in words for n, end in self._meant(word, True) for a in addresses_meant(n, end)}
         hosts: dict[str, tuple[Address, ...]] = {}
         for name in dict.fromkeys(n for version in per_version for n in version):
             own = [version.get(name, ()) for version in per_version]
@@ -192,12 +191,32 @@ class _Search:
                 self.left.append(f"packets from {name} (it stands at {' and at '.join(sorted(owners))})")
         return hosts, starts
 
+    def _meant(self, word: str, sends: bool) -> list[tuple[Network, FlowEnd]]:
+        """The ends that a word stands for in each version; one of them may not know it."""
+        found: list[tuple[Network, FlowEnd]] = []
+        faults: list[QuestionError] = []
+        for network in self.networks:
+            try:
+                ends = meant(network, word, sends, True)
+            except QuestionError as fault:
+                faults.append(fault)
+                continue
+            self.left += ends.left
+            found += [(network, end) for end in ends.ends]
+        if len(faults) == len(self.networks):
+            raise faults[-1]
+        return found
+
     def _targets(self) -> dict[str, tuple[Address, ...]]:
         """Whom packets go to, by name, in either version; what translation sends on, by its address."""
         found: dict[str, dict[Address, None]] = {}
         for network in self.networks:
             for name, own in _who_sends(network):
                 found.setdefault(name, {}).update(dict.fromkeys(own))
+            for device in network.devices.values():
+                near = [a for port in device.interfaces.values() for a in link_locals(device.name, port)]
+                if near:
+                    found.setdefault(f"{device.name} (link-local)", {}).update(dict.fromkeys(near))
             for front in fronts_of(network):
                 address = parse_address(front)
                 if not any(address in own for own in found.values()):
@@ -209,8 +228,7 @@ class _Search:
         _, targets, services = self.asked
         sets, held = self.sets, self.sets.opening
         if targets:
-            ends = [(n, e) for n in self.networks for word in targets for e in meant(n, word, False, True).ends]
-            held = held & sets.to([a for n, e in ends for a in addresses_meant(n, e)])
+            held = held & sets.to([a for word in targets for n, e in self._meant(word, False) for a in addresses_meant(n, e)])
         if services:
             held = held & packets_of(sets, [s for n in self.networks for word in services for s in services_in(n, word)])
         return held
@@ -220,6 +238,7 @@ class _Search:
         self.sets = Sets(room(size))
         self.groups: dict[object, _Group] = {}
         self.doubts: list[str] = []
+        self.cut: list[str] = []
         self.kinds = 0
         wanted = self._wanted() & self.felt.packets(self.sets)
         known = self.sets.to([a for own in self.targets.values() for a in own])
@@ -234,6 +253,8 @@ class _Search:
                 # What goes to somebody first: an example is best one that people know.
                 for part in (now & known, now & ~known):
                     settled = settled | self._case(device, part, number)
+        turned = sorted((self.told(some) for some in self.groups.values()), key=lambda t: (t.kind, -len(t.pairs)))
+        self.turned = tuple(turned)
 
     def _case(self, device: str, held: Set, number: int) -> Set:
         """Compare packets at one moment; gives those that fare so at any moment."""
@@ -251,14 +272,14 @@ class _Search:
                 if any(h.device not in self.felt.alike for j in was.journeys for leg in j.every_leg for h in leg.every_hop):
                     now = whole(self.plans[1], self.sets, was.held, ask[1](packet), memories[1])
             except TooLarge as error:
-                self.left.append(f"some packets of {device}: {error}")
+                self.cut.append(f"some packets of {device}: {error}")
                 return settled
             assert holding(self.sets.space, now.held, packet, facts.relation), packet
             held = held & ~now.held
             self.kinds += 1
             stays += was.stays + now.stays
             if stays > MOST_STAYS * 2:
-                self.left.append(f"some packets of {device}: more than {MOST_STAYS} stays of packets at devices come of it")
+                self.cut.append(f"some packets of {device}: more than {MOST_STAYS} stays of packets at devices come of it")
                 return settled
             always = not (was.of_case or now.of_case)
             settled = settled | now.held if always else settled
@@ -333,7 +354,7 @@ class _Search:
         """How a journey ended and by what, in the names of the earlier version: where rules are counted, their numbers move."""
         by = [journey.because, journey.culprit]
         if not earlier:
-            by = [self.was.get(b, b) for b in by]
+            by = [_in_old_words(b, self.was) for b in by]
         return journey.answered, journey.fate, journey.cause, journey.lost, journey.deciding.end, *by
 
     # in words
@@ -343,7 +364,7 @@ class _Search:
         sets = self.sets
         everything = sets.space.union(held for held, _ in group.sets)
         elsewhere = sets.space.possible & ~sets.to([a for own in self.targets.values() for a in own])
-        by_words: dict[tuple[str, tuple[Arrives, ...], bool], list[str]] = {}
+        by_words: dict[tuple[str, _Words], list[str]] = {}
         for name, own in self.hosts.items():
             mine = everything & _from(sets, own)
             if not mine.satisfiable():
@@ -352,28 +373,32 @@ class _Search:
             for target, addresses in self.targets.items():
                 to = sets.to(addresses)
                 if (mine & to).satisfiable():
-                    by_words.setdefault((target, *self._services(target, own, mine & to, to)), []).append(name)
+                    by_words.setdefault((target, self._services(target, own, mine & to, to)), []).append(name)
                     rest = rest & ~to
             if rest.satisfiable():
-                by_words.setdefault((ELSEWHERE, *self._services("", own, rest, elsewhere)), []).append(name)
-        alike: dict[tuple[tuple[str, ...], tuple[Arrives, ...], bool], list[str]] = {}
-        for (target, words, all_but), names in by_words.items():
-            alike.setdefault((tuple(names), words, all_but), []).append(target)
-        which = tuple(Which(names, tuple(to), words, all_but) for (names, words, all_but), to in alike.items())
+                by_words.setdefault((ELSEWHERE, self._services("", own, rest, elsewhere)), []).append(name)
+        alike: dict[tuple[tuple[str, ...], _Words], list[str]] = {}
+        for (target, words), names in by_words.items():
+            alike.setdefault((tuple(names), words), []).append(target)
+        which = tuple(Which(names, tuple(to), *words) for (names, words), to in alike.items())
         return Turned(group.kind, *group.cells, group.journeys, which, self._when(group))
 
-    def _services(self, target: str, own: tuple[Address, ...], mine: Set, to: Set) -> tuple[tuple[Arrives, ...], bool]:
-        """The services of packets to a target, or of all others."""
+    def _services(self, target: str, own: tuple[Address, ...], mine: Set, to: Set) -> _Words:
+        """The services of packets to a target, or all but those; and whether of these it is only a part."""
         asked = self._wanted() & to & sent_by(self.sets.space, [a.key for a in own])
         network = next((n for n in self.networks if target in n.devices or n.far_host(target)), self.networks[1])
-        listens = services_at(network, target) if target in network.devices or network.far_host(target) else []
+        listens = services_at(network, target) if target in network.devices or network.far_host(target) else ["ping"]
         words, all_but = shortest(network, self.sets, asked, mine, mine, listens)
+        if self.asked[2] and words == (Arrives("everything", False, False),):
+            return tuple(by_service(network, self.sets, asked, mine, mine, listens)), False, False
         if all_but or len(words) <= MOST_WORDS:
-            return words, all_but
+            return words, all_but, False
         # A part of nearly everything, as to one of several addresses: the few of which there is nothing are told.
         names = {one.words for one in words}
         without = tuple(one for one in by_service(network, self.sets, asked, asked, asked, listens) if one.words not in names)
-        return (without, True) if without and len(without) < len(words) else ((Arrives("everything", True, False),), False)
+        if without and len(without) < len(words):
+            return without, True, True
+        return tuple(by_protocol(self.sets, asked, mine)), False, False
 
     def _when(self, group: _Group) -> str:
         """At which moments and in which circumstances, in words; empty for always."""
@@ -381,7 +406,8 @@ class _Search:
         if -1 in numbers or len(numbers) == len(self.cases):
             return ""
         words = [self.cases[n][1].words or self.cases[n][0].words for n in sorted(numbers)]
-        first = words[0] or ("outside every window of time" if any(n.hours for n in self.networks) else "")
+        named = "while no name was asked for" if any(c.learned for case in self.cases for c in case) else "as things usually are"
+        first = words[0] or ("outside every window of time" if any(n.hours for n in self.networks) else named)
         more = len(numbers) - 1
         return first + (f", and {more} more of {len(self.cases)} moments and circumstances" if first and more else "")
 
@@ -408,30 +434,43 @@ def _parting(old: Cell, new: Cell) -> tuple[object, ...]:
     return what, tuple(one), tuple(other)
 
 
-def _twice(networks: Sequence[Network], words: Sequence[str]) -> list[Network]:
-    """The network of each word of each version."""
-    return [network for network in networks for _ in words]
-
-
 def _from(sets: Sets, own: Iterable[Address]) -> Set:
     """The packets from some addresses."""
     return sets.space.of_condition(Condition("from", (("source", merge(Span(a.key, a.key) for a in own)),)))
 
 
-def _renamed(before: Plan, after: Plan) -> dict[Because, Because]:
-    """The reasons of rules that are called otherwise now, with those of before."""
-    found: dict[Because, Because] = {}
+_Row = tuple[str, str, str]
+"""A row: of a list, a translation or a policy route; the name of the list or device; its id."""
+
+
+def _renamed(before: Plan, after: Plan) -> dict[_Row, str]:
+    """What rows are called that had another id before."""
+    plans = before, after
+    rows: dict[tuple[str, str], list[Sequence[Row]]] = {}
     for name, there in after.attached.items():
         device = next((d for d, *_ in there if d in before.network.devices), None)
-        if device is not None and name in before.network.lists and after.device(device).device.layer3:
-            rows = [plan.device(device).read_list(name).rows for plan in (before, after)]
-            found |= {
-                Because("rule", (name, new)): Because("rule", (name, old)) for new, old in paired(*rows).items() if old != new
-            }
+        if device is not None and name in before.network.lists and after.network.devices[device].layer3:
+            rows["list", name] = [plan.device(device).read_list(name).rows for plan in plans]
     for name in after.network.devices:
-        if name in before.network.devices and after.network.devices[name].layer3 and before.network.devices[name].layer3:
-            for half in Half:
-                rows = [plan.device(name).translations[half].rows for plan in (before, after)]
-                names = {n: o for n, o in paired(*rows).items() if n != o}
-                found |= {Because("translation", (n, name)): Because("translation", (o, name)) for n, o in names.items()}
-    return found
+        if all(name in plan.network.devices and plan.network.devices[name].layer3 for plan in plans):
+            for kind, half in (("translation", Half.SOURCE), ("translation to", Half.DESTINATION)):
+                rows[kind, name] = [plan.device(name).translations[half].rows for plan in plans]
+            rows["policy", name] = [policy_rows(plan.device(name)).rows for plan in plans]
+    return {
+        (kind.partition(" ")[0], name, new): old
+        for (kind, name), both in rows.items()
+        for new, old in paired(*both).items()
+        if old != new
+    }
+
+
+def _in_old_words(because: Because, was: Mapping[_Row, str]) -> Because:
+    """A reason with the ids that its rows had before, and the reasons within it."""
+    names = REASONS[because.code].names
+    values = {n: _in_old_words(v, was) if isinstance(v, Because) else v for n, v in zip(names, because.values, strict=True)}
+    if "row" in values:
+        table = values.get("table")
+        by_list = values.get("list") or (table.name if isinstance(table, TableId) and table.kind is TableKind.LIST else "")
+        kind = "list" if by_list else "policy" if because.code.startswith("policy") else "translation"
+        values["row"] = was.get((kind, str(by_list or values.get("device")), str(values["row"])), values["row"])
+    return because._replace(values=tuple(values.values()))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from rich.console import RenderableType
+from rich.padding import Padding
 from rich.text import Text
 
 from mossy_compass.lab.inwords import Arrives
@@ -48,31 +49,36 @@ def parts(found: Compared) -> list[RenderableType]:
     return [*out, Text(tail, style="dim"), *(Text(f"Not known: {words}.") for words in found.left)]
 
 
-def _lines(turned: Turned) -> list[Text]:
+def _lines(turned: Turned) -> list[RenderableType]:
     """One lot of packets: how they turn, which they are, and one of them."""
     old, new = turned.before, turned.after
     same = "still " if old.words == new.words else f"{old.words} becomes "
     when = f" ({turned.when})" if turned.when else ""
-    lines = [Text.assemble((f"{_KINDS[turned.kind]}: {same}{new.words}", "bold"), when)]
-    lines += [Text(f"  {_which(which)}") for which in turned.which[:MOST_WHICH]]
+    lines: list[RenderableType] = [Text.assemble((f"{_KINDS[turned.kind]}: {same}{new.words}", "bold"), when)]
+    lines += [_indented(_which(which)) for which in turned.which[:MOST_WHICH]]
     more = len(turned.which) - MOST_WHICH
-    lines += [Text(f"  ... and {more} more such line{'s' if more > 1 else ''}", style="dim")] if more > 0 else []
+    lines += [_indented(f"... and {more} more such line{'s' if more > 1 else ''}")] if more > 0 else []
     if turned.kind == ANOTHER_WAY:
         why = "; ".join(f"{what}: {was}, now {now}" for what, was, now in differences(old, new)[:1])
     else:
         why = new.reason if new.reason != old.reason else f"its sender saw {old.symptom}, and sees {new.symptom} now"
-    return [*lines, Text(f"  as {turned.journeys[1].there.packet}: {why}")]
+    return [*lines, _indented(f"as {turned.journeys[1].there.packet}: {why}")]
+
+
+def _indented(words: str) -> RenderableType:
+    """Words that stay two columns in where they go on in a next line."""
+    return Padding(Text(words), (0, 0, 0, 2))
 
 
 def _partly(which: Which) -> bool:
     """Whether only a part of some service is meant."""
-    return any(one.partly for one in which.services)
+    return which.part or any(one.partly for one in which.services)
 
 
 def _which(which: Which) -> str:
     """Packets in a line."""
     services = _listed([_words(a) for a in which.services])
-    return f"{_listed(which.sources)} → {_listed(which.targets)}: {'all but ' if which.all_but else ''}{services}"
+    return f"{_listed(which.sources)} → {_listed(which.targets)}: {'a part of ' if which.part else ''}{'all but ' if which.all_but else ''}{services}"
 
 
 def _words(one: Arrives) -> str:
@@ -101,6 +107,7 @@ def as_dict(found: Compared) -> dict[str, Any]:
                         "sources": list(w.sources),
                         "targets": list(w.targets),
                         "all-but": w.all_but,
+                        "part": w.part,
                         "services": [{"what": a.words, "partly": a.partly} for a in w.services],
                     }
                     for w in t.which

@@ -1,0 +1,316 @@
+"""Two versions of a network, compared for all packets: what is said to turn does, when it is walked, and nothing else does."""
+
+from __future__ import annotations
+
+import json
+import random
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+from click.testing import CliRunner
+from hypothesis import given
+from hypothesis import strategies as st
+
+import mossy_compass as mc
+from mossy_compass.cli.main import main
+from mossy_compass.lab import versions as comparing
+from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
+from mossy_compass.lab.forms import holding
+from mossy_compass.lab.unalike import felt
+from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, OPENS, Compared, Turned, compare_all
+from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.balance import Choose
+from mossy_compass.plan.facts import Relation
+from mossy_compass.plan.plan import Plan
+from mossy_compass.state.state import State
+from mossy_compass.walk.many import by_every_choice
+from mossy_compass.walk.question import Question
+from mossy_compass.walk.sent import sent
+from tests.effort import examples
+from tests.test_laws import networks
+from tests.test_unmet import yard
+
+OPENING = Relation.OPENING
+KINDS = {CLOSES: "closes", OPENS: "opens", BY_ANOTHER: "reason", ANOTHER_WAY: "way"}
+
+
+def compared(before: mc.Network, after: mc.Network, **asked: list[str]) -> Compared:
+    sources, targets, services = (asked.get(key, []) for key in ("sources", "targets", "services"))
+    return compare_all(Plan(before), Plan(after), sources, targets, services)
+
+
+def in_words(turned: Turned) -> list[str]:
+    """What turns, in words: ``!`` for all but, ``~`` for partly."""
+    out = []
+    for which in turned.which:
+        services = ",".join(a.words + "~" * a.partly for a in which.services)
+        what = "part:" * which.part + "!" * which.all_but + services
+        out.append(f"{KINDS[turned.kind]} {'+'.join(which.sources)} > {'+'.join(which.targets)} {what}")
+    return out
+
+
+def told(before: mc.Network, after: mc.Network, **asked: list[str]) -> list[str]:
+    """All that turns, and when."""
+    return [line + f" @{t.when}" * bool(t.when) for t in compared(before, after, **asked).turned for line in in_words(t)]
+
+
+NAMED = "names: {shop.example: [10.40.2.10, 10.40.2.11]}\n"
+LATE = "hours: {late: {from: '22:00', until: '23:00'}}\n"
+CLOSED = yard("l: [{id: 10, permit: tcp, service: ssh}]", "l")
+OPEN = yard()
+PORT = "    translate: [{id: a, to: 10.40.9.9, service: https, goes-to: shelf}]"
+
+
+ROUTE = "    routes: [{prefix: 10.40.2.10/32, action: discard}]"
+STEER = "    policy-routes: [{id: p, to: store, arriving: in, candidates: [10.40.2.11]}]"
+SHOP = "groups: {shop: [@]}\n"
+
+
+def shop(who: str) -> mc.Network:
+    return yard("l: [{permit: tcp, to: shop}]", "l", top=SHOP.replace("@", who))
+
+
+def both(attached: str) -> mc.Network:
+    return yard("l: [{permit: any}], o: [{deny: tcp, service: ssh}, {permit: any}]", attached)
+
+
+def learned(rules: str) -> mc.Network:
+    return yard(f"l: [{rules}]", "l", top=NAMED, gate="    settings: {name-rules: learned}")
+
+
+def ssh(more: str = "", top: str = "") -> mc.Network:
+    return yard(f"l: [{{id: 10, permit: tcp, service: ssh{more}}}]", "l", top=top)
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "asked", "words"),
+    [
+        # one rule more, narrower, or by which nothing changes
+        (CLOSED, CLOSED, {}, []),
+        (CLOSED, yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, from: desk, to: store, service: https}]", "l"), {"sources": ["a"]}, ["opens desk > store https"]),
+        (yard("l: [{id: 10, permit: tcp, from: desk, service: ssh}, {id: 20, permit: tcp, service: ssh}]", "l"), CLOSED, {}, []),
+        (CLOSED, yard("l: [{permit: tcp, service: ssh}]", "l"), {}, []),
+        (yard("l: [{id: 10, deny: tcp}, {id: 20, permit: any}]", "l"), yard("l: [{id: 11, deny: tcp}, {id: 12, permit: any}]", "l"), {}, []),
+        (yard(gate=PORT), yard(gate=PORT.replace("id: a", "id: b")), {"sources": ["a"]}, []),
+        (yard(gate=STEER), yard(gate=STEER.replace("id: p", "id: q")), {"sources": ["a"], "services": ["https"]}, []),
+        (CLOSED, yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, from-port: 7, to: shelf, service: https}]", "l"), {"sources": ["a"]}, ["opens desk+till > shelf https~"]),
+        # what no answer of comes home ends for another reason: the refusal of a port that is closed
+        (CLOSED, yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, from: desk, to: store, service: https}]", "l"), {"sources": ["b"]}, ["reason store > desk tcp~"]),
+        (CLOSED, yard("l: [{id: 10, permit: icmp}, {id: 20, permit: tcp, service: ssh}]", "l"), {"sources": ["desk"], "targets": ["shelf"]}, ["opens desk > shelf ping", "reason desk > shelf other icmp~"]),
+        (CLOSED, yard("l: [{id: 5, reject: udp}, {id: 10, permit: tcp, service: ssh}]", "l"), {"sources": ["desk"], "targets": ["shelf"]}, ["reason desk > shelf domain~,ntp,snmp,syslog,other udp"]),
+        # at times; both families; another list at the place; a group
+        (CLOSED, ssh(", hours: late", LATE), {"sources": ["desk"], "targets": ["shelf"]}, ["closes desk > shelf ssh @outside every window of time"]),
+        (ssh(", hours: late", LATE), CLOSED, {"sources": ["desk"], "targets": ["shelf"]}, ["opens desk > shelf ssh @outside every window of time"]),
+        (OPEN, CLOSED, {"sources": ["desk"], "targets": ["store"], "services": ["https", "ping"]}, ["closes desk > store ping,https"]),
+        (OPEN, yard("l: [{permit: any, to: '2001:db8:2::/64'}, {permit: icmp6}]", "l"), {"sources": ["desk"], "targets": ["store"], "services": ["ping"]}, ["closes desk > store ping~"]),
+        (both("l"), both("o"), {"sources": ["a"], "targets": ["shelf"]}, ["closes desk+till > shelf ssh"]),
+        (shop("store"), shop("shelf"), {"sources": ["till"], "services": ["https", "ssh"]}, ["closes till > store https", "opens till > shelf https,ssh", "reason till > store ssh"]),
+        (learned("{id: 1, permit: tcp, name: shop.example}"), learned("{id: 1, permit: tcp, to: shelf}, {id: 2, permit: tcp, name: shop.example}"), {"sources": ["till"], "targets": ["shelf"], "services": ["ssh"]}, ["opens till > shelf ssh @while no name was asked for"]),
+        # routes, translations, steering, settings
+        (OPEN, yard(gate=ROUTE), {"sources": ["desk"], "services": ["https"]}, ["closes desk > store https~"]),
+        (OPEN, yard(gate=STEER), {"sources": ["b"], "targets": ["desk"], "services": ["ping"]}, ["closes store > desk ping~"]),
+        (OPEN, yard(gate=PORT), {"sources": ["a"]}, ["opens desk+till > 10.40.9.9 https"]),
+        (OPEN, yard(gate="    translate: [{leaving: out, source: desk}]"), {"sources": ["a"], "services": ["https"]}, ["way desk > store https~", "way desk > shelf https"]),
+        (OPEN, yard(gate="    settings: {forwarding: no}"), {"sources": ["till"], "targets": ["shelf", "gate"], "services": ["ssh", "ping"]}, ["closes till > shelf ping,ssh"]),
+    ],
+)  # fmt: skip
+def test_what_turns_is_told_by_name(before: mc.Network, after: mc.Network, asked: dict[str, list[str]], words: list[str]) -> None:
+    assert told(before, after, **asked) == words
+
+
+def test_who_is_there_in_one_version_alone_is_told() -> None:
+    other = yard()
+    moved = replace(other, devices={n: d for n, d in other.devices.items() if n != "till"})
+    segments = {n: replace(s, members=tuple(m for m in s.members if m[0] != "till")) for n, s in moved.segments.items()}
+    found = compared(OPEN, replace(moved, segments=segments), services=["https"])
+    assert found.left == ("packets from till 10.40.1.11 (it is there before alone)",)
+    assert "till" not in {name for t in found.turned for w in t.which for name in w.sources}
+    with pytest.raises(mc.QuestionError, match="nobody of those who are meant sends in both versions"):
+        compared(OPEN, replace(moved, segments=segments), sources=["till"])
+
+
+def test_what_cannot_be_felt_is_not_walked() -> None:
+    narrow = yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: udp, from: desk, to: store, service: udp/7}]", "l")
+    assert compared(CLOSED, narrow).kinds < 12
+    assert felt(Plan(CLOSED), Plan(narrow)).alike == {"desk", "till", "store", "shelf"}
+    everything = felt(Plan(OPEN), Plan(yard(gate="    settings: {forwarding: no}")))
+    assert (everything.alike, everything.rows) == (frozenset(), None)
+
+
+def test_the_commands_say_the_answer_first(tmp_path: Path) -> None:
+    file, change = tmp_path / "one.yaml", tmp_path / "more.yaml"
+    text = (
+        "mossy-network: 1\nlists: {l: [{id: 10, permit: tcp, service: https}]}\ndevices:\n"
+        "  a: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}\n"
+        "  r: {kind: router, interfaces: {x: {address: 10.40.1.1/24, filter: {arriving: l}}, y: 10.40.2.1/24}}\n"
+        "  b: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, ssh]}\n"
+        "segments: {one: [a, r/x], two: [r/y, b]}\n"
+    )
+    file.write_text(text)
+    (tmp_path / "two.yaml").write_text(text.replace("service: https}]", "service: ssh}]"))
+    change.write_text("mossy-change: 1\nchanges:\n  - insert: {into: lists/l, value: {id: 20, permit: tcp, service: ssh, to: b}}\n")
+    said = CliRunner().invoke(main, ["compare", str(file), str(tmp_path / "two.yaml"), "--all", "--from", "a"])
+    words = " ".join(said.output.split())
+    assert said.exit_code == 1
+    assert (
+        f"{file} compared with {tmp_path / 'two.yaml'}: of all packets something closes for 1 pair of sender and target, something opens for 1 pair"
+        in words
+    )
+    assert "closes: yes becomes filter.end a → b: https as tcp 10.40.1.10:49152 > 10.40.2.10:443 SYN: dropped at r: " in words
+    assert "opens: filter.end becomes yes a → b: ssh as tcp 10.40.1.10:49152 > 10.40.2.10:22 SYN: answered: b serves ssh" in words
+    tried = CliRunner().invoke(main, ["change", str(file), str(change), "--all", "--format", "json"])
+    assert tried.exit_code == 0
+    data = json.loads(tried.output)
+    turned = data["all-packets"]["turned"]
+    first = turned[0]
+    assert (first["what"], first["packet"], first["which"][0]["services"]) == (
+        "opens",
+        "tcp 10.40.1.10:49152 > 10.40.2.10:22 SYN",
+        [{"what": "ssh", "partly": False}],
+    )
+    assert data["tests"] == []
+    alike = CliRunner().invoke(main, ["compare", str(file), str(file), "--all"])
+    assert alike.exit_code == 0
+    assert "no packet of 3 senders ends otherwise." in " ".join(alike.output.split())
+    for more, why in (
+        (["--at", "2026-05-04T10:30"], "every moment"),
+        (["--picture", "x.png"], "not tests"),
+        (["--format", "csv"], "not tests"),
+    ):
+        wrong = CliRunner().invoke(main, ["compare", str(file), str(file), "--all", *more])
+        assert wrong.exit_code == 2
+        assert why in wrong.output
+
+
+# a law
+
+
+def otherwise(network: mc.Network, chance: random.Random) -> mc.Network:
+    """A network with one thing written otherwise."""
+    lists, devices = dict(network.lists), dict(network.devices)
+    routers = [d for d in devices.values() if d.kind.value != "host"]
+    device = chance.choice(routers)
+    what = chance.randrange(7)
+    if what <= 2 and any(e.rules for e in lists.values()):
+        name = chance.choice(sorted(n for n, e in lists.items() if e.rules))
+        rules = list(lists[name].rules)
+        place = chance.randrange(len(rules))
+        if what == 0:
+            del rules[place]
+        elif what == 1:
+            rules[place] = replace(rules[place], disabled=not rules[place].disabled)
+        else:
+            chance.shuffle(rules)
+        lists[name] = replace(lists[name], rules=tuple(rules))
+    elif what == 3 and device.routes:
+        devices[device.name] = replace(device, routes=device.routes[1:])
+    elif what == 4 and device.translate:
+        devices[device.name] = replace(device, translate=device.translate[1:])
+    elif what == 5 and device.policy_routes:
+        devices[device.name] = replace(device, policy_routes=device.policy_routes[1:])
+    elif what == 6 and lists:
+        port = chance.choice([p for p in device.interfaces.values() if not p.tunnel])
+        changed = replace(port, arriving_lists=() if port.arriving_lists else (chance.choice(sorted(lists)),))
+        devices[device.name] = replace(device, interfaces={**device.interfaces, port.name: changed})
+    return replace(network, lists=lists, devices=devices)
+
+
+def packet_of(network: mc.Network, sender: str, chance: random.Random) -> Packet | None:
+    """A packet that opens something, to somebody or anybody."""
+    own = [a for a, _ in network.devices[sender].own_addresses() if not a.is_link_local]
+    others = [a for d in network.devices.values() for a, _ in d.own_addresses() if not a.is_link_local]
+    source = chance.choice(own)
+    to = [a for a in others if a.family == source.family]
+    to += [
+        mc.parse_address(a)
+        for a in ("10.44.9.9", "10.40.9.9", "10.44.1.33", "192.0.2.7", "2001:db8:44:1::77")
+        if (":" in a) == (source.family == 6)
+    ]
+    service = chance.choice(["ping", "tcp/443", "udp/53", "tcp/80", f"udp/{chance.randrange(1, 65536)}", "gre"])
+    made = mc.ask(
+        Plan(network), sender, str(chance.choice(to)), service, source=str(source), source_port=chance.randrange(1, 65536)
+    )
+    return made.packet
+
+
+@examples(5, 40)
+@given(networks(), st.integers(0, 100_000))
+def test_walks_of_both_versions_agree_with_what_is_said_to_turn(network: mc.Network, seed: int) -> None:
+    chance = random.Random(seed)
+    after = otherwise(network, chance)
+    hosts = [d.name for d in network.devices.values() if d.kind.value == "host" and d.own_addresses()]
+    agree((Plan(network), Plan(after)), chance.choice(hosts), chance, 30)
+
+
+FILM = "hours: {late: {from: '22:00', until: '23:00'}}\napplications: {film: {category: moving, known-from: 3}, book: {category: still, to: shelf}}\n"
+
+
+def in_time(rules: str, top: str = FILM, gate: str = "") -> mc.Network:
+    """A network whose rules ask for more than packets."""
+    return yard(f"l: [{rules}]", "l", top=top, gate=gate)
+
+
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [
+        (in_time("{id: 1, deny: tcp, application: film, hours: late}, {id: 2, permit: any}"), in_time("{id: 1, deny: tcp, application: film}, {id: 2, permit: any}")),
+        (in_time("{id: 1, permit: tcp, application: book}"), in_time("{id: 1, permit: tcp, application: book, hours: late}")),
+        (in_time("{id: 1, permit: tcp}", FILM.replace("known-from: 3", "known-from: 1")), in_time("{id: 1, permit: tcp}, {id: 2, permit: udp, application: film}", FILM.replace("known-from: 3", "known-from: 1"))),
+        (learned("{id: 1, permit: tcp, name: shop.example}"), learned("{id: 1, permit: tcp, to: shelf}, {id: 2, permit: tcp, name: shop.example}")),
+        (in_time("{id: 1, permit: tcp, application: book}"), in_time("{id: 1, permit: tcp, application: book}", FILM.replace("to: shelf", "to: store"))),
+        (in_time("{id: 1, permit: any, hours: late}"), in_time("{id: 1, permit: any, hours: late}", FILM.replace("23:00", "22:30"))),
+        (in_time("{id: 1, permit: any}", gate=PORT), in_time("{id: 1, permit: any}", gate=PORT.replace("goes-to", "hours: late, goes-to"))),
+    ],
+)  # fmt: skip
+def test_what_turns_at_times_is_told_of_those_times(before: mc.Network, after: mc.Network) -> None:
+    chance = random.Random(11)
+    turned = agree((Plan(before), Plan(after)), "desk", chance, 400)
+    assert turned
+
+
+def agree(plans: tuple[Plan, Plan], sender: str, chance: random.Random, draws: int) -> int:
+    """Walk packets in both versions: each that differs is in one group, of its kind, and no other is in any; gives how many differ."""
+    search = comparing._Search(*plans, (sender,), (), ())
+    search.run(iter, 16)
+    turned = 0
+    if search.cut or search.doubts:
+        return turned
+    for _ in range(draws):
+        packet = packet_of(plans[0].network, sender, chance)
+        number = chance.randrange(len(search.cases))
+        case = search.cases[number]
+        meant = (
+            all(
+                holding(search.sets.space, c.packets(p.network, search.sets), packet, OPENING)
+                for c, p in zip(case, plans, strict=True)
+            )
+            if packet
+            else False
+        )
+        if packet is None or not meant:
+            continue
+        walked = [walks(plan, sender, packet, one) for plan, one in zip(plans, case, strict=True)]
+        kinds = [
+            g.kind
+            for g in search.groups.values()
+            if any(n in (-1, number) and holding(search.sets.space, held, packet, OPENING) for held, n in g.sets)
+        ]
+        pair = search._apart(*walked)
+        assert len(kinds) == (pair is not None), (packet, kinds, case[1].words)
+        if pair is not None:
+            turned += 1
+            assert (kinds[0] == CLOSES) == (pair[0].answered and not pair[1].answered)
+            assert (kinds[0] == OPENS) == (pair[1].answered and not pair[0].answered)
+    return turned
+
+
+def walks(plan: Plan, sender: str, packet: Packet, case: Circumstances) -> list[mc.Journey]:
+    """Every journey of a packet, whatever sets say."""
+    question = Question(sender, sender, str(packet.destination), packet.what(), packet, None, packet.destination, None, case.moment)
+
+    def walked(choose: Choose) -> mc.Journey:
+        """The journey by some choices."""
+        return sent(plan, question, learned_everywhere(plan) if case.learned else State(), choose)[0]
+
+    return [journey for _, journey in by_every_choice(walked)[0]]
