@@ -271,7 +271,7 @@ def test_what_turns_at_times_is_told_of_those_times(before: mc.Network, after: m
 
 def agree(plans: tuple[Plan, Plan], sender: str, chance: random.Random, draws: int) -> int:
     """Walk packets in both versions: each that differs is in one group, of its kind, and no other is in any; gives how many differ."""
-    search = comparing._Search(*plans, (sender,), (), ())
+    search = comparing._Versions(*plans, (sender,), (), ())
     search.run(iter, 16)
     turned = 0
     if search.cut or search.doubts:

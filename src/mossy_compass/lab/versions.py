@@ -135,7 +135,7 @@ def compare_all(
         TooLarge: the sets need more memory than they are given.
 
     """
-    search = _Search(before, after, sources, targets, services)
+    search = _Versions(before, after, sources, targets, services)
     with_room(partial(search.run, watch))
     left = tuple(dict.fromkeys((*search.left, *search.cut, *search.doubts)))
     return Compared(search.turned, len(search.starts), search.kinds, len(search.cases), left)
@@ -150,7 +150,7 @@ class _Group(NamedTuple):
     sets: list[tuple[Set, int]]
 
 
-class _Search:
+class _Versions:
     """What has been found so far."""
 
     def __init__(self, before: Plan, after: Plan, sources: Sequence[str], targets: Sequence[str], services: Sequence[str]) -> None:

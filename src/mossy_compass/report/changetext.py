@@ -108,7 +108,7 @@ def whole(
     if found:
         parts += [Text(""), Text("For the tests, closed ones first:", style="bold"), cells(found)]
     parts += versionstext.parts(everything) if everything is not None else []
-    parts += _exactly(effects)
+    parts += _exactly(effects, "For packets" if everything is None else "In lists")
     if lines is not None:
         parts += [Text(""), Text("In the file:", style="bold"), *map(_line, lines or ["  nothing"])]
     if apart:
@@ -121,9 +121,9 @@ def whole(
     return Group(*parts)
 
 
-def _exactly(effects: Effects) -> list[RenderableType]:
+def _exactly(effects: Effects, what: str) -> list[RenderableType]:
     """What changes for packets, list by list and place by place."""
-    title = "For packets, exactly:" if effects.filtering else "No list decides other packets than before."
+    title = f"{what}, exactly:" if effects.filtering else "No list decides other packets than before."
     lists = [part for effect in effects.lists for part in _effect(effect)]
     return [Text(""), Text(title, style="bold"), *lists, *_places(effects.places), *_ways(effects.ways)]
 
