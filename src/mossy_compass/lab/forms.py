@@ -84,7 +84,7 @@ class Form(NamedTuple):
         return Form(self.destination, self.source, self.far, self.near, self.identifier, answer=True, first=False)
 
 
-class _Asked(NamedTuple):
+class _TableAsks(NamedTuple):
     """What a table asks of packets.
 
     Attributes:
@@ -116,7 +116,7 @@ class Sets:
     space: Space
     of_case: set[str] = field(default_factory=set)
     _known: dict[Any, list[Set]] = field(default_factory=dict)
-    _tables: dict[int, _Asked] = field(default_factory=dict)
+    _tables: dict[int, _TableAsks] = field(default_factory=dict)
     _alike: dict[Any, int] = field(default_factory=dict)
 
     def of(self, term: Term, facts: Facts, form: Form, came: Form | None = None) -> Set:
@@ -156,7 +156,7 @@ class Sets:
         self.of_case |= asked.of_case[place]
         return self._known[key][place]
 
-    def _asked(self, table: Listed) -> _Asked:
+    def _asked(self, table: Listed) -> _TableAsks:
         """What a table asks, worked out once; tables of the same conditions, as two versions of a network have, share their sets."""
         if id(table) not in self._tables:
             rows = tuple(r for r in table.rows if not r.disabled and (r.verdict is None or r.verdict.value != "note"))
@@ -166,7 +166,7 @@ class Sets:
             for row in rows:
                 so_far.append((so_far[-1] if so_far else frozenset()) | _of_case(row.conditions))
             of_case = (*so_far, so_far[-1] if so_far else frozenset())
-            self._tables[id(table)] = _Asked(table, rows, fields, self._alike.setdefault(meant, len(self._alike)), of_case)
+            self._tables[id(table)] = _TableAsks(table, rows, fields, self._alike.setdefault(meant, len(self._alike)), of_case)
         return self._tables[id(table)]
 
     def _all(self, conditions: Iterable[Condition], facts: Facts, form: Form) -> Set:
