@@ -106,6 +106,55 @@ def test_what_one_packet_meets_is_met(network: mc.Network) -> None:
     assert named(looked(network)) == []
 
 
+ONLY = "l: [{id: 10, deny: tcp, from: g}, {id: 20, permit: any}]"
+TWO_WAYS = "    policy-routes: [{id: p, to: store, arriving: in, candidates: [10.40.2.11, 10.40.2.10]}]"
+WAITS = (
+    TWO_WAYS.replace("[10.40.2.11,", "[{next-hop: 10.40.2.11, while: there},") + "\n    probes: {there: {target: shelf, by: out}}"
+)
+
+
+@pytest.mark.parametrize(
+    ("network", "found"),
+    [
+        # candidates: behind one that waits for nothing; behind one that waits for a probe it is for when that fails
+        (yard(gate=TWO_WAYS), ["candidate 2 of policy route p of gate"]),
+        (yard(gate=WAITS), []),
+        (yard(gate=TWO_WAYS.replace("to: store", "to: till")), ["policy route p of gate"]),
+        # offers: of what nobody can ask for, of what somebody does
+        (yard(gate="    offers: {in: {ssh: [10.40.9.0/24], ping: any}}"), ["the offer of ssh by gate/in"]),
+        (yard(gate="    offers: {in: {ssh: [10.40.1.11], ping: any}}"), []),
+        # groups, services, windows and applications that nothing names but what is never met
+        (yard(ONLY, "l", top="groups: {g: [10.40.9.9]}\n"), ["l rule 10", "group g"]),
+        (yard(ONLY, "l", top="groups: {g: [h], h: [10.40.9.9]}\n"), ["l rule 10", "group g", "group h"]),
+        (yard(ONLY + ", m: [{note: tcp, from: g}, {permit: any}]", "l", "{arriving: m}", top="groups: {g: [10.40.9.9]}\n"), ["l rule 10"]),
+        (yard(ONLY.replace("from: g", "from: till, service: w"), "l", top="services: {w: [tcp/7]}\n"), []),
+        (yard("m: [{permit: tcp, service: w}]", top="services: {w: [tcp/7]}\n"), ["service w"]),
+        (yard(ONLY.replace("from: g", "from: 10.40.9.9, hours: late"), "l", top="hours: {late: {from: '22:00', until: '23:00'}}\n"), ["l rule 10", "window late"]),
+        (yard(gate="    translate: [{id: a, source: g, leaving: out}]", top="groups: {g: [10.40.9.9]}\n"), ["translation a of gate", "group g"]),
+    ],
+)  # fmt: skip
+def test_whatever_is_written_is_looked_for(network: mc.Network, found: list[str]) -> None:
+    assert [n.partition(" is named by nothing")[0] for n in named(looked(network))] == found
+
+
+def test_a_selector_that_nobody_meets_is_told() -> None:
+    text = (
+        "mossy-network: 1\ndevices:\n"
+        "  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}\n"
+        "  a:\n    kind: router\n    interfaces:\n      in: 10.40.1.1/24\n      up: 198.51.100.1/24\n"
+        "      t: {tunnel: {to: 198.51.100.2, by: up, kind: esp, selectors: [{from: 10.40.1.0/24, to: 10.44.0.0/16}, {from: 10.40.7.0/24, to: 10.45.0.0/16}]}}\n"
+        "    routes: [{prefix: default, next-hop: 198.51.100.2}]\n"
+        "  b:\n    kind: router\n    interfaces:\n      in: 10.44.1.1/24\n      up: 198.51.100.2/24\n"
+        "      t: {tunnel: {to: 198.51.100.1, by: up, kind: esp, selectors: [{from: 10.44.0.0/16, to: 10.40.1.0/24}]}}\n"
+        "    routes: [{prefix: default, next-hop: 198.51.100.1}]\n"
+        "  store: {kind: host, address: 10.44.1.10/24, gateway: 10.44.1.1, serves: [https]}\n"
+        "segments: {x: [desk, a/in], m: [a/up, b/up], y: [b/in, store]}\n"
+    )
+    network = mc.read_bytes(text.encode(), "two.yaml").network
+    assert network is not None
+    assert named(looked(network)) == ["selector 2 of a/t"]
+
+
 def test_rules_are_met_by_what_packets_have_become() -> None:
     lists = "o: [{id: 10, permit: tcp, to: store}, {id: 20, permit: tcp, to: 10.40.9.9}, {id: 30, permit: any}]"
     sent_on = "    translate: [{id: t, to: 10.40.9.9, goes-to: store}]"
@@ -258,3 +307,23 @@ def test_nothing_that_is_called_unmet_is_met_by_any_walk(network: mc.Network, se
         for path in walks.paths:
             met = {r.because.mark for leg in path.journey.every_leg for h in leg.every_hop for r in h.rulings}
             assert not met & unmet_at
+
+
+def test_tables_say_of_each_row_whether_packets_meet_it(tmp_path: Path) -> None:
+    file = tmp_path / "yard.yaml"
+    rules = "l: [{id: 10, deny: tcp, from: 10.40.9.9}, {id: 15, deny: tcp, from: till, disabled: yes}, {id: 20, permit: any}], "
+    rules += "m: [{id: 10, permit: any}, {id: 20, deny: udp}]"
+    routes = "    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.2.11}, {prefix: 10.50.0.0/16, next-hop: 10.40.2.11}]"
+    text = YARD.replace("#TOP", f"lists: {{{rules}}}").replace("#GATE", routes).replace("#IN", ", filter: {arriving: l}")
+    file.write_text(text.replace("#OUT", ", filter: {leaving: m}"))
+    said = CliRunner().invoke(main, ["tables", str(file), "gate", "lists", "routes", "--all", "--format", "json"])
+    assert said.exit_code == 0, said.output
+    found = {t["table"]: t["rows"] for t in json.loads(said.output)["tables"]}
+    assert [r["met by packets"] for r in found["list l"]] == ["no: nobody has its source", "no: disabled", "yes"]
+    assert [r["met by packets"] for r in found["list m"]] == ["yes", "no: rows above take all"]
+    by_prefix = {r["prefix"]: r["met by packets"] for r in found["routes"]}
+    assert by_prefix["10.50.0.0/16"] == "yes"  # somebody may send there, whoever is there
+    assert by_prefix["not: 10.40.1.0/24"] == "no: none comes to it"
+    assert by_prefix["10.40.2.0/24"] == "-"  # nobody wrote it
+    wrong = CliRunner().invoke(main, ["tables", str(file), "gate", "settings", "--all"])
+    assert wrong.exit_code == 2 or wrong.exception is not None

@@ -50,8 +50,8 @@ def check(file: str, form: str, every: bool) -> None:
     Faults of the file come first. When there are none, the network is computed, and what its addresses, cables
     and routes come to together is checked too.
 
-    With --all, everything that every device can send is followed, and rules, translations, policy routes and static
-    routes are told that nothing of it ever meets. That takes longer.
+    With --all, everything that every device can send is followed, and what is written (rules, translations, ways, offers,
+    selectors, groups) is told that nothing of it ever meets. That takes longer.
 
     \b
     Examples:
@@ -102,7 +102,8 @@ def _with_unmet(plan: Plan, problems: tuple[Problem, ...], lines: Mapping[str, l
         return problems, f"What no packet meets is not known: {error}"
     cases = f", at {found.cases} moments and circumstances" if found.cases > 1 else ""
     said = (
-        f"{found.met} of {found.written} rules, translations, policy routes and static routes are met by packets that {found.sources} devices "
+        f"{found.met} of {found.written} rules, translations, policy routes and their candidates, offers, selectors and static routes are met by "
+        f"packets that {found.sources} devices "
         f"can send, or by their answers{cases}; as everything works, from the devices' own addresses."
     )
     if found.unknown:

@@ -74,6 +74,9 @@ PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings", *RE
     help="For what it remembers: send this before, as 'HOST to HOST for SERVICE'. May be given several times.",
 )
 @click.option("--after", metavar="DRILL", help="For what it remembers: do the steps of this drill before.")
+@click.option(
+    "--all", "every", is_flag=True, help="Also say of each written row whether any packet meets it, of all that can be sent."
+)
 @form_option("text", "json")
 def tables(
     file: str,
@@ -86,6 +89,7 @@ def tables(
     drill: str | None,
     sent: tuple[str, ...],
     after: str | None,
+    every: bool,
     form: str,
 ) -> None:
     """Show what DEVICE knows: interfaces, routes, neighbours, what filters where, translation and policy routes, and
@@ -97,6 +101,7 @@ def tables(
       mossy tables grounds.yaml north routes settings
       mossy tables grounds.yaml north --to 10.40.30.20
       mossy tables fernhollow.yaml gate lists
+      mossy tables fernhollow.yaml gate rules lists --all   (which rows no packet ever meets)
       mossy tables fernhollow.yaml --uses kiosks
       mossy tables fernhollow.yaml gate sessions mappings --send "kiosk-1 to almanac for https"
     """
@@ -134,14 +139,34 @@ def tables(
         others = tuple(p for p in parts if p not in REMEMBERED)
         if address is not None:
             found = [made.lookup(plan, device, parse_address(address))]
-        elif form == "text" and not parts and not built_in:
+        elif form == "text" and not parts and not built_in and not every:
             found = made.overview(plan, device, file)
         elif others or not memory:
             found += made.of_device(plan, device, others or made.PARTS, built_in)
+    if every:
+        found = _with_met(file, plan, found)
     if form == "json":
         say_json({"mossy-tables": 1, "device": device, "tables": [t.to_dict() for t in found]})
         return
     show(Group(*_blocks(found)[:-1]))
+
+
+def _with_met(file: str, plan: Plan, found: list[Rows]) -> list[Rows]:
+    """Tables with a column that says whether packets meet their rows."""
+    from mossy_compass.cli.progress import track
+    from mossy_compass.files.load import read_file
+    from mossy_compass.lab.findings import findings
+    from mossy_compass.lab.unmet import NEVER, unmet
+    from mossy_compass.report import tables as made
+
+    if not any(t.marks for t in found):
+        raise InputError("--all is about what packets meet: name a device, and if you like its lists, rules or routes.")
+    reading = read_file(file)
+    known = (*reading.problems, *findings(plan, reading.problems, reading.lines))
+    met = unmet(plan, known, reading.lines, lambda cases: track(cases, len(cases), "moments", 1)).looked_for
+    off = ("idle.disabled", "idle.unattached", "idle.no-stage")
+    never = {p.mark: p.code for p in known if p.code in NEVER or p.code in off}
+    return [made.with_met(t, met, never) for t in found]
 
 
 def _remembered(

@@ -13,6 +13,7 @@ from mossy_compass.headers.sets import Set
 from mossy_compass.lab.couldmeet import could_meet, given_by
 from mossy_compass.lab.differences import unlike
 from mossy_compass.lab.forms import Sets
+from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Spans
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.plan import Plan
@@ -92,9 +93,9 @@ def felt(before: Plan, after: Plan) -> Felt:
             only_lists = only_lists and key in ("routes", "about")
         else:
             return everywhere
-    words = _with_those_that_say(plans, words)
-    lists |= {name for plan in plans for name, listed in plan.network.lists.items() if any(_says(listed, word) for word in words)}
-    saying = {d.name for plan in plans for d in plan.network.devices.values() if any(_says(d, word) for word in words)}
+    words = with_those_that_say([plan.network for plan in plans], words)
+    lists |= {name for plan in plans for name, listed in plan.network.lists.items() if any(says(listed, word) for word in words)}
+    saying = {d.name for plan in plans for d in plan.network.devices.values() if any(says(d, word) for word in words)}
     touched, only_lists = touched | saying, only_lists and not saying
     readers = {name: _readers(before, name) | _readers(after, name) for name in lists}
     touched = touched.union(*readers.values())
@@ -104,13 +105,11 @@ def felt(before: Plan, after: Plan) -> Felt:
     return Felt(alike, None if rows is None else tuple(rows), tuple(dict.fromkeys(to)), plans)
 
 
-def _with_those_that_say(plans: tuple[Plan, Plan], words: set[str]) -> set[str]:
-    """Groups and services, and those that have them as members."""
-    groups = [
-        (name, part) for plan in plans for some in (plan.network.groups, plan.network.services) for name, part in some.items()
-    ]
+def with_those_that_say(networks: Iterable[Network], words: set[str]) -> set[str]:
+    """Groups and services, and those that have them as members, whole or by others."""
+    groups = [(name, part) for network in networks for some in (network.groups, network.services) for name, part in some.items()]
     while True:
-        more = {name for name, part in groups if name not in words and any(_says(part, word) for word in words)}
+        more = {name for name, part in groups if name not in words and any(says(part, word) for word in words)}
         if not more:
             return words
         words = words | more
@@ -133,18 +132,18 @@ def _read(plan: Plan, device: str, name: str) -> Sequence[Row]:
 
 def _readers(plan: Plan, name: str) -> set[str]:
     """The devices that have a word for a list anywhere, for whatever."""
-    return {device.name for device in plan.network.devices.values() if _says(device, name)}
+    return {device.name for device in plan.network.devices.values() if says(device, name)}
 
 
-def _says(part: object, name: str) -> bool:
-    """Whether a name stands anywhere in a part of the model."""
+def says(part: object, name: str) -> bool:
+    """Whether a name stands anywhere in a part of the model, as a whole word of it."""
     if isinstance(part, str):
         return part == name
     if isinstance(part, Mapping):
-        return any(_says(key, name) or _says(value, name) for key, value in part.items())
+        return any(says(key, name) or says(value, name) for key, value in part.items())
     if isinstance(part, tuple | frozenset | list):
-        return any(_says(value, name) for value in part)
-    return is_dataclass(part) and any(_says(getattr(part, f.name), name) for f in fields(part))
+        return any(says(value, name) for value in part)
+    return is_dataclass(part) and any(says(getattr(part, f.name), name) for f in fields(part))
 
 
 def _beside(plans: tuple[Plan, Plan], touched: set[str]) -> Iterator[str]:

@@ -7,7 +7,7 @@ then the answers. What is left is told with a packet that it is about, and where
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import partial
 from typing import NamedTuple
@@ -18,19 +18,25 @@ from mossy_compass.lab.cells import Fared, Stayed, as_many, flood_from
 from mossy_compass.lab.circumstances import Circumstances, every_case, learned_everywhere
 from mossy_compass.lab.couldmeet import could_meet, given_by
 from mossy_compass.lab.forms import Form, Sets, room, sent_by
+from mossy_compass.lab.unalike import says, with_those_that_say
 from mossy_compass.lab.whole import wholes
 from mossy_compass.marks import Mark, Problem, Severity
 from mossy_compass.model.check import place_words, standing_lists
-from mossy_compass.model.network import Kind, Verdict
+from mossy_compass.model.network import Kind, PolicyRoute, Verdict
 from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import Packet
+from mossy_compass.plan.actions import Decision
 from mossy_compass.plan.alike import Met
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.ids import POLICY_ROUTES
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.stages.crossings import offers_table
 from mossy_compass.plan.stages.routes import policy_rows
+from mossy_compass.plan.stages.tunnel import selector_row, tunnels_of
 from mossy_compass.proof.space import with_room
 from mossy_compass.state.state import State
 from mossy_compass.walk.grid import fronts_of
@@ -60,6 +66,10 @@ _REMEDIES = {
     "idle.translation": "See whether its packets come there, or take it out.",
     "idle.policy": "See whether its packets come there, or take it out.",
     "idle.route": "Take it out, unless it is for when something fails.",
+    "idle.candidate": "Put it first, or take it out.",
+    "idle.offer": "Take it out, unless it is for somebody who is not modelled.",
+    "idle.selector": "See whether its packets come there, or take it out.",
+    "idle.name": "See what is said of those; or take it out with them.",
 }
 _OF_THE_CASE = {"hours", "application", "last-resort"}
 
@@ -106,6 +116,7 @@ class Unmet(NamedTuple):
         cases: how many moments and circumstances were looked at.
         left: what was not looked at, a few words each.
         unknown: of what it is not known whether something meets it, since not everything was looked at.
+        looked_for: whether packets meet what is written at a place; None where that is not known.
 
     """
 
@@ -117,6 +128,7 @@ class Unmet(NamedTuple):
     cases: int
     left: tuple[str, ...]
     unknown: tuple[str, ...] = ()
+    looked_for: Mapping[Mark, bool | None] = {}
 
 
 Watch = Callable[[list[Circumstances]], Iterable[Circumstances]]
@@ -142,8 +154,13 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
     search = _Meetings(plan, [w for w in everything if w.mark not in never], cases)
     with_room(partial(search.run, watch))
     # Nothing is said to be met by nothing while something was not looked at, unless what is written says so by itself.
-    found = tuple(search.told(w, lines or {}) for w in search.open if w.instead or not search.left)
+    found = tuple(
+        search.told(w, lines or {}) for w in search.open if (w.instead or not search.left) and not search.within_another(w)
+    )
     unknown = tuple(w.words for w in search.open if not w.instead) if search.left else ()
+    lost = [*search.open, *(w for w in everything if w.mark in never)]
+    if not search.left:
+        found += tuple(replace(p, source=_line_of(p.mark, lines or {})) for p in _only_unmet(plan, search.met))
     return Unmet(
         found=found,
         written=len(everything),
@@ -153,6 +170,7 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
         cases=len(cases),
         left=tuple(dict.fromkeys(search.left)),
         unknown=unknown,
+        looked_for={w.mark: (False if w.mark in never or not search.left else None) if w in lost else True for w in everything},
     )
 
 
@@ -192,6 +210,9 @@ def _written(plan: Plan) -> Iterator[Meetable]:
             if not entry.rule.disabled:
                 words = f"policy route {entry.rule.id} of {device.name}"
                 yield Meetable("idle.policy", words, entry.rule.mark, rows.get(entry.rule.id), (device.name,), (entry.rule.mark,))
+            if not entry.rule.disabled:
+                yield from _candidates(device.name, entry, rows.get(entry.rule.id))
+        yield from _asked_for(here)
         for route in device.routes:
             if route.table == "main" and route.origin == "static":
                 best = here.table.exact(route.prefix)
@@ -203,6 +224,60 @@ def _written(plan: Plan) -> Iterator[Meetable]:
                 keys = (route.mark, *((device.name, route.prefix, way) for way in ways))
                 words = f"the static route to {route.prefix} of {device.name}"
                 yield Meetable("idle.route", words, route.mark, None, (device.name,), keys, about, others)
+
+
+def _candidates(device: str, entry: PolicyRoute, row: Row | None) -> Iterator[Meetable]:
+    """The candidates of a policy route that stand behind one that waits for nothing: what waits for a probe is for when it fails."""
+    of = f"policy route {entry.rule.id} of {device}"
+    for number, way in enumerate(entry.candidates):
+        if any(not earlier.probe for earlier in entry.candidates[:number]):
+            words = f"candidate {number + 1} of {of}"
+            yield Meetable("idle.candidate", words, way.mark, row, (device,), ((entry.rule.mark, number),))
+
+
+def _asked_for(here: DevicePlan) -> Iterator[Meetable]:
+    """What a device offers by an interface, and the selectors of its tunnels."""
+    for offer in here.device.gates.offers:
+        table = offers_table(here, offer.interface)
+        row = next((r for r in table.rows if r.mark == offer.mark), None) if table is not None else None
+        words = f"the offer of {offer.word} by {here.name}/{offer.interface}"
+        why = "" if row is not None else "nothing is asked there"
+        yield Meetable("idle.offer", words, offer.mark, row, (here.name,), (offer.mark,), (), why)
+    for port, tunnel in tunnels_of(here):
+        for number, selector in enumerate(tunnel.selectors, 1):
+            row = selector_row(here, selector)
+            words = f"selector {number} of {here.name}/{port.name}"
+            yield Meetable("idle.selector", words, selector.mark, row, (here.name,), (selector.mark,))
+
+
+def _only_unmet(plan: Plan, met: Collection[object]) -> Iterator[Problem]:
+    """Groups, services, windows and applications that are named by nothing but what no packet meets."""
+    network = plan.network
+    rows: list[tuple[str, object, Mark]] = [
+        (f"{name} rule {rule.id}", rule, rule.mark) for name, listed in network.lists.items() for rule in listed.rules
+    ]
+    elsewhere: list[object] = [r for e in network.lists.values() for r in e.rules if r.verdict is Verdict.NOTE]
+    for device in network.devices.values():
+        rows += [(f"translation {t.id} of {device.name}", t, t.mark) for t in device.translate]
+        rows += [(f"policy route {e.rule.id} of {device.name}", e, e.rule.mark) for e in device.policy_routes]
+        elsewhere.append(replace(device, translate=(), policy_routes=()))
+    groups = (
+        ("group", network.groups),
+        ("service", network.services),
+        ("window", network.hours),
+        ("application", network.applications),
+    )
+    for kind, parts in groups:
+        for name, part in parts.items():
+            words = with_those_that_say((network,), {name}) if kind in ("group", "service") else {name}
+            named = [(what, mark) for what, row, mark in rows if any(says(row, word) for word in words)]
+            if not named or any(mark in met for _, mark in named) or any(says(e, word) for e in elsewhere for word in words):
+                continue
+            more = f" and {len(named) - 3} more" if len(named) > 3 else ""
+            message = (
+                f"{kind} {name} is named by nothing that any packet meets, only by {', '.join(w for w, _ in named[:3])}{more}."
+            )
+            yield Problem("idle.name", Severity.NOTE, part.mark, message, _REMEDIES["idle.name"])
 
 
 class _Meetings:
@@ -230,6 +305,12 @@ class _Meetings:
     def open(self) -> list[Meetable]:
         """What nothing has met."""
         return [w for w in self.written if not self.met.intersection(w.keys)]
+
+    def within_another(self, written: Meetable) -> bool:
+        """Whether nothing meets what it is a part of, which is told of that."""
+        return written.code == "idle.candidate" and not self.met.intersection(
+            key[0] for key in written.keys if isinstance(key, tuple)
+        )
 
     @property
     def sought(self) -> list[Meetable]:
@@ -328,6 +409,16 @@ class _Meetings:
             if ruling.hop is not None and because.code == "route":
                 prefix = because.get("prefix")
                 self.met |= {(device, prefix, ruling.hop.address), (device, prefix, ruling.hop.interface)}
+        if ruling.decision.table == POLICY_ROUTES:
+            self._steered(device, ruling.decision)
+
+    def _steered(self, device: str, decision: Decision) -> None:
+        """Note which candidate of a policy route was the way."""
+        note = decision.note
+        passed = note.values[0] if note is not None and note.code == "note.candidate" else ()
+        if decision.did is not Did.FELL_THROUGH and decision.because.code != "policy.unavailable":
+            entry = next(e for e in self.plan.network.devices[device].policy_routes if e.rule.id == decision.row)
+            self.met.add((entry.rule.mark, len(passed)))
 
     def _saw(self, journey: Journey) -> None:
         """Note what a journey met, there, back and in errors."""
@@ -363,8 +454,7 @@ class _Meetings:
 
     def told(self, written: Meetable, lines: Mapping[str, list[str]]) -> Problem:
         """The finding about something that nothing meets."""
-        source = lines.get(written.mark.file, [])
-        line = source[written.mark.line - 1] if 0 < written.mark.line <= len(source) else None
+        line = _line_of(written.mark, lines)
         message = f"{written.words} is met by no packet that anybody here can send: {self._why(written)}."
         return Problem(written.code, Severity.NOTE, written.mark, message, _REMEDIES[written.code], line)
 
@@ -372,6 +462,8 @@ class _Meetings:
         """Why nothing meets it, in words: nobody sends such packets, or a packet of them and where it goes instead."""
         if written.instead:
             return written.instead
+        if written.code == "idle.candidate":
+            return "one before it is to be had for each that comes"
         if any(set(c.fields) & {"relation", "session"} for c in written.conditions):
             return (
                 "nothing that is asked there is in the state that it wants, for what belongs to sessions passes without being asked"
@@ -416,6 +508,12 @@ class _Meetings:
         path = " > ".join(dict.fromkeys(h.device for h in journey.there.every_hop))
         end = f"{journey.there.fate.value} there by {journey.there.because.cited()}"
         return f"{journey.there.packet} does not come to {' or '.join(written.devices[:3])}; it goes {path}, and is {end}"
+
+
+def _line_of(mark: Mark, lines: Mapping[str, list[str]]) -> str | None:
+    """The line that a place is in; None where it is not known."""
+    source = lines.get(mark.file, [])
+    return source[mark.line - 1] if 0 < mark.line <= len(source) else None
 
 
 def _at(conditions: Iterable[Condition], case: Circumstances) -> bool:

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
+from mossy_compass.marks import Mark
 from mossy_compass.model.network import Becomes, Device, Interface, PolicyRoute, Rule, Segment, Translate
 from mossy_compass.model.settings import SETTINGS
 from mossy_compass.packet.address import Address, Spans, from_key
@@ -38,6 +39,7 @@ class Rows(NamedTuple):
         headings: of the columns.
         rows: cells as text, line feeds within a cell.
         data: the rows as plain data, where that is more than their cells.
+        marks: where each row is written, for those tables of which it is told whether packets meet them.
 
     """
 
@@ -46,6 +48,7 @@ class Rows(NamedTuple):
     headings: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     data: tuple[dict[str, object], ...] = ()
+    marks: tuple[Mark | None, ...] = ()
 
     def to_dict(self) -> dict[str, object]:
         """The table as plain data."""
@@ -137,9 +140,9 @@ def routes(plan: Plan, name: str, table: str = "main") -> Rows:
     about = f"{_count(len(found), 'route')} of {name} in use"
     about += f", {len(losers)} not" if losers else ""
     title = "routes" if table == "main" else f"routes of table {table}"
-    return Rows(
-        title, about + " (preference/metric: lower wins)", ("prefix", "origin", "rank", "way", "from, or why not"), tuple(rows)
-    )
+    about += " (preference/metric: lower wins)"
+    marks = tuple(r.mark for r in [*found, *(entry.route for entry in losers)])
+    return Rows(title, about, ("prefix", "origin", "rank", "way", "from, or why not"), tuple(rows), (), marks)
 
 
 def _loser_row(entry: Loser) -> tuple[str, ...]:
@@ -282,11 +285,13 @@ def rules(plan: Plan, name: str) -> list[Rows]:
             for t in device.translate
         ]
         about = f"{_count(len(rows), 'translation rule')} of {name}, of each kind the first match decides"
-        out.append(Rows("translate", about, ("id", "packets", "what they get", "from"), tuple(rows)))
+        marks = tuple(t.mark for t in device.translate)
+        out.append(Rows("translate", about, ("id", "packets", "what they get", "from"), tuple(rows), (), marks))
     if device.policy_routes:
         entries = [(e.id, _entry_words(e), "\n".join(map(candidate, e.candidates)), str(e.mark)) for e in device.policy_routes]
         about = f"{_count(len(entries), 'policy route')} of {name}, asked before the route table"
-        out.append(Rows("policy-routes", about, ("id", "packets", "candidates in order", "from"), tuple(entries)))
+        marks = tuple(e.rule.mark for e in device.policy_routes)
+        out.append(Rows("policy-routes", about, ("id", "packets", "candidates in order", "from"), tuple(entries), (), marks))
     return out
 
 
@@ -394,7 +399,8 @@ def _list_rows(table: Table, rules: Sequence[Rule]) -> Rows:
     rows = tuple((r.id, _verdict(r), _condition_words(r), r.about or "-", str(r.mark)) for r in rules)
     count = _count(len(rules), "rule")
     about = f"list {table.name}, {count}" + (f": {table.about}" if table.about else "")
-    return Rows(f"list {table.name}", about.rstrip("."), ("id", "verdict", "packets", "what for", "from"), rows)
+    marks = tuple(r.mark for r in rules)
+    return Rows(f"list {table.name}", about.rstrip("."), ("id", "verdict", "packets", "what for", "from"), rows, (), marks)
 
 
 def _verdict(rule: Rule) -> str:
@@ -411,7 +417,8 @@ def _table_rows(table: Table) -> Rows:
         words = "whatever else is asked" if row.id == "not-offered" else words
         state = "off" if row.disabled else row.verdict.value if row.verdict else "applies"
         rows.append((row.id, state, words, row.about or "-", str(row.mark) if row.mark.line else "built in"))
-    return Rows(str(table.id), table.name, ("id", "verdict", "packets", "what for", "from"), tuple(rows))
+    marks = tuple(row.mark for row in table.rows)
+    return Rows(str(table.id), table.name, ("id", "verdict", "packets", "what for", "from"), tuple(rows), (), marks)
 
 
 MOST_RULES, MOST_ROUTES = 12, 15
@@ -467,6 +474,49 @@ def _settings_in_short(plan: Plan, name: str, more: str) -> list[Rows]:
         Rows("defaults", f"at their default, with the reasons in '{more} settings': {rest}", ("", ""), ()),
         Rows("order", f"stages of a packet that arrives, in their order: {stages}", ("", ""), ()),
     ]
+
+
+_WHY_NOT = {
+    "idle.disabled": "disabled",
+    "idle.unattached": "attached nowhere",
+    "idle.no-stage": "its stage is left out",
+    "rule.never": "no packet meets all of it",
+    "rule.shadowed": "rows above take all",
+    "policy.shadowed": "rows above take all",
+    "translate.shadowed": "rows above take all",
+    "rule.source-nowhere": "nobody has its source",
+    "policy.source-nowhere": "nobody has its source",
+    "translate.source-nowhere": "nobody has its source",
+    "policy.never-arrives": "none arrives there",
+    "translate.never-arrives": "none arrives there",
+    "route.inactive": "it waits for what is not there",
+}
+"""Why nothing meets a row, by the code of the finding that says so; all others are found by following packets."""
+
+
+def with_met(made: Rows, met: Mapping[Mark, bool | None], never: Mapping[Mark, str]) -> Rows:
+    """A table with a column that says of each written row whether any packet meets it.
+
+    Args:
+        made: the table; one of rows that are not looked for stays as it is.
+        met: whether packets meet what is written at a place; None where that is not known.
+        never: the codes of findings that nothing meets something, by its place.
+
+    """
+    words = [_met(mark, met, never) for mark in made.marks]
+    if not any(words):
+        return made
+    rows = tuple((*row[:-1], word or "-", row[-1]) for row, word in zip(made.rows, words, strict=True))
+    return made._replace(headings=(*made.headings[:-1], "met by packets", made.headings[-1]), rows=rows)
+
+
+def _met(mark: Mark | None, met: Mapping[Mark, bool | None], never: Mapping[Mark, str]) -> str:
+    """Whether what is written at a place is met, in a few words; nothing for what was not looked for."""
+    if mark is None:
+        return ""
+    if mark in never:
+        return f"no: {_WHY_NOT.get(never[mark], 'none comes to it')}"
+    return {True: "yes", False: "no: none comes to it", None: "not known"}[met[mark]] if mark in met else ""
 
 
 PARTS = ("interfaces", "routes", "neighbours", "lists", "rules", "settings")

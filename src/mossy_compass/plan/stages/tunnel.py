@@ -91,6 +91,7 @@ class Selectors:
 
     def __init__(self, rows: list[tuple[str, StageRow]]) -> None:
         self._rows = rows
+        self.rows = tuple(row for _, row in rows)
         self._known: dict[frozenset[str], tuple[Table, Decide]] = {}
 
     def _of(self, facts: Facts) -> tuple[Table, Decide]:
@@ -130,6 +131,14 @@ def _selectors(here: DevicePlan) -> tuple[Selectors, ...]:
             )
             rows.append((interface.name, row))
     return (Selectors(rows),) if rows else ()
+
+
+def selector_row(here: DevicePlan, selector: Selector) -> StageRow | None:
+    """The row that a selector is asked as; None where nothing asks for it."""
+    return next(
+        (row for table in here.once(Stage.TUNNEL, lambda: _selectors(here)) for row in table.rows if row.mark == selector.mark),
+        None,
+    )
 
 
 def in_clear(here: DevicePlan, leaving: str, before: Packet, after: Packet) -> Because | None:
