@@ -69,8 +69,9 @@ ONLY_IN = {
     "rich": {"report", "cli"},
     "matplotlib": {"report"},
     "networkx": set(),  # a judge in the tests
-    "numpy": {"routing", "report"},
+    "numpy": {"routing", "report", "headers", "lab"},
     "pandas": {"exchange"},
+    "pyarrow": {"exchange"},
     "oxidd": {"headers"},
     "junitparser": {"exchange"},
     "watchfiles": {"cli"},

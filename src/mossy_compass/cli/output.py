@@ -31,6 +31,7 @@ class FileKind(Enum):
     """
 
     PNG = ("PNG picture", b"\x89PNG\r\n\x1a\n")
+    PARQUET = ("Parquet table", b"PAR1")
     CAPTURE = ("pcapng capture", b"\x0a\x0d\x0d\x0a")
     SVG = ("SVG picture", b"<svg")
     LOG = ("log of RFC 5424", b">1 ")
@@ -48,7 +49,7 @@ class FileKind(Enum):
 
     def fits(self, head: bytes) -> bool:
         """Whether a file that begins so is one of these. An empty file is anything: nothing is lost with it."""
-        if self in (FileKind.PNG, FileKind.CAPTURE):
+        if self in (FileKind.PNG, FileKind.CAPTURE, FileKind.PARQUET):
             return not head or head.startswith(self.value[1])
         if self is FileKind.LOG:
             return not head or (head[:1] == b"<" and self.value[1] in head[:8])

@@ -7,12 +7,25 @@ bar would only be found later among the messages.
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Iterator
-from typing import TypeVar
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, TypeVar
+
+if TYPE_CHECKING:
+    from rich.progress import Progress
 
 T = TypeVar("T")
 LEAST = 200
 """Work of fewer steps is over before anybody has read a bar."""
+
+
+def _bar() -> Progress:
+    """A bar on the standard error stream that goes when it is done."""
+    from rich.console import Console
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+    return Progress(*columns, console=Console(stderr=True), transient=True)
 
 
 def track(steps: Iterable[T], total: int, words: str, least: int = LEAST) -> Iterator[T]:
@@ -20,9 +33,23 @@ def track(steps: Iterable[T], total: int, words: str, least: int = LEAST) -> Ite
     if total < least or sys.stderr is None or not sys.stderr.isatty():
         yield from steps
         return
-    from rich.console import Console
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
-
-    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
-    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+    with _bar() as bar:
         yield from bar.track(steps, total=total, description=words)
+
+
+@contextmanager
+def counter(total: int, words: str, least: int = LEAST) -> Iterator[Callable[[int], object]]:
+    """A bar that is told how far things are; none where there is little to do.
+
+    Args:
+        total: of how many.
+        words: what they are.
+        least: of so few nothing is shown.
+
+    """
+    if total < least or sys.stderr is None or not sys.stderr.isatty():
+        yield bool
+        return
+    with _bar() as bar:
+        task = bar.add_task(words, total=total)
+        yield lambda so_far: bar.update(task, completed=so_far)

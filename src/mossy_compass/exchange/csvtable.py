@@ -1,4 +1,4 @@
-"""Grids as CSV (RFC 4180). A cell that a spreadsheet would take for a formula gets an apostrophe before it.
+"""Grids and flows as CSV (RFC 4180). A cell that a spreadsheet would take for a formula gets an apostrophe before it.
 
 The apostrophe is what spreadsheets themselves take for "this is text". It is added for
 names alone that begin with one of the signs that start a formula, a tab or a carriage
@@ -10,7 +10,9 @@ from __future__ import annotations
 
 import csv
 import io
+from collections.abc import Iterable
 
+from mossy_compass.lab.observed import Answered
 from mossy_compass.safe import safe_line
 from mossy_compass.walk.grid import Cell, Changes, Grid
 
@@ -71,3 +73,16 @@ def _ending(cell: Cell | None) -> tuple[str, ...]:
         return ("",) * 7
     answered = "yes" if cell.answered else "no"
     return answered, cell.fate, cell.cause, cell.because, cell.place, " > ".join(cell.path), cell.seen_as
+
+
+def flows_csv(found: Iterable[Answered]) -> str:
+    """One line for each observed flow: whether it would pass, by what, seen as whom, by which uplink."""
+    stream = io.StringIO()
+    writer = csv.writer(stream, lineterminator="\n")
+    for number, one in enumerate(found):
+        row = one.to_dict()
+        if not number:
+            writer.writerow(row)
+        words = {True: "yes", False: "no", None: ""}
+        writer.writerow([safe_cell(words[v] if v is None or isinstance(v, bool) else str(v)) for v in row.values()])
+    return stream.getvalue()

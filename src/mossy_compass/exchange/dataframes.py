@@ -9,7 +9,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from mossy_compass.errors import Unsupported
+from mossy_compass.errors import InputError, Unsupported
+from mossy_compass.lab.observed import Observed, fates, observed
+from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Route, RouteTable
 from mossy_compass.walk.grid import Grid
 from mossy_compass.walk.many import Flows
@@ -28,11 +30,50 @@ def frame(thing: Grid | Flows | RouteTable) -> pd.DataFrame:
         Unsupported: pandas is not installed, or the thing has no rows.
 
     """
+    made: pd.DataFrame = _pandas().DataFrame(_rows(thing))
+    return made
+
+
+def flow_frame(plan: Plan, flows: pd.DataFrame) -> pd.DataFrame:
+    """Ask of a table of flows whether they would pass, each alone.
+
+    Args:
+        plan: the network.
+        flows: with the columns ``source``, ``destination`` (addresses) and ``service`` (a name, or such as ``tcp/443``), and
+            ``count`` if you like. Of a service of several members there is a row for each.
+
+    Returns:
+        A row for each flow: whether it passes, its cause, where and by what it is decided, the rules that let it through, as whom it is
+        seen, and by which uplink it leaves.
+
+    Raises:
+        Unsupported: pandas is not installed.
+        InputError: a column is lacking, or a row is no flow.
+
+    """
+    pandas = _pandas()
+    lacking = [c for c in ("source", "destination", "service") if c not in flows.columns]
+    if lacking:
+        raise InputError(f"the table lacks the columns {', '.join(lacking)}: give source, destination and service.")
+    counts = flows["count"] if "count" in flows.columns else [1] * len(flows)
+    found: list[Observed] = []
+    rows = zip(flows["source"], flows["destination"], flows["service"], counts, strict=True)
+    for number, (source, destination, service, count) in enumerate(rows):
+        try:
+            found += observed(plan.network, str(source), str(destination), str(service), int(count))
+        except (InputError, ValueError) as fault:
+            raise InputError(f"row {number} of the table: {fault}") from None
+    made: pd.DataFrame = pandas.DataFrame([one.to_dict() for one in fates(plan, found)])
+    return made
+
+
+def _pandas() -> Any:
+    """The library, or an error that says how to get it."""
     try:
         import pandas
     except ImportError:
         raise Unsupported("pandas is not installed. Install it: pip install 'mossy-compass[pandas]'.") from None
-    return pandas.DataFrame(_rows(thing))
+    return pandas
 
 
 def _rows(thing: Grid | Flows | RouteTable) -> list[dict[str, Any]]:

@@ -8,13 +8,23 @@ ends with an error (``bounded`` tells it from others), and is never cut short.
 
 from __future__ import annotations
 
+import heapq
 import mmap
 import os
-from collections.abc import Iterable, Sequence
-from typing import NamedTuple
+from collections.abc import Iterable, Mapping, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 from oxidd.bcdd import BCDDFunction, BCDDManager
 from oxidd.util import DDMemoryError
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    IntArray = NDArray[np.int64]
+    BoolArray = NDArray[np.bool_]
+    Columns = dict[int, tuple[BoolArray, IntArray]]
+    """Many packets: for every bit, the bit of each different value of its field, and for each packet which of those values it has."""
 
 Set = BCDDFunction
 """A set of packets. ``a & b``, ``a | b`` and ``~a`` are its operations, ``a.satisfiable()`` is whether it has a member."""
@@ -163,6 +173,73 @@ class Universe:
                 value = value << 1 | bool(found[bit])
             out[field] = value
         return out
+
+    def among(self, held: Set, columns: Columns, rows: IntArray) -> BoolArray:
+        """Which of many packets are in a set: all of them go down its diagram together.
+
+        Args:
+            held: the set.
+            columns: the packets, as ``columns`` makes them.
+            rows: the numbers of those that are asked about.
+
+        Returns:
+            For each of ``rows`` whether it is in the set.
+
+        """
+        import numpy as np
+
+        found = np.zeros(len(rows), bool)
+        waiting: dict[Set, list[IntArray]] = {}
+        nodes: list[Set] = []
+        levels: list[tuple[int, int]] = []
+
+        def come(node: Set, some: IntArray) -> None:
+            """Packets come to a node, or are in the set."""
+            if not len(some) or not node.satisfiable():
+                return
+            var = node.node_var()
+            if var is None:
+                found[some] = True
+            elif node in waiting:
+                waiting[node].append(some)
+            else:
+                waiting[node] = [some]
+                heapq.heappush(levels, (var, len(nodes)))
+                nodes.append(node)
+
+        come(held, np.arange(len(rows)))
+        while levels:  # a node is gone through once, after everything that comes to it
+            var, number = heapq.heappop(levels)
+            node = nodes[number]
+            some = np.concatenate(waiting.pop(node))
+            bits, codes = columns[var]
+            yes = bits[codes[rows[some]]]
+            both = node.cofactors()
+            assert both is not None
+            come(both[0], some[yes])
+            come(both[1], some[~yes])
+        return found
+
+    def columns(self, fields: Mapping[str, tuple[Sequence[int], IntArray]]) -> Columns:
+        """Packets as columns of bits.
+
+        Args:
+            fields: for every field the different values, and for each packet the place of its value among them.
+
+        """
+        import numpy as np
+
+        out: Columns = {}
+        for name, bits in self._bits.items():
+            values, codes = fields[name]
+            for place, bit in enumerate(reversed(bits)):
+                out[bit] = np.array([value >> place & 1 for value in values], bool), codes
+        return out
+
+    @property
+    def fields(self) -> dict[str, int]:
+        """Every field with its width in bits."""
+        return {name: len(bits) for name, bits in self._bits.items()}
 
     @property
     def size(self) -> int:

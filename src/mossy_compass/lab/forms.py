@@ -305,23 +305,24 @@ def _holds_key(values: Spans, key: int) -> bool:
     return in_set(FIELDS["service"].kind, values, key)
 
 
-def holding(space: Space, held: Set, packet: Packet, relation: Relation) -> bool:
-    """Whether a packet is in a set."""
+def exactly(space: Space, packet: Packet, relation: Relation) -> Set:
+    """The set of one packet."""
     facts = Facts(packet, None)
     facts.relation = relation
-    for name in (
-        "service",
-        "source",
-        "destination",
-        "ttl",
-        "size",
-        *(n for n in ("from-port", "identifier") if FIELDS[n].read(facts) >= 0),
-    ):
+    numbers = ["service", "source", "destination", "ttl", "size"]
+    numbers += [n for n in ("from-port", "identifier") if FIELDS[n].read(facts) >= 0]
+    held = space.possible
+    for name in numbers:
         value = FIELDS[name].read(facts)
         held = held & space.of_condition(Condition(name, ((name, (Span(value, value),)),)))
     for name in ("fragment", "reset", "opens", "relation", "shows"):
         held = held & space.of_condition(Condition(name, ((name, frozenset((FIELDS[name].read(facts),))),)))
-    return bool(held.satisfiable())
+    return held
+
+
+def holding(space: Space, held: Set, packet: Packet, relation: Relation) -> bool:
+    """Whether a packet is in a set."""
+    return bool((held & exactly(space, packet, relation)).satisfiable())
 
 
 def sent_by(space: Space, sources: Iterable[int]) -> Set:

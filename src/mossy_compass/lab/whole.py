@@ -95,7 +95,7 @@ def whole(plan: Plan, sets: Sets, held: Set, question: Question, state: State) -
     """
     assert question.packet is not None
     sets.of_case.clear()
-    walker = _Walker(plan, sets, state, question)
+    walker = Walker(plan, sets, state, question)
     found, all_of_them = by_every_choice(walker.by)
     for _, (_, alike) in found:
         held = held & alike
@@ -104,7 +104,25 @@ def whole(plan: Plan, sets: Sets, held: Set, question: Question, state: State) -
     return Whole(held, question.packet, journeys, tuple(dict.fromkeys(doubts)), bool(sets.of_case), walker.stays)
 
 
-class _Walker:
+class Stood(NamedTuple):
+    """Where a packet came to, and as what.
+
+    Attributes:
+        device, arriving: where; None for a packet that the device made.
+        packet: as it came.
+        form: what each part of it is of what was sent.
+        handed: who handed it on, and by which interface.
+
+    """
+
+    device: str
+    packet: Packet
+    arriving: str | None
+    form: Form
+    handed: tuple[str, str] | None
+
+
+class Walker:
     """One packet on its ways, and with it those that fare as it does."""
 
     def __init__(self, plan: Plan, sets: Sets, state: State, question: Question) -> None:
@@ -127,11 +145,11 @@ class _Walker:
         """The packets that fare as one does: there, back, and with a later packet where that shows an application."""
         question, kept = self.question, OwnSessions(packet, self.loose)
         first = Emission(packet, question.device, Way.THERE, leaving=question.leaving, next_hop=question.next_hop)
-        held, form, reply = self._leg(first, Form(), kept, choose)
+        held, form, reply = self.leg(first, Form(), kept, choose)
         form = form.reversed()
         # What an error says is not of a form, and no part of how the packet itself fared.
         if reply is not None and reply.packet.quoted is None and journey.back is not None:
-            back, _, _ = self._leg(reply._replace(number=2), form, kept, choose)
+            back, _, _ = self.leg(reply._replace(number=2), form, kept, choose)
             held = held & back
         later = journey.later
         if later is not None:
@@ -140,11 +158,11 @@ class _Walker:
             emission = Emission(
                 later.packet, later.hops[0].device, Way.LATER, None, leaving[0], question.moment.known_from, leaving[1]
             )
-            more, _, _ = self._leg(emission, Form(first=False) if of_the_asker else form, kept, choose)
+            more, _, _ = self.leg(emission, Form(first=False) if of_the_asker else form, kept, choose)
             held = held & more
         return held
 
-    def _leg(self, emission: Emission, form: Form, kept: OwnSessions, choose: Choose) -> tuple[Set, Form, Emission | None]:
+    def leg(self, emission: Emission, form: Form, kept: OwnSessions, choose: Choose) -> tuple[Set, Form, Emission | None]:
         """A packet on its way, as the walk follows it: who fares alike, the form that is answered, and what is sent because of it."""
         held = self.sets.space.possible
         handed: tuple[str, str] | None = None
@@ -156,10 +174,13 @@ class _Walker:
             next_hop = emission.next_hop if arriving is None else None
             where = name, packet, arriving, form, emission.number, moment, leaving, handed, choose, kept, next_hop
             done = stay_at(self.plan, self.sets, self.state, *where)
+            self.stayed(emission, Stood(name, packet, arriving, form, handed), done)
             held, leaving, facts = held & done.cell, None, done.stay.facts
             if done.end is not None:
                 of_far_end = done.end.reply in (Reply.ANSWER, Reply.REFUSAL)
-                return held, done.form if of_far_end else form, reply_emitted(done.stay, done.end, choose)
+                reply = reply_emitted(done.stay, done.end, choose)
+                self.ended(done, reply)
+                return held, done.form if of_far_end else form, reply
             neighbour = done.stay.handover
             assert neighbour is not None
             if neighbour.tunnel:
@@ -170,6 +191,12 @@ class _Walker:
             handed = (name, facts.leaving) if facts.leaving is not None else handed
             packet, name, arriving, form = facts.packet, neighbour.device, neighbour.interface, done.form
         return held, form, None
+
+    def stayed(self, emission: Emission, stood: Stood, done: Stayed) -> None:
+        """A packet has stayed at a device; for those who want to know."""
+
+    def ended(self, done: Stayed, reply: Emission | None) -> None:
+        """A leg has ended with a stay, and this is sent because of it; for those who want to know."""
 
     def _carried(self, done: Stayed, handover: Handover, choose: Choose) -> Handover | None:
         """Who got what an outer packet carried; None where that was lost."""

@@ -9,7 +9,7 @@ open while it is closed) is taken out first, so that a rule about nothing else i
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any, NamedTuple, TypeVar
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import NODES, Bits, Set, Universe, bounded
@@ -22,6 +22,9 @@ from mossy_compass.plan.facts import Facts, Moment, Recollection, Relation
 from mossy_compass.plan.fields import FIELDS, SLOT_BITS, SetKind
 from mossy_compass.plan.rows import Row
 from mossy_compass.proof.likely import Ends, Witness
+
+if TYPE_CHECKING:
+    from mossy_compass.headers.sets import BoolArray, Columns, IntArray
 
 LEAST_BYTES = 20
 """The shortest packet: an IPv4 header and nothing else (RFC 791 section 3.1)."""
@@ -377,6 +380,32 @@ class Space:
             return found
 
         return universe.union(case(c) for c in cases)
+
+    # many packets
+
+    def columns(self, samples: Sequence[Set], kinds: IntArray, fields: Mapping[str, tuple[Sequence[int], IntArray]]) -> Columns:
+        """Packets as columns, to be asked together whether sets have them.
+
+        Args:
+            samples: sets of one packet each: one of each kind, which says all that is not said apart.
+            kinds: for each packet the number of its sample.
+            fields: sources and destinations, ``slot`` and ``from-port``, as ``Universe.columns`` takes them; an address by its key.
+
+        """
+        found = [self._universe.one_of(s) for s in samples]
+        out: dict[str, tuple[Sequence[int], IntArray]] = {
+            name: ([one[name] for one in found if one is not None], kinds) for name in self._universe.fields
+        }
+        width = self._universe.fields["source"]
+        for name, (values, codes) in fields.items():
+            if name in ("source", "destination"):
+                values = [v - V6_BASE if v >= V6_BASE else v << width - BITS[4] for v in values]
+            out[name] = values, codes
+        return self._universe.columns(out)
+
+    def among(self, held: Set, columns: Columns, rows: IntArray) -> BoolArray:
+        """Which of many packets are in a set; the arguments are those of ``Universe.among``."""
+        return self._universe.among(held, columns, rows)
 
     # an example
 

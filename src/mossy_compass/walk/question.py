@@ -402,7 +402,7 @@ def ask(
     if source.family != destination.family:
         raise QuestionError(f"source {source} and destination {destination} are of different families.")
     packet = _packet(source, destination, wanted, wishes)
-    moment = _moment(plan, packet, wishes)
+    moment = moment_for(plan, packet, wishes)
     if wishes.fragment:
         packet = later_fragment(packet)
     return Question(sender, device.name, target, what, packet, None, destination, leaving, moment)
@@ -427,7 +427,7 @@ def ask_by(plan: Plan, device: str, target: Address, service: str, port: str, ne
         stuck = Stuck("source.none", Because("address.none", (f"{device}/{port}", target.family), mark))
         return Question(device, device, str(target), what, None, stuck, target)
     packet = _packet(source, target, wanted, USUAL)
-    return Question(device, device, str(target), what, packet, None, target, port, _moment(plan, packet, USUAL), next_hop)
+    return Question(device, device, str(target), what, packet, None, target, port, moment_for(plan, packet, USUAL), next_hop)
 
 
 def _named_service(network: Network, service: str) -> tuple[Service | None, str]:
@@ -436,7 +436,7 @@ def _named_service(network: Network, service: str) -> tuple[Service | None, str]
     return wanted, str(wanted) if wanted else "ping"
 
 
-def _moment(plan: Plan, packet: Packet, wishes: Options) -> Moment:
+def moment_for(plan: Plan, packet: Packet, wishes: Options) -> Moment:
     """What holds for the whole test: which windows are open, and of which application the flow is, and which last resorts are in use.
 
     Raises:
@@ -608,7 +608,7 @@ def _source(
     if usual is not None:
         return usual
     unsourced = _packet(Address(destination.family, 0), destination, wanted, wishes)
-    found = own_source(here, unsourced, choose, _moment(plan, unsourced, wishes))
+    found = own_source(here, unsourced, choose, moment_for(plan, unsourced, wishes))
     if found is not None or here.table.lookup(destination) is not None:
         return found
     sources = (here.source_for(name, destination.family, destination) for name in here.device.interfaces)

@@ -226,7 +226,11 @@ def _seen_as(there: Leg) -> str:
     """The source that the far end saw; empty where the packet did not get there."""
     if there.fate not in (Fate.DELIVERED, Fate.REFUSED) and there.cause not in ARRIVED:
         return ""
-    seen = there.arrived
+    return seen_as(there.arrived)
+
+
+def seen_as(seen: Packet) -> str:
+    """The source of a packet, with its port where it has one."""
     if seen.protocol not in WITH_PORTS:
         return str(seen.source)
     return f"{seen.source}:{seen.from_port}" if seen.source.family == 4 else f"[{seen.source}]:{seen.from_port}"
