@@ -246,3 +246,18 @@ def test_a_table_goes_in_and_a_table_comes_out(tmp_path: Path, monkeypatch: pyte
         flow_frame(plan, given.drop(columns="service"))
     with pytest.raises(mc.InputError, match="row 0"):
         flow_frame(plan, given.assign(service="nonsense"))
+
+
+def test_what_is_too_large_is_refused_and_not_read_in_part(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from mossy_compass.cli import observed as command
+    from mossy_compass.exchange import captures
+
+    monkeypatch.setattr(command, "MOST_BYTES", 50)
+    monkeypatch.setattr(captures, "MOST_BYTES", 50)
+    table, capture = tmp_path / "asked.csv", tmp_path / "day.pcapng"
+    table.write_text("source,destination,service\n10.40.32.10,10.40.48.20,https\n")
+    said = CliRunner().invoke(main, ["flows", str(DATA / "fernhollow.yaml"), str(table)])
+    assert "at most 50 are read" in str(said.exception)
+    capture.write_bytes(b"\x0a\x0d\x0d\x0a" + bytes(100))
+    said = CliRunner().invoke(main, ["flows", str(DATA / "fernhollow.yaml"), str(capture)])
+    assert "not read at once" in str(said.exception)

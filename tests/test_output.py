@@ -84,6 +84,7 @@ def test_folders_pipes_and_long_names_are_refused(tmp_path: Path) -> None:
 OUTPUTS = {
     "draw": ["draw", "fern.yaml", "{out}"],
     "grid --picture": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--picture", "{out}"],
+    "flows --parquet": ["flows", "fern.yaml", "asked.csv", "--parquet", "{out}"],
     "grid --log": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--log", "{out}"],
     "grid --baseline": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--baseline", "{out}", "--renew"],
     "grid --as-drill": ["grid", "fern.yaml", "--from", "kiosk-1", "--to", "ledger", "--as-drill", "{out}"],
@@ -118,6 +119,7 @@ def inputs(folder: Path) -> Path:
     drill = "mossy-drill: 1\nnetwork: fern.yaml\nsteps:\n  - expect: kiosk-1 reaches ledger for ticketing\n"
     (folder / "fern.drill.yaml").write_text(drill)
     (folder / "step.yaml").write_text("mossy-change: 1\nchanges:\n  - disable: lists/world-in/20\n")
+    (folder / "asked.csv").write_text("source,destination,service\n10.40.32.10,10.40.48.20,ticketing\n")
     return folder
 
 

@@ -124,7 +124,8 @@ def test_who_is_there_in_one_version_alone_is_told() -> None:
     moved = replace(other, devices={n: d for n, d in other.devices.items() if n != "till"})
     segments = {n: replace(s, members=tuple(m for m in s.members if m[0] != "till")) for n, s in moved.segments.items()}
     found = compared(OPEN, replace(moved, segments=segments), services=["https"])
-    assert found.left == ("packets from till 10.40.1.11 (it is there before alone)",)
+    assert found.left == ()
+    assert found.one_sided == ("till 10.40.1.11 (only before)",)
     assert "till" not in {name for t in found.turned for w in t.which for name in w.sources}
     with pytest.raises(mc.QuestionError, match="nobody of those who are meant sends in both versions"):
         compared(OPEN, replace(moved, segments=segments), sources=["till"])

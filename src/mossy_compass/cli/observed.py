@@ -26,6 +26,8 @@ from mossy_compass.errors import InputError
 from mossy_compass.lab.observed import Observed
 from mossy_compass.model.network import Network
 
+MOST_BYTES = 1 << 30
+"""Bytes of a capture or a table; more are not read at once."""
 COLUMNS = ("source", "destination", "service")
 """What a table of flows must have; count may be there too."""
 
@@ -60,7 +62,7 @@ def flows(file: str, observed: str, parquet: str | None, form: str) -> None:
     from mossy_compass.walk.weather import in_weather
 
     plan = in_weather(Plan(read_network(file)))
-    data = plain_bytes(observed)
+    data = plain_bytes(observed, most=MOST_BYTES + 1)
     others = 0
     if observed.lower().endswith(".csv"):
         found = list(_of_csv(data, observed, plan.network))
@@ -94,7 +96,7 @@ def _of_csv(data: bytes, name: str, network: Network) -> Iterator[Observed]:
     from mossy_compass.lab.observed import observed
 
     made = partial(observed, network)
-    reader = csv.reader(io.StringIO(decode(data, name)), strict=True)
+    reader = csv.reader(io.StringIO(decode(data, name, MOST_BYTES)), strict=True)
     try:
         head = [c.strip() for c in next(reader, [])]
         lacking = [c for c in COLUMNS if c not in head]

@@ -64,12 +64,13 @@ def read_file(path: str | Path) -> Reading:
     return read_bytes(plain_bytes(path), str(path))
 
 
-def plain_bytes(path: str | Path, kind: str = "mossy-network") -> bytes:
+def plain_bytes(path: str | Path, kind: str = "mossy-network", most: int = MOST_READ) -> bytes:
     """The bytes of a file that a person wrote.
 
     Args:
         path: the file.
         kind: its heading, for a remedy.
+        most: so many bytes are read; more than whoever asks takes, so that it is told that there are too many.
 
     Raises:
         QuestionError: it cannot be opened, or is no plain file.
@@ -81,7 +82,7 @@ def plain_bytes(path: str | Path, kind: str = "mossy-network") -> bytes:
             raise QuestionError(f"{path}: is no plain file, and might be waited for without end. Write its text to a file first.")
         with place.open("rb") as stream:
             opened.read(stream.fileno())
-            return stream.read(MOST_READ)
+            return stream.read(most)
     except OSError as fault:
         reason = fault.strerror or str(fault)
         remedy = "'mossy new FILE' writes a network to start from." if kind == "mossy-network" else f"It begins with '{kind}: 1'."

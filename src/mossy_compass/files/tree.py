@@ -90,18 +90,23 @@ def _too_deep(mark: Mark, lines: Sequence[str]) -> NetworkFileError:
     return _refuse("yaml.too-deep", mark, words, "Check the brackets and the indentation.", lines)
 
 
-def decode(data: bytes, name: str) -> str:
+def decode(data: bytes, name: str, most: int = MOST_BYTES) -> str:
     """Bytes of a file as text.
+
+    Args:
+        data: the bytes.
+        name: of the file.
+        most: so many bytes are read at most.
 
     Raises:
         NetworkFileError: too large, or not UTF-8 text.
 
     """
-    if len(data) > MOST_BYTES:
+    if len(data) > most:
         raise _refuse(
             "file.too-large",
             Mark(name, 0),
-            f"the file has {len(data):,} bytes; at most {MOST_BYTES:,} are read.",
+            f"the file has {len(data):,} bytes; at most {most:,} are read.",
             "Is this the right file?",
         )
     try:

@@ -26,7 +26,7 @@ MOST_FLOWS = 2_000_000
 """So many different flows are asked; of more, the rest is said to be left out."""
 
 
-MANY = 3_000
+MANY = 20_000
 """So many flows and more are asked together; of fewer, telling kinds apart takes longer than to walk each."""
 
 

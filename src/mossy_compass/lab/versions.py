@@ -99,6 +99,7 @@ class Compared(NamedTuple):
         kinds: how many kinds of packets were told apart.
         cases: how many moments and circumstances were looked at.
         left: whose packets were not compared, and what is not known of some, a few words each.
+        one_sided: who sends in one version alone, with which address.
 
     """
 
@@ -107,6 +108,7 @@ class Compared(NamedTuple):
     kinds: int
     cases: int
     left: tuple[str, ...]
+    one_sided: tuple[str, ...] = ()
 
 
 _Words = tuple[tuple[Arrives, ...], bool, bool]
@@ -138,7 +140,7 @@ def compare_all(
     search = _Versions(before, after, sources, targets, services)
     with_room(partial(search.run, watch))
     left = tuple(dict.fromkeys((*search.left, *search.cut, *search.doubts)))
-    return Compared(search.turned, len(search.starts), search.kinds, len(search.cases), left)
+    return Compared(search.turned, len(search.starts), search.kinds, len(search.cases), left, tuple(search.one_sided))
 
 
 class _Group(NamedTuple):
@@ -161,6 +163,7 @@ class _Versions:
         self.learned = tuple(learned_everywhere(plan) for plan in self.plans)
         self.felt = felt(before, after)
         self.left: list[str] = []
+        self.one_sided: list[str] = []
         self.hosts, self.starts = self._senders(sources)
         self.targets = self._targets()
         self.was = _renamed(before, after)
@@ -177,7 +180,7 @@ class _Versions:
             for address in dict.fromkeys((*own[0], *own[1])):
                 if address not in both and (not words or address in wanted):
                     there = "before" if address in own[0] else "after"
-                    self.left.append(f"packets from {name} {address} (it is there {there} alone)")
+                    self.one_sided.append(f"{name} {address} (only {there})")
             if both:
                 hosts[name] = both
         if not hosts:

@@ -46,6 +46,11 @@ def parts(found: Compared) -> list[RenderableType]:
     )
     if any(_partly(which) for t in found.turned for which in t.which):
         tail += " Partly: to some of the addresses, or from some source ports or addresses."
+    if found.one_sided:
+        more = f" and {len(found.one_sided) - MOST_NAMED} more" if len(found.one_sided) > MOST_NAMED else ""
+        out.append(
+            Text(f"Not compared, since one version alone has them: packets from {', '.join(found.one_sided[:MOST_NAMED])}{more}.")
+        )
     return [*out, Text(tail, style="dim"), *(Text(f"Not known: {words}.") for words in found.left)]
 
 
@@ -119,4 +124,5 @@ def as_dict(found: Compared) -> dict[str, Any]:
         "kinds": found.kinds,
         "cases": found.cases,
         "not-known": list(found.left),
+        "one-sided": list(found.one_sided),
     }
