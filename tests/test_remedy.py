@@ -82,6 +82,41 @@ CLOSING = [
 ]  # fmt: skip
 
 
+NARROW = """\
+mossy-network: 1
+groups: {staff: [clerks, ann], clerks: [bob, 10.40.1.12], alone: [ann]}
+lists:
+  l: [RULES]
+devices:
+  r: {kind: router, interfaces: {x: {address: 10.40.1.1/24, filter: {arriving: l}}, y: 10.40.2.1/24}}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  bob: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  c: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, ssh]}
+segments: {one: [ann, bob, r/x], two: [r/y, c]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("rules", "who", "wanted", "words"),
+    [
+        # a group that is left, or one within it; an entry of several; none of one alone, which would mean anybody
+        ("{id: 10, permit: tcp, from: staff, to: c}", "ann", "never-reaches", ["take ann out of group staff"]),
+        ("{id: 10, permit: tcp, from: staff, to: c}", "bob", "never-reaches", ["take bob out of group clerks", "take clerks out of group staff"]),
+        ("{id: 10, permit: tcp, from: alone, to: c}", "ann", "never-reaches", []),
+        ("{id: 10, permit: tcp, from: [ann, bob], to: c}", "ann", "never-reaches", ["take ann out of from of rule 10 of list l"]),
+        ("{id: 10, permit: tcp, from: ann, to: [c, 10.40.2.11], service: [https, ssh]}", "ann", "never-reaches", ["take c out of to of rule 10 of list l", "take ssh out of service of rule 10 of list l"]),
+        ("{id: 10, permit: tcp, from: [ann, staff]}", "ann", "never-reaches", []),  # each alone leaves the other
+        # what stands in the way
+        ("{id: 10, deny: tcp, from: staff}, {id: 20, permit: any}", "ann", "reaches", ["take ann out of group staff"]),
+        ("{id: 10, deny: tcp, service: [https, ssh]}, {id: 20, permit: any}", "bob", "reaches", ["take ssh out of service of rule 10 of list l"]),
+    ],
+)  # fmt: skip
+def test_a_rule_is_narrowed_by_what_it_names(tmp_path: Path, rules: str, who: str, wanted: str, words: list[str]) -> None:
+    found = asked(tmp_path, NARROW.replace("RULES", rules), "--from", who, "--to", "c", "--service", "ssh", "--wanted", wanted)
+    told = ["; and ".join(r["words"]) for r in found["remedies"]]
+    assert sorted(t for t in told if t.startswith("take ")) == words
+
+
 @pytest.mark.parametrize(("text", "ends", "wanted"), CLOSING)
 def test_what_closes(tmp_path: Path, text: str, ends: list[str], wanted: list[str]) -> None:
     found = asked(tmp_path, text, *ASK, ends[0], "--service", ends[1], "--wanted", "never-reaches")

@@ -18,6 +18,7 @@ from mossy_compass.lab.lab import Flow
 from mossy_compass.lab.uncovered import uncovered
 from mossy_compass.marks import Problem
 from mossy_compass.model.network import Kind, Network, Rule, Verdict
+from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, WITH_PORTS, protocol_name
@@ -318,6 +319,7 @@ def _opening(plan: Plan, hop: Hop, ruling: Ruling, back: bool) -> Iterator[Propo
         if len(missed) == 1 and number < at:
             yield from _widening(plan, name, rule, missed[0], ruling.saw)
     yield from _disabling(plan, ruling)
+    yield from _narrowing(plan, ruling)
 
 
 def _place(plan: Plan, ruling: Ruling) -> tuple[Sequence[Rule], int]:
@@ -341,6 +343,40 @@ def _disabling(plan: Plan, ruling: Ruling) -> Iterator[Proposal]:
     name, (rules, at) = ruling.table.name, _place(plan, ruling)
     if at < len(rules):
         yield Proposal(f"disable rule {rules[at].id} of list {name}", ({"disable": f"lists/{name}/{rules[at].id}"},))
+
+
+def _narrowing(plan: Plan, ruling: Ruling) -> Iterator[Proposal]:
+    """The rule that ruled could be about less: without the entry that the packet is met by, or that without a member."""
+    name, (rules, at) = ruling.table.name, _place(plan, ruling)
+    if at == len(rules):
+        return
+    rule, packet = rules[at], ruling.saw
+    within = f"lists/{name}/{rule.id}"
+    for key, terms, address in (("from", rule.sources, packet.source), ("to", rule.destinations, packet.destination)):
+        for term in terms or ():
+            if not term.holds(address):
+                continue
+            if len(terms or ()) > 1:
+                words = f"take {term.words} out of {key} of rule {rule.id} of list {name}"
+                yield Proposal(words, ({"remove": f"{within}/{key}/{term.words}"},))
+            yield from _leaving(plan, term, address)
+    words_of = rule.service_words.split(", ")
+    for word in words_of if len(words_of) > 1 else ():
+        if any(s is not None and s.covers(packet.protocol, packet.slot) for s in services_of(plan.network, word)):
+            yield Proposal(
+                f"take {word} out of service of rule {rule.id} of list {name}", ({"remove": f"{within}/service/{word}"},)
+            )
+
+
+def _leaving(plan: Plan, term: Term, address: Address) -> Iterator[Proposal]:
+    """A group without the member that an address belongs to, and the groups within it."""
+    group = plan.network.groups.get(term.words)
+    for member in group.terms if group is not None else ():
+        if member.holds(address):
+            if group is not None and len(group.terms) > 1:
+                words = f"take {member.words} out of group {term.words}"
+                yield Proposal(words, ({"remove": f"groups/{term.words}/{member.words}"},))
+            yield from _leaving(plan, member, address)
 
 
 def _widening(plan: Plan, name: str, rule: Rule, miss: Miss, packet: Packet) -> Iterator[Proposal]:
@@ -470,6 +506,7 @@ def _closing(plan: Plan, journey: Journey) -> Iterator[Proposal]:
                 continue
             yield _alone(plan, ruling, "deny", False)
             yield from _disabling(plan, ruling)
+            yield from _narrowing(plan, ruling)
 
 
 def _facts(hop: Hop, ruling: Ruling) -> Facts:
