@@ -72,6 +72,7 @@ ONLY_IN = {
     "numpy": {"routing", "report", "headers", "lab"},
     "pandas": {"exchange"},
     "pyarrow": {"exchange"},
+    "distributed": {"cli"},
     "oxidd": {"headers"},
     "junitparser": {"exchange"},
     "watchfiles": {"cli"},

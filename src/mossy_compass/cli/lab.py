@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -291,6 +292,8 @@ KINDS = {"each-link": "link", "each-device": "device", "each-interface": "interf
 @click.option("--pairs", is_flag=True, help="Try every two of them together as well.")
 @flow_options
 @moment_options
+@click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help="Try failures in so many processes.")
+@click.option("--scheduler", metavar="ADDRESS", help="Try them on the workers of this Dask scheduler, as tcp://10.40.48.9:8786.")
 @click.option("--details", is_flag=True, help="Show every flow that is lost.")
 @click.option("--picture", metavar="PICTURE", type=OUTPUT, help="Draw what each failure costs, as PICTURE (.png or .svg).")
 @form_option("text", "json")
@@ -304,6 +307,8 @@ def what_if(
     services: tuple[str, ...],
     at: str | None,
     last_resort: bool,
+    jobs: int,
+    scheduler: str | None,
     details: bool,
     picture: str | None,
     form: str,
@@ -314,21 +319,26 @@ def what_if(
     \b
     Examples:
       mossy what-if fernhollow.yaml --fail each-link --fail each-device
-      mossy what-if grounds.yaml --from stroller --to almanac --pairs
+      mossy what-if grounds.yaml --from stroller --to almanac --pairs --jobs 4
 
     \b
     Exit codes: 0 no failure costs a flow that is answered,
                 1 some do, or no flow is answered even now, 2 wrong input.
     """
     from mossy_compass.cli.progress import track
-    from mossy_compass.lab.sweep import failures, sweep
+    from mossy_compass.lab.sweep import failures, joined, sweep
     from mossy_compass.report import whatiftext
 
     shape = shape_of(picture) if picture else ""
     network = read_network(file)
     flows = flows_of(network, drill, (sources, targets, services), moment_of(at, last_resort))
     cases = failures(network, [KINDS[k] for k in dict.fromkeys(kinds)], pairs)
-    found = sweep(network, flows, cases, lambda some: track(some, len(cases), "failures"))
+    if scheduler is not None or jobs > 1:
+        from mossy_compass.cli.spread import spread
+
+        found = joined(spread(partial(sweep, network, flows), cases, jobs, scheduler, "failures"))
+    else:
+        found = sweep(network, flows, cases, lambda some: track(some, len(cases), "failures"))
     if picture:
         from mossy_compass.report import drawing
 

@@ -104,7 +104,7 @@ def sweep(
     cases: Sequence[tuple[Fault, ...]],
     each: Callable[[Iterable[tuple[Fault, ...]]], Iterable[tuple[Fault, ...]]] = iter,
 ) -> Sweep:
-    """Try failures, and see how flows fare.
+    """Try failures, and see how flows fare. Sweeps of parts of the failures can be put together with ``joined``.
 
     Args:
         network: as it is while nothing has failed.
@@ -122,8 +122,19 @@ def sweep(
         base.append(cell_of(journey, flow.source, flow.target, flow.label))
         needs.append(touching.of(journey) if sure else ALL)
     found = [_case(plan, network, flows, base, needs, faults) for faults in each(cases)]
+    return joined([Sweep(tuple(found), tuple(flows), sum(c.answered for c in base))])
+
+
+def joined(parts: Sequence[Sweep]) -> Sweep:
+    """Sweeps of the same flows for different failures as one, worst first.
+
+    Args:
+        parts: at least one.
+
+    """
+    found = [case for part in parts for case in part.cases]
     found.sort(key=lambda c: (-len(c.lost), -len(c.gained), -len(c.moved), -len(c.other), c.words))
-    return Sweep(tuple(found), tuple(flows), sum(c.answered for c in base))
+    return replace(parts[0], cases=tuple(found))
 
 
 def _case(

@@ -1,0 +1,69 @@
+"""Work in parts, in several processes or by a scheduler, comes to the same as in one."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import distributed
+import pytest
+from click.testing import CliRunner
+
+import mossy_compass as mc
+from mossy_compass.cli import spread as spreading
+from mossy_compass.cli.main import main
+from mossy_compass.cli.spread import spread
+
+DEMO = str(Path(mc.__file__).parent / "data" / "fernhollow.yaml")
+ASKED = ["what-if", DEMO, "--fail", "each-link", "--from", "kiosk-1", "--from", "sensor-fern"]
+
+
+def said(*more: str) -> str:
+    done = CliRunner().invoke(main, [*ASKED, *more])
+    assert done.exit_code == 1, (done.output, done.exception)
+    return done.output
+
+
+def refused(*more: str) -> str:
+    done = CliRunner().invoke(main, [*ASKED, *more])
+    assert isinstance(done.exception, mc.MossyError), done.output
+    return str(done.exception)
+
+
+def fails(items: object) -> object:
+    raise RuntimeError("no such module")
+
+
+@pytest.fixture(scope="module")
+def cluster() -> Iterator[Any]:
+    with distributed.LocalCluster(n_workers=1, threads_per_worker=2, processes=False, dashboard_address=None) as made:
+        yield made
+
+
+def test_several_processes_come_to_the_same() -> None:
+    assert said("--jobs", "2") == said()
+
+
+def test_a_scheduler_comes_to_the_same(cluster: Any) -> None:
+    assert said("--scheduler", cluster.scheduler_address) == said()
+
+
+def test_each_item_is_in_one_part(cluster: Any) -> None:
+    for scheduler in (None, cluster.scheduler_address):
+        for count in (1, 2, 7, 300):
+            found = spread(sorted, list(range(count)), 2, scheduler, "numbers") if scheduler or count < 8 else [list(range(count))]
+            assert sorted(n for part in found for n in part) == list(range(count))
+
+
+def test_what_goes_wrong_far_away_is_told(cluster: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(spreading, "PATIENCE", 1)
+    assert "is no address of a scheduler" in refused("--scheduler", "nonsense")
+    assert "no scheduler answers at tcp://127.0.0.1:1" in refused("--scheduler", "tcp://127.0.0.1:1")
+    with distributed.LocalCluster(n_workers=0, processes=False, dashboard_address=None) as idle:
+        assert "has no workers" in refused("--scheduler", idle.scheduler_address)
+    with pytest.raises(mc.InputError, match="failed: RuntimeError: no such module"):
+        spread(fails, [1], 1, cluster.scheduler_address, "numbers")
+    monkeypatch.setitem(sys.modules, "distributed", None)
+    assert "pip install 'mossy-compass[dask]'" in refused("--scheduler", "tcp://127.0.0.1:1")
