@@ -343,6 +343,18 @@ def test_what_check_says_of_two_ends(changes: Mapping[str, str], code: str, word
     assert not code or any(p.code == code and words in p.message for p in told), [p.line() for p in told]
 
 
+@pytest.mark.parametrize(("count", "wide", "told"), [(4, False, False), (5, False, True), (5, True, False), (9, False, True)])
+def test_selectors_of_single_hosts_are_told_where_they_are_many(count: int, wide: bool, told: bool) -> None:
+    lines = [f"{{from: 10.40.1.{n + 10}, to: 10.44.0.0/16}}" for n in range(count)]
+    mirrored = [f"{{from: 10.44.0.0/16, to: 10.40.1.{n + 10}}}" for n in range(count)]
+    if wide:
+        lines, mirrored = [*lines, "{from: 10.40.9.0/24, to: 10.44.0.0/16}"], [*mirrored, "{from: 10.44.0.0/16, to: 10.40.9.0/24}"]
+    changes = {"SELECTORS": f", selectors: [{', '.join(lines)}]", "MIRRORED": f", selectors: [{', '.join(mirrored)}]"}
+    found = mc.read_bytes(text(changes).encode(), "n.yaml")
+    assert found.network is not None
+    assert {p.code for p in found.problems if p.code.startswith("tunnel.")} == ({"tunnel.fine"} if told else set())
+
+
 def test_an_own_order_must_ask_the_selectors() -> None:
     order = "[arrive, recall, to self, forwarding, route, time to live, send]"
     own = text(SELECTED).replace(

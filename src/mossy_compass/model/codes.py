@@ -147,6 +147,7 @@ FINDINGS: dict[str, str] = {
     "tunnel.end": "The other end of a tunnel is not one address.",
     "tunnel.port": "A tunnel is made a member of a segment or a VLAN, or is on a switch.",
     "tunnel.self": "A tunnel's other end is the device itself, or it would travel within itself.",
+    "tunnel.fine": "A tunnel has many selectors of single hosts: each is an association, and together they filter.",
     "tunnel.unlike": "The two ends of a tunnel do not fit: what one says, the other does not.",
     "tunnel.nobody": "Nobody here has the address of a tunnel's other end.",
     "tunnel.twice": "Two tunnels of a device have the same ends and the same kind, so that one of them never ends anything.",

@@ -237,6 +237,7 @@ def _tunnels(network: Network, device: Device, problems: Problems) -> None:
             problems.add(
                 "tunnel.twice", tunnel.mark, words, "Remove one, or give it another kind or another end.", Severity.WARNING
             )
+        _too_fine(device, interface, tunnel, problems)
         owner = network.owner_of(tunnel.to)
         if owner is None:
             words = f"nobody here has {tunnel.to}, the other end of tunnel {interface.name} of {device.name}."
@@ -245,6 +246,23 @@ def _tunnels(network: Network, device: Device, problems: Problems) -> None:
             why = _unlike(device, interface, tunnel, network.devices[owner])
             if why:
                 problems.add("tunnel.unlike", tunnel.mark, why, "Let both ends say the same, each from its side.", Severity.WARNING)
+
+
+MOST_FINE = 4
+"""So many selectors of single hosts are taken for what is meant; of more, somebody filters with them."""
+
+
+def _too_fine(device: Device, interface: Interface, tunnel: Tunnel, problems: Problems) -> None:
+    """Selectors of single hosts: each is an association of its own (RFC 4301 section 4.4.1.2), and they filter without a word."""
+    protected = [s for s in tunnel.selectors if s.does is Protects.PROTECT]
+    fine = [s for s in protected if any(s.first == s.last for end in (s.sources, s.destinations) for s in _held(end))]
+    if len(fine) == len(protected) > MOST_FINE:
+        words = (
+            f"tunnel {interface.name} of {device.name} has {len(fine)} selectors of single hosts, which makes {len(fine)} associations; what is "
+            "in none of them stays outside the tunnel, without any counter or log."
+        )
+        remedy = f"Let one selector be about both networks, and filter with a list at {interface.name}."
+        problems.add("tunnel.fine", tunnel.mark, words, remedy, Severity.NOTE)
 
 
 def _unlike(device: Device, interface: Interface, tunnel: Tunnel, other: Device) -> str:
