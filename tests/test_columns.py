@@ -143,6 +143,53 @@ def test_each_flow_takes_its_own_of_equal_ways() -> None:
     assert crowd.kinds < 40
 
 
+BEHIND = """\
+mossy-network: 1
+lists: {w: [{permit: tcp, from: 198.51.100.7, service: https}, {permit: tcp, from: 198.51.100.8, service: ssh}]}
+devices:
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  till: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  gate:
+    kind: router
+    interfaces: {in: 10.40.1.1/24, out: 10.40.9.1/30}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}]
+    translate: [{source: desk, leaving: out, becomes: 198.51.100.7}, {source: till, leaving: out, becomes: 198.51.100.8}]
+#ONWARD
+  wall:
+    kind: router
+    interfaces: {in: {address: 10.40.9.2/30, filter: {arriving: w}}, out: 10.40.2.1/24}
+    routes: [{prefix: 198.51.100.0/24, next-hop: 10.40.9.1}]
+  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, ssh]}
+segments: {a: [desk, till, gate/in], m: [gate/out, wall/in], b: [wall/out, store]}
+"""
+
+
+def test_what_two_translations_give_is_told_apart_behind_them() -> None:
+    network = mc.read_bytes(BEHIND.encode(), "behind.yaml").network
+    assert network is not None
+    pairs = [(sender, port) for sender in ("desk", "till") for port in (443, 22)]
+    own = {"desk": mc.parse_address("10.40.1.10"), "till": mc.parse_address("10.40.1.11")}
+    packets = [Packet(6, own[s], mc.parse_address("10.40.2.10"), FIRST_DYNAMIC_PORT, port, -1, "SYN") for s, port in pairs]
+    crowd = agree(Plan(network), packets, [s for s, _ in pairs])
+    assert [fate.like.answered for fate in crowd.fates()] == [True, False, False, True]
+    assert [fate.seen_as for fate in crowd.fates()] == ["198.51.100.7:49152", "", "", "198.51.100.8:49152"]
+
+
+def test_what_a_device_asks_onward_is_walked_flow_by_flow(monkeypatch: pytest.MonkeyPatch) -> None:
+    onward = "    translate: [{to: 10.40.2.0/24, arriving: in, service: https, goes-to: {address: self, port: 8081, onward: yes}}]\n    serves: [tcp/8081]"
+    text = BEHIND.replace("#ONWARD", onward).replace(
+        "    translate: [{source: desk, leaving: out, becomes: 198.51.100.7}, {source: till, leaving: out, becomes: 198.51.100.8}]\n",
+        "",
+    )
+    reading = mc.read_bytes(text.encode(), "behind.yaml")
+    assert reading.network is not None, reading.problems
+    plan = Plan(reading.network)
+    assert plan.asks_onward
+    flows = [Observed(6, mc.parse_address("10.40.1.10"), mc.parse_address(to), 443) for to in ("10.40.2.10", "10.40.2.77")]
+    monkeypatch.setattr(observed, "MANY", 1)
+    assert all(f.own for f in fates(plan, flows))
+
+
 def test_columns_are_asked_what_single_packets_are() -> None:
     network = mc.read_bytes((DATA / "fernhollow.yaml").read_bytes(), "f").network
     assert network is not None

@@ -17,7 +17,7 @@ from mossy_compass.cli.main import main
 from mossy_compass.lab import versions as comparing
 from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
 from mossy_compass.lab.forms import holding
-from mossy_compass.lab.unalike import felt
+from mossy_compass.lab.unalike import Felt, felt
 from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, OPENS, Compared, Turned, compare_all
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.balance import Choose
@@ -28,6 +28,7 @@ from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent
 from tests.effort import examples
+from tests.test_columns import FORKED
 from tests.test_laws import networks
 from tests.test_unmet import yard
 
@@ -129,6 +130,95 @@ def test_who_is_there_in_one_version_alone_is_told() -> None:
     assert "till" not in {name for t in found.turned for w in t.which for name in w.sources}
     with pytest.raises(mc.QuestionError, match="nobody of those who are meant sends in both versions"):
         compared(OPEN, replace(moved, segments=segments), sources=["till"])
+
+
+def closed(rule: str, out: str, gate: str) -> tuple[mc.Network, mc.Network]:
+    """A list with a rule, and without it, before everything else is denied."""
+    rest = "{id: 90, permit: udp}, {id: 91, permit: icmp6}"
+    return tuple(yard(f"l: [{rules}{rest}]", "", out, gate) for rules in ("", rule + ", "))  # type: ignore[return-value]
+
+
+GROUPED = "    translate: [{source: g, leaving: out}]"
+TO_8443 = "    translate: [{to: 10.40.9.9, service: https, goes-to: {address: shelf, port: 22}}]"
+NEAR = "    translate: [{to: 10.40.1.50, service: https, goes-to: shelf}]"
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "asked", "turned"),
+    [
+        # a port and an address that a translation gives; what an answer gets back; an error; an outer packet is below
+        (*closed("{id: 10, permit: tcp, service: ssh}", "{leaving: l}", TO_8443), {"sources": ["till"]}, True),
+        (*closed("{id: 10, permit: tcp, to: shelf}", "{leaving: l}", PORT), {"sources": ["till"]}, True),
+        (yard("l: [{id: 10, deny: tcp, from: 10.40.9.9}, {id: 20, permit: any}]", gate=PORT + "\n    everywhere: l"), yard(gate=PORT), {"sources": ["till"]}, False),
+        (yard("l: [{id: 10, permit: tcp}, {id: 90, permit: udp}]", "", "{arriving: l}"), yard("l: [{id: 10, permit: tcp}, {id: 50, permit: icmp, icmp: port-unreachable}, {id: 90, permit: udp}]", "", "{arriving: l}"), {"sources": ["till"], "services": ["udp/7"]}, True),
+        # the same rules in another order
+        (yard("l: [{id: 10, permit: tcp, from: till}, {id: 20, deny: tcp}, {id: 30, permit: any}]", "l"), yard("l: [{id: 20, deny: tcp}, {id: 10, permit: tcp, from: till}, {id: 30, permit: any}]", "l"), {"sources": ["a"], "services": ["ssh"]}, True),
+        # who hands packets to a device that translates feels it too
+        (OPEN, yard(gate=NEAR), {"sources": ["desk"], "services": ["https"]}, True),
+        # groups that a device names, or that a group of a rule names
+        (yard(gate=GROUPED, top="groups: {g: [desk]}\n"), yard(gate=GROUPED, top="groups: {g: [till]}\n"), {"sources": ["a"], "services": ["https"]}, True),
+        (yard("l: [{permit: tcp, from: g}]", "l", top="groups: {g: [h], h: [desk]}\n"), yard("l: [{permit: tcp, from: g}]", "l", top="groups: {g: [h], h: [till]}\n"), {"sources": ["a"], "services": ["https"]}, True),
+        (yard("l: [{permit: tcp, service: w}]", "l", top="services: {w: [tcp/22]}\n"), yard("l: [{permit: tcp, service: w}]", "l", top="services: {w: [tcp/443]}\n"), {"sources": ["a"]}, True),
+        # a route that is not in use is a reason, where nothing else leads there
+        (yard(gate="    routes: [{prefix: 10.50.0.0/16, next-hop: 10.40.77.1}]"), OPEN, {"sources": ["till"], "targets": ["10.50.0.1"]}, True),
+        # what differs and is felt by nobody
+        (CLOSED, yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, service: ssh, from: desk}]", "l"), {}, False),
+    ],
+)  # fmt: skip
+def test_whatever_can_be_felt_is_walked(
+    before: mc.Network, after: mc.Network, asked: dict[str, list[str]], turned: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    found = told(before, after, **asked)
+    monkeypatch.setattr(comparing, "felt", lambda one, other: Felt(frozenset(), None, (), (one, other)))
+    assert told(before, after, **asked) == found
+    assert bool(found) == turned
+
+
+TUNNELLED = """\
+mossy-network: 1
+lists: {l: [RULES]}
+devices:
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  a:
+    kind: router
+    interfaces: {in: 10.40.1.1/24, up: 198.51.100.1/24, t: {tunnel: {to: 198.51.100.2, by: up}}}
+    routes: [{prefix: 10.44.0.0/16, leaving: t}]
+  b:
+    kind: router
+    interfaces: {in: 10.44.1.1/24, up: {address: 198.51.100.2/24, filter: {arriving: l}}, t: {tunnel: {to: 198.51.100.1, by: up}}}
+    routes: [{prefix: 10.40.0.0/16, leaving: t}]
+  store: {kind: host, address: 10.44.1.10/24, gateway: 10.44.1.1, serves: [https]}
+segments: {x: [desk, a/in], m: [a/up, b/up], y: [b/in, store]}
+"""
+
+
+def test_a_rule_about_outer_packets_is_felt_by_what_they_carry() -> None:
+    versions = [
+        mc.read_bytes(TUNNELLED.replace("RULES", rules).encode(), "t.yaml").network for rules in ("{permit: gre}", "{permit: esp}")
+    ]
+    assert versions[0] is not None
+    assert versions[1] is not None
+    assert "closes desk > store ping,https" in told(versions[0], versions[1], sources=["desk"])
+
+
+def test_equal_ways_in_another_order_are_the_same_ways() -> None:
+    ways = ["{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}", "{prefix: 10.40.2.0/24, next-hop: 10.40.9.6}"]
+    network, other = (
+        mc.read_bytes(FORKED.replace(f"[{ways[0]}, {ways[1]}]", f"[{', '.join(some)}]").encode(), "f.yaml").network
+        for some in (ways, ways[::-1])
+    )
+    assert network is not None
+    assert other is not None
+    assert told(network, other, sources=["desk"]) == []
+    assert comparing._Versions(Plan(network), Plan(other), ("desk",), (), ()).felt.alike  # only routes differ, and a is not alike
+
+
+def test_what_is_of_an_application_turns_for_its_own_packets_alone() -> None:
+    top = "applications: {book: {category: still, to: shelf, service: ssh}}\n"
+    before = yard("l: [{id: 10, permit: tcp, service: ssh}]", "l", top=top)
+    after = yard("l: [{id: 5, deny: tcp, application: book}, {id: 10, permit: tcp, service: ssh}]", "l", top=top)
+    found = told(before, after, sources=["till"], targets=["store", "shelf"])
+    assert [line.partition(" @")[0] for line in found if line.startswith("closes")] == ["closes till > shelf ssh"]
 
 
 def test_what_cannot_be_felt_is_not_walked() -> None:
