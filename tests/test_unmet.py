@@ -128,6 +128,7 @@ WAITS = (
         (yard(ONLY, "l", top="groups: {g: [h], h: [10.40.9.9]}\n"), ["l rule 10", "group g", "group h"]),
         (yard(ONLY + ", m: [{note: tcp, from: g}, {permit: any}]", "l", "{arriving: m}", top="groups: {g: [10.40.9.9]}\n"), ["l rule 10"]),
         (yard(ONLY.replace("from: g", "from: till, service: w"), "l", top="services: {w: [tcp/7]}\n"), []),
+        (yard(ONLY, "l", top="groups: {g: [10.40.9.9]}\n", gate="    offers: {in: {ssh: [g], ping: any}}"), ["l rule 10", "the offer of ssh by gate/in"]),
         (yard("m: [{permit: tcp, service: w}]", top="services: {w: [tcp/7]}\n"), ["service w"]),
         (yard(ONLY.replace("from: g", "from: 10.40.9.9, hours: late"), "l", top="hours: {late: {from: '22:00', until: '23:00'}}\n"), ["l rule 10", "window late"]),
         (yard(gate="    translate: [{id: a, source: g, leaving: out}]", top="groups: {g: [10.40.9.9]}\n"), ["translation a of gate", "group g"]),

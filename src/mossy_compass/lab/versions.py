@@ -250,14 +250,18 @@ class _Versions:
             sent = sent_by(self.sets.space, [a.key for n in names for a in self.hosts[n]]) & wanted
             settled = self.sets.nothing
             for number, case in enumerate(self.cases):
-                now = sent & ~settled
-                for one, network in zip(case, self.networks, strict=True):
-                    now = now & one.packets(network, self.sets)
+                now = self._about(case, sent & ~settled)
                 # What goes to somebody first: an example is best one that people know.
                 for part in (now & known, now & ~known):
                     settled = settled | self._case(device, part, number)
         turned = sorted((self.told(some) for some in self.groups.values()), key=lambda t: (t.kind, -len(t.pairs)))
         self.turned = tuple(turned)
+
+    def _about(self, case: tuple[Circumstances, ...], held: Set) -> Set:
+        """Those of some packets that a case is about."""
+        for one, network in zip(case, self.networks, strict=True):
+            held = held & one.packets(network, self.sets)
+        return held
 
     def _case(self, device: str, held: Set, number: int) -> Set:
         """Compare packets at one moment; gives those that fare so at any moment."""
@@ -406,13 +410,18 @@ class _Versions:
     def _when(self, group: _Group) -> str:
         """At which moments and in which circumstances, in words; empty for always."""
         numbers = {number for _, number in group.sets}
-        if -1 in numbers or len(numbers) == len(self.cases):
+        if -1 in numbers:
+            return ""
+        # A case that is about other packets, as those of another application, says nothing of these.
+        meant = self.sets.space.union(held for held, _ in group.sets)
+        concerned = {n for n, case in enumerate(self.cases) if self._about(case, meant).satisfiable()}
+        if numbers == concerned:
             return ""
         words = [self.cases[n][1].words or self.cases[n][0].words for n in sorted(numbers)]
         named = "while no name was asked for" if any(c.learned for case in self.cases for c in case) else "as things usually are"
         first = words[0] or ("outside every window of time" if any(n.hours for n in self.networks) else named)
         more = len(numbers) - 1
-        return first + (f", and {more} more of {len(self.cases)} moments and circumstances" if first and more else "")
+        return first + (f", and {more} more of {len(concerned)} moments and circumstances" if first and more else "")
 
 
 def _who_sends(network: Network) -> Iterator[tuple[str, tuple[Address, ...]]]:
