@@ -41,7 +41,7 @@ from mossy_compass.proof.space import with_room
 from mossy_compass.state.state import State
 from mossy_compass.walk.grid import fronts_of
 from mossy_compass.walk.journey import Hop, Journey, Ruling
-from mossy_compass.walk.question import Question, ask
+from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent
 from mossy_compass.walk.weather import in_weather
 
@@ -442,13 +442,12 @@ class _Meetings:
                 self._saw(journey)
 
     def _question(self, packet: Packet, case: Circumstances) -> Question:
-        """The question that has a packet, of whoever has its source."""
-        sender = next(name for name, own in self.starts.items() if packet.source in own)
-        far = self.plan.network.devices[sender].far_hosts
-        sender = next((f.name for f in far.values() if packet.source in f.addresses), sender)
-        wishes = replace(case.options, source=str(packet.source))
-        made = ask(self.plan, sender, str(packet.destination), "ping", wishes, addresses=(packet.destination,))
-        return made._replace(packet=packet, what=packet.what(), moment=case.moment)
+        """The question that has a packet, of whoever has its source; to where it goes is no matter of names."""
+        device = next(name for name, own in self.starts.items() if packet.source in own)
+        far = self.plan.network.devices[device].far_hosts
+        sender = next((f.name for f in far.values() if packet.source in f.addresses), device)
+        to = packet.destination
+        return Question(sender, device, str(to), packet.what(), packet, None, to, None, case.moment)
 
     # what is told
 
