@@ -38,7 +38,7 @@ def fails(items: object) -> object:
 
 @pytest.fixture(scope="module")
 def cluster() -> Iterator[Any]:
-    with distributed.LocalCluster(n_workers=1, threads_per_worker=2, processes=False, dashboard_address=None) as made:
+    with distributed.LocalCluster(n_workers=1, threads_per_worker=2, processes=False, dashboard_address=":0") as made:
         yield made
 
 
@@ -61,7 +61,7 @@ def test_what_goes_wrong_far_away_is_told(cluster: Any, monkeypatch: pytest.Monk
     monkeypatch.setattr(spreading, "PATIENCE", 1)
     assert "is no address of a scheduler" in refused("--scheduler", "nonsense")
     assert "no scheduler answers at tcp://127.0.0.1:1" in refused("--scheduler", "tcp://127.0.0.1:1")
-    with distributed.LocalCluster(n_workers=0, processes=False, dashboard_address=None) as idle:
+    with distributed.LocalCluster(n_workers=0, processes=False, dashboard_address=":0") as idle:
         assert "has no workers" in refused("--scheduler", idle.scheduler_address)
     with pytest.raises(mc.InputError, match="failed: RuntimeError: no such module"):
         spread(fails, [1], 1, cluster.scheduler_address, "numbers")

@@ -250,8 +250,11 @@ def test_the_commands_say_the_answer_first(tmp_path: Path) -> None:
         f"{file} compared with {tmp_path / 'two.yaml'}: of all packets something closes for 1 pair of sender and target, something opens for 1 pair"
         in words
     )
-    assert "closes: yes becomes filter.end a → b: https as tcp 10.40.1.10:49152 > 10.40.2.10:443 SYN: dropped at r: " in words
-    assert "opens: filter.end becomes yes a → b: ssh as tcp 10.40.1.10:49152 > 10.40.2.10:22 SYN: answered: b serves ssh" in words
+    assert "closes: answered becomes filter.end a → b: https as tcp 10.40.1.10:49152 > 10.40.2.10:443 SYN: dropped at r: " in words
+    assert (
+        "opens: filter.end becomes answered a → b: ssh as tcp 10.40.1.10:49152 > 10.40.2.10:22 SYN: answered: b serves ssh" in words
+    )
+    assert "let through by l rule 10" in words
     tried = CliRunner().invoke(main, ["change", str(file), str(change), "--all", "--format", "json"])
     assert tried.exit_code == 0
     data = json.loads(tried.output)

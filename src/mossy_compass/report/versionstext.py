@@ -10,7 +10,7 @@ from rich.text import Text
 
 from mossy_compass.lab.inwords import Arrives
 from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, OPENS, Compared, Turned, Which
-from mossy_compass.walk.grid import cell_dict, differences
+from mossy_compass.walk.grid import Cell, cell_dict, differences
 
 MOST_TURNED = 12
 MOST_WHICH = 4
@@ -57,9 +57,9 @@ def parts(found: Compared) -> list[RenderableType]:
 def _lines(turned: Turned) -> list[RenderableType]:
     """One lot of packets: how they turn, which they are, and one of them."""
     old, new = turned.before, turned.after
-    same = "still " if old.words == new.words else f"{old.words} becomes "
+    same = "still " if old.words == new.words else f"{_ended(old)} becomes "
     when = f" ({turned.when})" if turned.when else ""
-    lines: list[RenderableType] = [Text.assemble((f"{_KINDS[turned.kind]}: {same}{new.words}", "bold"), when)]
+    lines: list[RenderableType] = [Text.assemble((f"{_KINDS[turned.kind]}: {same}{_ended(new)}", "bold"), when)]
     lines += [_indented(_which(which)) for which in turned.which[:MOST_WHICH]]
     more = len(turned.which) - MOST_WHICH
     lines += [_indented(f"... and {more} more such line{'s' if more > 1 else ''}")] if more > 0 else []
@@ -67,7 +67,16 @@ def _lines(turned: Turned) -> list[RenderableType]:
         why = "; ".join(f"{what}: {was}, now {now}" for what, was, now in differences(old, new)[:1])
     else:
         why = new.reason if new.reason != old.reason else f"its sender saw {old.symptom}, and sees {new.symptom} now"
+    if turned.kind == OPENS:
+        before = [because for _, because in turned.journeys[0].there.permits()]
+        by = [because.cited() for _, because in turned.journeys[1].there.permits() if because not in before]
+        why += f", let through by {' and '.join(by)}" if by else ""
     return [*lines, _indented(f"as {turned.journeys[1].there.packet}: {why}")]
+
+
+def _ended(cell: Cell) -> str:
+    """How a test of them ended, in a word."""
+    return "answered" if cell.answered else cell.words
 
 
 def _indented(words: str) -> RenderableType:
