@@ -183,8 +183,6 @@ class _Versions:
                     self.one_sided.append(f"{name} {address} (only {there})")
             if both:
                 hosts[name] = both
-        if not hosts:
-            raise QuestionError("nobody of those who are meant sends in both versions, so that there is nothing to compare.")
         starts: dict[str, list[str]] = {}
         for name in hosts:
             owners = {device_of(network, name) for network in self.networks}
@@ -192,6 +190,8 @@ class _Versions:
                 starts.setdefault(owners.pop(), []).append(name)
             else:
                 self.left.append(f"packets from {name} (it stands at {' and at '.join(sorted(owners))})")
+        if not starts:
+            raise QuestionError("nobody of those who are meant sends in both versions, so that there is nothing to compare.")
         return hosts, starts
 
     def _meant(self, word: str, sends: bool) -> list[tuple[Network, FlowEnd]]:
