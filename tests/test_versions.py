@@ -202,6 +202,12 @@ def test_a_rule_about_outer_packets_is_felt_by_what_they_carry() -> None:
     assert "closes desk > store ping,https" in told(versions[0], versions[1], sources=["desk"])
 
 
+def test_what_is_down_by_itself_is_felt_everywhere() -> None:
+    down = replace(OPEN, down=frozenset({("gate", "probe")}))
+    assert felt(Plan(OPEN), Plan(down)).rows is None
+    assert told(OPEN, down, sources=["till"], targets=["shelf"], services=["ssh"]) == []
+
+
 def test_equal_ways_in_another_order_are_the_same_ways(monkeypatch: pytest.MonkeyPatch) -> None:
     ways = ["{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}", "{prefix: 10.40.2.0/24, next-hop: 10.40.9.6}"]
     network, other = (

@@ -57,6 +57,24 @@ class Felt(NamedTuple):
         return sets.space.union(held)
 
 
+class _Apart(NamedTuple):
+    """What two versions say otherwise, by kinds.
+
+    Attributes:
+        lists, words: lists, and groups and services.
+        devices: at which something is written otherwise that is felt there.
+        routes: those of them that have other static routes.
+        only_routes: nothing else is written otherwise at devices.
+
+    """
+
+    lists: set[str]
+    words: set[str]
+    devices: set[str]
+    routes: set[str]
+    only_routes: bool
+
+
 def felt(before: Plan, after: Plan) -> Felt:
     """Where two versions differ.
 
@@ -65,44 +83,57 @@ def felt(before: Plan, after: Plan) -> Felt:
 
     """
     plans = before, after
-    everywhere = Felt(frozenset(), None, (), plans)
-    routes = ways(before, after)
-    if routes.unknown or before.last_resorts != after.last_resorts:
-        return everywhere
-    touched = {effect.device for effect in routes.found}
-    to = [effect.prefix.span for effect in routes.found]
-    lists: set[str] = set()
-    words: set[str] = set()
-    only_lists = True
-    for one in unlike(before.network, after.network):
-        section, _, rest = one.place.partition("/")
-        name, _, key = rest.partition("/")
-        key, _, rest = key.partition("/")
-        if key == "interfaces":  # what filters there is felt there, all else by neighbours too
-            key = rest.partition("/")[2].partition("/")[0]
-            key = key if key in ("filter", "stateful", "about") else ""
-        if section == "lists":
-            lists.add(name)
-        elif section in ("groups", "services"):
-            words.add(name)
-        elif section == "devices" and key in _FELT_THERE:
-            touched.add(name)
-            if key == "routes":  # one that is not in use is named where nothing else leads there
-                written = [plan.network.devices[name].routes for plan in plans]
-                to += [route.prefix.span for one, other in (written, written[::-1]) for route in one if route not in other]
-            only_lists = only_lists and key in ("routes", "about")
-        else:
-            return everywhere
-    words = with_those_that_say([plan.network for plan in plans], words)
-    lists |= {name for plan in plans for name, listed in plan.network.lists.items() if any(says(listed, word) for word in words)}
-    saying = {d.name for plan in plans for d in plan.network.devices.values() if any(says(d, word) for word in words)}
-    touched, only_lists = touched | saying, only_lists and not saying
+    routes, apart = ways(before, after), _apart(plans)
+    if apart is None or routes.unknown or before.last_resorts != after.last_resorts:
+        return Felt(frozenset(), None, (), plans)
+    networks = [plan.network for plan in plans]
+    words = with_those_that_say(networks, apart.words)
+    lists = apart.lists | {n for network in networks for n, listed in network.lists.items() if _says_any(listed, words)}
+    saying = {d.name for network in networks for d in network.devices.values() if _says_any(d, words)}
     readers = {name: _readers(before, name) | _readers(after, name) for name in lists}
-    touched = touched.union(*readers.values())
+    touched = {effect.device for effect in routes.found}.union(apart.devices, saying, *readers.values())
     alike = frozenset(after.network.devices) - touched - set(_beside(plans, touched))
-    rows = [row for name in sorted(lists) for row in _rows(plans, name, readers[name])] if only_lists else None
     # A list that is in one version alone, and asked there, is written at a device too: that is not only lists.
-    return Felt(alike, None if rows is None else tuple(rows), tuple(dict.fromkeys(to)), plans)
+    only_lists = apart.only_routes and not saying
+    rows = tuple(row for name in sorted(lists) for row in _rows(plans, name, readers[name])) if only_lists else None
+    to = [effect.prefix.span for effect in routes.found]
+    for name in sorted(apart.routes):  # a route that is not in use is named where nothing else leads there
+        one, other = (network.devices[name].routes for network in networks)
+        to += [route.prefix.span for route in (*one, *other) if route not in one or route not in other]
+    return Felt(alike, rows, tuple(dict.fromkeys(to)), plans)
+
+
+def _apart(plans: tuple[Plan, Plan]) -> _Apart | None:
+    """What two versions say otherwise; None where something does of which it is not known who feels it."""
+    found = _Apart(set(), set(), set(), set(), True)
+    for one in unlike(plans[0].network, plans[1].network):
+        section, name, *keys = (*one.place.split("/"), "")
+        if section == "lists":
+            found.lists.add(name)
+        elif section in ("groups", "services"):
+            found.words.add(name)
+        elif section == "devices" and (key := _felt_key(keys)):
+            found.devices.add(name)
+            if key == "routes":
+                found.routes.add(name)
+            found = found._replace(only_routes=found.only_routes and key in ("routes", "about"))
+        else:
+            return None
+    return found
+
+
+def _felt_key(keys: Sequence[str]) -> str:
+    """The key of a device that says otherwise; empty where it is not felt there alone."""
+    key = keys[0] if keys else ""
+    if key == "interfaces":  # what filters there is felt there, all else by neighbours too
+        key = keys[2] if len(keys) > 2 else ""
+        return key if key in ("filter", "stateful", "about") else ""
+    return key if key in _FELT_THERE else ""
+
+
+def _says_any(part: object, words: Iterable[str]) -> bool:
+    """Whether one of some words stands anywhere in a part of the model."""
+    return any(says(part, word) for word in words)
 
 
 def with_those_that_say(networks: Iterable[Network], words: set[str]) -> set[str]:

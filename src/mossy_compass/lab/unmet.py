@@ -175,7 +175,18 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
 
 
 def _written(plan: Plan) -> Iterator[Meetable]:
-    """Everything that packets could meet: rules of lists that stand somewhere, translations, policy routes, static routes."""
+    """Everything that packets could meet: rules of lists that stand somewhere, and what is written at devices."""
+    yield from _rules(plan)
+    for name in plan.network.devices:
+        here = plan.device(name)
+        yield from _translations(here)
+        yield from _steered(here)
+        yield from _asked_for(here)
+        yield from _routes(here)
+
+
+def _rules(plan: Plan) -> Iterator[Meetable]:
+    """The rules of lists that stand somewhere."""
     network = plan.network
     where: dict[str, dict[str, str]] = {}
     off: dict[str, set[bool]] = {}
@@ -185,45 +196,50 @@ def _written(plan: Plan) -> Iterator[Meetable]:
                 where.setdefault(name, {})[place_words(device.name, place, way)] = device.name
                 off.setdefault(name, set()).add(way == "everywhere" and not device.gates.everywhere_on)
     for name, places in where.items():
-        devices = list(places.values())
         if name not in network.lists:
             continue
+        devices = tuple(dict.fromkeys(places.values()))
         rows = {r.id: r for r in plan.device(devices[0]).read_list(name).rows}
+        at = f"{' and '.join(list(places)[:2])}{' and elsewhere' if len(places) > 2 else ''}"
+        why = "it stands where nothing is asked (enabled: no)" if off[name] == {True} else ""
         for rule in network.lists[name].rules:
             if not rule.disabled and rule.verdict is not Verdict.NOTE:
-                at = tuple(dict.fromkeys(devices))
-                why = "it stands where nothing is asked (enabled: no)" if off[name] == {True} else ""
-                at_places = f"{' and '.join(list(places)[:2])}{' and elsewhere' if len(places) > 2 else ''}"
-                words, row = f"{name} rule {rule.id} (at {at_places})", rows.get(rule.id)
-                yield Meetable("idle.rule", words, rule.mark, row, at, (rule.mark,), (), why)
-    for device in network.devices.values():
-        here = plan.device(device.name)
-        rows = {r.id: r for t in here.translations.values() for r in t.rows}
-        for translation in device.translate:
-            if not translation.disabled:
-                words = f"translation {translation.id} of {device.name}"
-                yield Meetable(
-                    "idle.translation", words, translation.mark, rows.get(translation.id), (device.name,), (translation.mark,)
-                )
-        rows = {r.id: r for r in policy_rows(here).rows} if device.policy_routes else {}
-        for entry in device.policy_routes:
-            if not entry.rule.disabled:
-                words = f"policy route {entry.rule.id} of {device.name}"
-                yield Meetable("idle.policy", words, entry.rule.mark, rows.get(entry.rule.id), (device.name,), (entry.rule.mark,))
-            if not entry.rule.disabled:
-                yield from _candidates(device.name, entry, rows.get(entry.rule.id))
-        yield from _asked_for(here)
-        for route in device.routes:
-            if route.table == "main" and route.origin == "static":
-                best = here.table.exact(route.prefix)
-                in_force = best is not None and (best.preference, best.metric) == (route.preference, route.metric)
-                others = "" if in_force or best is None else f"{best.words()} is in force there, which is better"
-                served = here.table.served(lambda r, best=best: r is best) if in_force else (route.prefix.span,)  # type: ignore[misc]
-                about = (Condition("to", (("destination", served),)),)
-                ways = [way for way in (route.next_hop, route.leaving) if way is not None and in_force]
-                keys = (route.mark, *((device.name, route.prefix, way) for way in ways))
-                words = f"the static route to {route.prefix} of {device.name}"
-                yield Meetable("idle.route", words, route.mark, None, (device.name,), keys, about, others)
+                words = f"{name} rule {rule.id} (at {at})"
+                yield Meetable("idle.rule", words, rule.mark, rows.get(rule.id), devices, (rule.mark,), (), why)
+
+
+def _translations(here: DevicePlan) -> Iterator[Meetable]:
+    """The translation rules of a device."""
+    rows = {r.id: r for t in here.translations.values() for r in t.rows}
+    for rule in here.device.translate:
+        if not rule.disabled:
+            words = f"translation {rule.id} of {here.name}"
+            yield Meetable("idle.translation", words, rule.mark, rows.get(rule.id), (here.name,), (rule.mark,))
+
+
+def _steered(here: DevicePlan) -> Iterator[Meetable]:
+    """The policy routes of a device, with their candidates."""
+    rows = {r.id: r for r in policy_rows(here).rows} if here.device.policy_routes else {}
+    for entry in here.device.policy_routes:
+        if not entry.rule.disabled:
+            row, mark = rows.get(entry.rule.id), entry.rule.mark
+            yield Meetable("idle.policy", f"policy route {entry.rule.id} of {here.name}", mark, row, (here.name,), (mark,))
+            yield from _candidates(here.name, entry, row)
+
+
+def _routes(here: DevicePlan) -> Iterator[Meetable]:
+    """The static routes of a device, of the table that forwarding asks."""
+    for route in here.device.routes:
+        if route.table == "main" and route.origin == "static":
+            best = here.table.exact(route.prefix)
+            in_force = best is not None and (best.preference, best.metric) == (route.preference, route.metric)
+            others = "" if in_force or best is None else f"{best.words()} is in force there, which is better"
+            served = here.table.served(lambda r, best=best: r is best) if in_force else (route.prefix.span,)  # type: ignore[misc]
+            about = (Condition("to", (("destination", served),)),)
+            ways = [way for way in (route.next_hop, route.leaving) if way is not None and in_force]
+            keys = (route.mark, *((here.name, route.prefix, way) for way in ways))
+            words = f"the static route to {route.prefix} of {here.name}"
+            yield Meetable("idle.route", words, route.mark, None, (here.name,), keys, about, others)
 
 
 def _candidates(device: str, entry: PolicyRoute, row: Row | None) -> Iterator[Meetable]:

@@ -170,19 +170,7 @@ class _Versions:
 
     def _senders(self, words: Sequence[str]) -> tuple[dict[str, tuple[Address, ...]], dict[str, list[str]]]:
         """Every name that sends, with its addresses in both versions; and the names by the device that sends for them."""
-        per_version = [dict(_who_sends(network)) for network in self.networks]
-        if words:
-            wanted = {a for word in words for n, end in self._meant(word, True) for a in addresses_meant(n, end)}
-        hosts: dict[str, tuple[Address, ...]] = {}
-        for name in dict.fromkeys(n for version in per_version for n in version):
-            own = [version.get(name, ()) for version in per_version]
-            both = tuple(a for a in own[1] if a in own[0] and (not words or a in wanted))
-            for address in dict.fromkeys((*own[0], *own[1])):
-                if address not in both and (not words or address in wanted):
-                    there = "before" if address in own[0] else "after"
-                    self.one_sided.append(f"{name} {address} (only {there})")
-            if both:
-                hosts[name] = both
+        hosts = self._hosts(words)
         starts: dict[str, list[str]] = {}
         for name in hosts:
             owners = {device_of(network, name) for network in self.networks}
@@ -193,6 +181,20 @@ class _Versions:
         if not starts:
             raise QuestionError("nobody of those who are meant sends in both versions, so that there is nothing to compare.")
         return hosts, starts
+
+    def _hosts(self, words: Sequence[str]) -> dict[str, tuple[Address, ...]]:
+        """Every name that sends, with its addresses in both versions; what is in one alone is noted."""
+        wanted = {a for word in words for n, end in self._meant(word, True) for a in addresses_meant(n, end)}
+        before, after = (dict(_who_sends(network)) for network in self.networks)
+        hosts: dict[str, tuple[Address, ...]] = {}
+        for name in dict.fromkeys((*before, *after)):
+            one, other = before.get(name, ()), after.get(name, ())
+            own = [a for a in dict.fromkeys((*one, *other)) if not words or a in wanted]
+            both = tuple(a for a in own if a in one and a in other)
+            self.one_sided += [f"{name} {a} (only {'before' if a in one else 'after'})" for a in own if a not in both]
+            if both:
+                hosts[name] = both
+        return hosts
 
     def _meant(self, word: str, sends: bool) -> list[tuple[Network, FlowEnd]]:
         """The ends that a word stands for in each version; one of them may not know it."""
