@@ -11,10 +11,13 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
-from mossy_compass.lab.observed import Answered
 from mossy_compass.safe import safe_line
 from mossy_compass.walk.grid import Cell, Changes, Grid
+
+if TYPE_CHECKING:  # what asks of many flows takes long to load, and a grid has none
+    from mossy_compass.lab.observed import Answered
 
 
 def safe_cell(text: str) -> str:

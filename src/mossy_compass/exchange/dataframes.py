@@ -10,7 +10,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from mossy_compass.errors import InputError, Unsupported
-from mossy_compass.lab.observed import Observed, fates, observed
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import Route, RouteTable
 from mossy_compass.walk.grid import Grid
@@ -51,6 +50,8 @@ def flow_frame(plan: Plan, flows: pd.DataFrame) -> pd.DataFrame:
         InputError: a column is lacking, or a row is no flow.
 
     """
+    from mossy_compass.lab.observed import Observed, fates, observed  # a frame of a grid does not wait for it
+
     pandas = _pandas()
     lacking = [c for c in ("source", "destination", "service") if c not in flows.columns]
     if lacking:

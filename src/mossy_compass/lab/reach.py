@@ -18,12 +18,11 @@ from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.expect import Wanted, wrong_with
 from mossy_compass.lab.forms import Sets, room, sent_by
 from mossy_compass.lab.proofs import Against, Found, Watched, addresses_meant, named_services, packets_of, services_in
-from mossy_compass.lab.whole import Whole, wholes
+from mossy_compass.lab.whole import Whole, as_known, wholes
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
 from mossy_compass.packet.service import WITH_PORTS, Service
-from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.reasons import Because
 from mossy_compass.state.state import State
 from mossy_compass.walk.grid import services_at
@@ -142,7 +141,7 @@ def _fares(
         """There are more kinds than are looked at."""
         found.doubtful.append(f"{source.name} to {one.target}: {error}")
 
-    for whole in as_many(wholes(found.plan, sets, held, question, memory, _usual), more):
+    for whole in as_many(wholes(found.plan, sets, held, question, memory, as_known), more):
         found.kinds += 1
         found.walked += whole.journeys
         found.doubtful += [f"{source.name} to {one.target}: {doubt}" for doubt in whole.doubts]
@@ -184,9 +183,3 @@ def _service_of(packet: Packet) -> Service:
     """The service of a packet."""
     ported = packet.protocol in WITH_PORTS
     return Service(packet.protocol, Span(packet.to_port, packet.to_port) if ported else None)
-
-
-def _usual(facts: Facts) -> Packet:
-    """The packet as people know it: from a port that systems choose."""
-    packet = facts.packet
-    return packet._replace(from_port=FIRST_DYNAMIC_PORT) if packet.protocol in WITH_PORTS else packet

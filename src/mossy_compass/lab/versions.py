@@ -19,14 +19,12 @@ from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.lab.inwords import Arrives, by_protocol, by_service, shortest
 from mossy_compass.lab.proofs import addresses_meant, device_of, packets_of, services_in
 from mossy_compass.lab.unalike import felt
-from mossy_compass.lab.whole import MOST_STAYS, Whole, whole
+from mossy_compass.lab.whole import MOST_STAYS, Whole, as_known, whole
 from mossy_compass.model.network import Kind, Network, link_locals
 from mossy_compass.packet.address import Address, Span, parse_address
-from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
-from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Condition
-from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import REASONS, Because
@@ -274,7 +272,8 @@ class _Versions:
         while held.satisfiable():
             facts = self.sets.space.witness(held)
             assert facts is not None
-            packet = self._usual(facts, held)
+            wished = as_known(facts)
+            packet = wished if holding(self.sets.space, held, wished, facts.relation) else facts.packet
             try:
                 was = whole(self.plans[0], self.sets, held, ask[0](packet), memories[0])
                 now = was
@@ -295,14 +294,6 @@ class _Versions:
             if now is not was:
                 self._weigh(was, now, -1 if always else number)
         return settled
-
-    def _usual(self, facts: Facts, held: Set) -> Packet:
-        """The packet as people know it, where the set has that one: from a port that systems choose."""
-        packet = facts.packet
-        if packet.protocol in WITH_PORTS:
-            usual = packet._replace(from_port=FIRST_DYNAMIC_PORT)
-            return usual if holding(self.sets.space, held, usual, facts.relation) else packet
-        return packet
 
     def _question(self, device: str, case: Circumstances, packet: Packet) -> Question:
         """The question that has a packet."""

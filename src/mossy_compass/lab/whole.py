@@ -14,7 +14,7 @@ from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import Stayed, stay_at
 from mossy_compass.lab.forms import Form, Sets, holding
 from mossy_compass.lab.own_sessions import OwnSessions
-from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
 from mossy_compass.packet.service import WITH_PORTS
 from mossy_compass.plan.actions import Handover, Reply
 from mossy_compass.plan.balance import Choose
@@ -102,6 +102,12 @@ def whole(plan: Plan, sets: Sets, held: Set, question: Question, state: State) -
     doubts = (*walker.doubts, *(() if all_of_them else ("there are more combinations of equal ways than are looked at",)))
     journeys = tuple(journey for _, (journey, _) in found)
     return Whole(held, question.packet, journeys, tuple(dict.fromkeys(doubts)), bool(sets.of_case), walker.stays)
+
+
+def as_known(facts: Facts) -> Packet:
+    """The packet as people know it: from a port that systems choose."""
+    packet = facts.packet
+    return packet._replace(from_port=FIRST_DYNAMIC_PORT) if packet.protocol in WITH_PORTS else packet
 
 
 class Stood(NamedTuple):

@@ -84,7 +84,7 @@ def _decided(one: Answered) -> tuple[str, str]:
     """What decides a flow, and where: the rules that let it through, or what it is lost by."""
     journey = one.journey
     if journey is None:
-        return "nobody here sends it" if one.flow is not None else "", ""
+        return "cannot be asked", ""
     if one.passes:
         return "; ".join(p.words for p in one.permits[-2:]) or "no rule was asked", ""
     mark = journey.because.mark
