@@ -17,7 +17,7 @@ from mossy_compass.plan.facts import Moment, Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.state.state import State
-from mossy_compass.walk.journey import UNWRAPPED, Way
+from mossy_compass.walk.journey import Way
 from mossy_compass.walk.walk import MOST_LEGS, Emission, carried, follow, taken
 from tests.cells import drawn
 from tests.conftest import DATA
@@ -106,10 +106,10 @@ def behaves_alike(plan: Plan, sets: Sets, first: Emission, moment: Moment, chanc
             neighbour = done.stay.handover
             assert neighbour is not None
             if neighbour.tunnel:
-                outer = carried(plan, state, done.stay, first_way, moment, ())
-                if outer is None or outer.cause != UNWRAPPED:
+                through = carried(plan, state, done.stay, first_way, moment, ())
+                if through.lost is not None or through.outer is None:
                     break
-                neighbour = taken(neighbour, outer)
+                neighbour = taken(neighbour, through.outer)
             handed = name, done.stay.facts.leaving or ""
             packet, name, arriving = done.stay.facts.packet, neighbour.device, neighbour.interface
     return tried

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 import mossy_compass as mc
 from mossy_compass.cli.main import main
 from mossy_compass.lab import versions as comparing
-from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
+from mossy_compass.lab.circumstances import Circumstances, Memories
 from mossy_compass.lab.forms import holding
 from mossy_compass.lab.unalike import Felt, felt
 from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, OPENS, Compared, Turned, compare_all
@@ -413,6 +413,6 @@ def walks(plan: Plan, sender: str, packet: Packet, case: Circumstances) -> list[
 
     def walked(choose: Choose) -> mc.Journey:
         """The journey by some choices."""
-        return sent(plan, question, learned_everywhere(plan) if case.learned else State(), choose)[0]
+        return sent(plan, question, Memories(plan).of(case), choose)[0]
 
     return [journey for _, journey in by_every_choice(walked)[0]]

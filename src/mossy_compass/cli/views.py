@@ -135,7 +135,7 @@ def tables(
             raise InputError("--to asks for one route alone; leave sessions and mappings out.")
         found = []
         if memory:
-            found, plan = _remembered(plan, device, memory, sent, after)
+            found, plan = _remembered(file, plan, device, memory, sent, after)
         others = tuple(p for p in parts if p not in REMEMBERED)
         if address is not None:
             found = [made.lookup(plan, device, parse_address(address))]
@@ -170,7 +170,7 @@ def _with_met(file: str, plan: Plan, found: list[Rows]) -> list[Rows]:
 
 
 def _remembered(
-    plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str, ...], after: str | None
+    file: str, plan: Plan, device: str, parts: tuple[str, ...], sent: tuple[str, ...], after: str | None
 ) -> tuple[list[Rows], Plan]:
     """What a device remembers after some packets, or a drill; and the network as it is then."""
     from mossy_compass.lab.lab import Flow, Lab
@@ -181,11 +181,12 @@ def _remembered(
         raise InputError("nothing was sent, so nothing is remembered. Give --send 'HOST to HOST for SERVICE', or --after DRILL.")
     lab = Lab(plan.written)
     if after is not None:
-        from mossy_compass.files.drills import steps_of
+        from mossy_compass.files.drills import Source, steps_of
         from mossy_compass.files.load import plain_bytes
         from mossy_compass.lab.drill import Drill, Run
 
-        run = Run(Drill(after, plan.network, steps_of(plain_bytes(after, "mossy-drill"), after, plan.network)))
+        steps = steps_of(plain_bytes(after, "mossy-drill"), after, plan.written)
+        run = Run(Drill(after, plan.written, steps, Source(plain_bytes(file).decode("utf-8-sig"), file)))
         broken = [r for r in run.results() if r.broken]
         if broken:
             raise QuestionError(f"{after}: step {broken[0].number} cannot be done: {broken[0].said}")
@@ -208,7 +209,7 @@ def _remembered(
     if "tunnels" in parts:
         from mossy_compass.report.tunnelstext import tunnels
 
-        made.append(tunnels(lab.plan, device))
+        made.append(tunnels(lab.plan, device, lab.state))
     return made, lab.plan
 
 

@@ -77,7 +77,7 @@ CHANGES = ValueKind(
 """A change file, or steps, each of which is read at its place."""
 
 
-LIVING = ("sessions", "mappings", "expectations")
+LIVING = ("sessions", "mappings", "expectations", "associations")
 """What devices remember, and drills count."""
 
 
@@ -117,7 +117,10 @@ class ExpectIn(Part):
     in_use: list[str] = key(some(NAME, 1), "The members that new flows must leave by; none where no member can serve.", list)
     mappings: str | None = key(NAME, "DEVICE whose living mappings are counted instead; with is.", None)
     expectations: str | None = key(NAME, "DEVICE whose expected second channels are counted instead; with is.", None)
-    is_: int | None = key(number(0, 1_000_000_000), "What is counted: packets, sessions, mappings or expectations.", None)
+    associations: str | None = key(NAME, "DEVICE whose associations of tunnels are counted instead; with is.", None)
+    is_: int | None = key(
+        number(0, 1_000_000_000), "What is counted: packets, sessions, mappings, expectations or associations.", None
+    )
     within: str = key(NAME, "Name of a conversation: what would follow in it is tried, and nothing of it stays.", "")
     next_: str = key(NAME, "What would follow: data, fin, reset, again, late or open, each also after the word answer.", "")
     at: str | None = key(NAME, "Time of the test, as 2026-05-04T10:30+02:00.", None)
@@ -261,7 +264,9 @@ class DrillStepIn(Part):
     send: SendIn | None = key(of(SendIn), "Send packets; their sessions stay.", None)
     wait: str | None = key(NAME, "Time passes, as 5 min or 2 h 4 min.", None)
     settle: bool | None = key(YES_NO, "yes: time passes until no probe's verdict changes any more.", None)
-    clear: str | None = key(NAME, "The sessions of a device are cleared, and their mappings with them.", None)
+    clear: str | None = key(
+        NAME, "The sessions of a device are cleared, their mappings with them, and the associations of its tunnels.", None
+    )
     fail: list[str] | None = key(
         some(NAME, 1),
         "Things fail: link NAME, interface DEVICE/PORT, device, host, service HOST/WORD, name, lease DEVICE/PORT.",

@@ -104,7 +104,24 @@ def _tunnel(ctx: Context, path: Path, entry: InterfaceIn, device: DeviceIn) -> T
         )
         for index, s in enumerate(said.selectors)
     )
-    return Tunnel(target, said.to, said.by, Wrapping(said.kind), ctx.mark(*here), selectors, said.while_ or "")
+    exchanged = said.keys_ == "exchanged"
+    if exchanged and said.kind != Wrapping.ESP:
+        words = f"{name} exchanges keys, and {said.kind} has none."
+        ctx.fault("tunnel.keys", ctx.spot(*here, "keys"), words, "Make it kind: esp, or leave keys out.")
+    if said.proposals and not exchanged:
+        words = f"{name} has proposals, and exchanges no keys: nobody asks for them."
+        ctx.fault("tunnel.keys", ctx.spot(*here, "proposals"), words, "Write keys: exchanged, or leave proposals out.")
+    return Tunnel(
+        target,
+        said.to,
+        said.by,
+        Wrapping(said.kind),
+        ctx.mark(*here),
+        selectors,
+        said.while_ or "",
+        exchanged,
+        tuple(said.proposals),
+    )
 
 
 def one_address(ctx: Context, word: str, spot: Mark, code: str, why: str) -> Address | None:

@@ -361,8 +361,18 @@ class TunnelIn(Part):
     by: str = key(AN_INTERFACE, "The interface whose address is this end. Routes say by which way the outer packets leave.")
     kind: str = key(
         one_of("ip-in-ip", "gre", "vxlan", "esp"),
-        "What is put around a packet: IP (RFC 2003), GRE (RFC 2784), VXLAN (RFC 7348), or ESP with AES-GCM (RFC 4303), keyed by hand.",
+        "What is put around a packet: IP (RFC 2003), GRE (RFC 2784), VXLAN (RFC 7348), or ESP with AES-GCM (RFC 4303).",
         "gre",
+    )
+    keys_: str = key(
+        one_of("by-hand", "exchanged"),
+        "Of ESP: both ends have its keys, or exchange them (RFC 7296) when the first packet wants to go in, which makes an association.",
+        "by-hand",
+    )
+    proposals: list[str] = key(
+        some(NAME),
+        "What the two ends may agree on when they exchange keys, each a word of yours: they need one in common. Anything when left out.",
+        list,
     )
     selectors: list[SelectorIn] = key(
         some(of(SelectorIn)),

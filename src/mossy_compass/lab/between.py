@@ -12,7 +12,7 @@ from typing import NamedTuple
 from mossy_compass.errors import QuestionError, TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import Fared, flood_from
-from mossy_compass.lab.circumstances import Circumstances, every_case, learned_everywhere
+from mossy_compass.lab.circumstances import Circumstances, Memories, every_case
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.lab.forms import Sets, room, sent_by
@@ -24,7 +24,6 @@ from mossy_compass.packet.address import Address
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.proof.space import with_room
-from mossy_compass.state.state import State
 from mossy_compass.walk.grid import services_at
 from mossy_compass.walk.weather import in_weather
 
@@ -109,7 +108,7 @@ class _Flooded:
 
     def __init__(self, plan: Plan, targets: dict[str, tuple[FlowEnd, ...]], cases: list[Circumstances]) -> None:
         self.plan, self.cases, self.left = plan, cases, []
-        self.learned = learned_everywhere(plan)
+        self.memories = Memories(plan)
         self.targets = {n: {a: e for e in ends for a in addresses_meant(plan.network, e)} for n, ends in targets.items()}
         self.all = {a: e for held in self.targets.values() for a, e in held.items()}
         self.owners = {a: device_of(plan.network, e.owner) for a, e in self.all.items()}
@@ -134,7 +133,7 @@ class _Flooded:
         per_case: list[dict[Address, Set]] = []
         shown: dict[Address, list[tuple[Fared, Circumstances]]] = {}
         for case in self.cases:
-            memory, arrived = self.learned if case.learned else State(), dict[Address, Set]()
+            memory, arrived = self.memories.of(case), dict[Address, Set]()
             now = wanted & self.sets.opening & case.packets(self.plan.network, self.sets)
             held = [(device, mine & now) for device, mine in sent.items()]
             try:

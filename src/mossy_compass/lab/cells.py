@@ -21,10 +21,11 @@ from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Moment
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Because
+from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.stages.tunnel import other_end
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import PERFORM, Stay, StayEnd
+from mossy_compass.walk.walk import carried, taken
 
 
 class Stayed(NamedTuple):
@@ -92,7 +93,7 @@ def stay_at(
     facts.leaving, facts.next_hop = leaving, next_hop
     came = now = form or Form()
     held = sets.space.possible
-    for step in here.steps(arriving):
+    for step in stay.steps:
         for term in step.alike(facts):
             assert term.holds(facts), (step.stage, term)
             held = held & sets.of(term, facts, now)
@@ -306,7 +307,7 @@ def flood_from(
             for done in runs:
                 if seen is not None:
                     seen(done)
-                found = _onward(here, done, mine, len(runs) > 1, watched)
+                found = _onward(plan, here, done, mine, len(runs) > 1, watched, (moment, memory))
                 if isinstance(found, Fared):
                     yield found
                 else:
@@ -367,7 +368,9 @@ def _runs(
                 scripts += [(*taken, other) for other in range(1, made[place])]
 
 
-def _onward(here: Travelling, done: Stayed, mine: Set, forked: bool, watched: Collection[str]) -> Fared | Travelling:
+def _onward(
+    plan: Plan, here: Travelling, done: Stayed, mine: Set, forked: bool, watched: Collection[str], at: tuple[Moment, State]
+) -> Fared | Travelling:
     """Where packets are after a stay: at their end, or with a neighbour."""
     switches = done.stay.handover.switches if done.stay.handover is not None else ()
     passed = here.passed | {name for name in (here.device, *switches) if name in watched}
@@ -381,8 +384,16 @@ def _onward(here: Travelling, done: Stayed, mine: Set, forked: bool, watched: Co
     assert neighbour is not None
     assert len(way) < MOST_HOPS
     tunnelled = here.tunnelled or neighbour.tunnel
-    if neighbour.tunnel:  # that the outer packet gets there is for walks to say
-        end_of = other_end(done.stay.here, done.stay.facts.leaving or "")
-        assert end_of is not None
+    end_of = other_end(done.stay.here, done.stay.facts.leaving or "") if neighbour.tunnel else None
+    if end_of is not None:  # that the outer packet gets there is for walks to say
         neighbour = neighbour._replace(device=end_of[0], interface=end_of[1])
+    elif neighbour.tunnel:  # as things are written it is nobody's, or translated on the way: only the outer packet tells
+        with at[1].unchanged():
+            through = carried(plan, at[1], done.stay, None, at[0], ())
+        if through.lost is not None:
+            lost, fixed = through.lost, packet.destination if not done.form.destination else None
+            end = (here.device, Fate.DROPPED.value, lost.cause)
+            return Fared(mine, end, way, fixed, lost.because, forked, tunnelled, passed)
+        assert through.outer is not None
+        neighbour = taken(neighbour, through.outer)
     return Travelling(neighbour.device, neighbour.interface, mine, done.form, packet, way, forked, tunnelled, passed)

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from mossy_compass.errors import QuestionError
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
+from mossy_compass.lab.agreed import agree_everywhere, one_sided
 from mossy_compass.lab.forms import Sets
 from mossy_compass.model.gates import Application
 from mossy_compass.model.network import Network
@@ -33,6 +34,7 @@ class Circumstances(NamedTuple):
         moment: as devices see it.
         words: in a few words; empty for the usual.
         learned: every device has learned every name.
+        agreed: every tunnel whose keys are exchanged was used before from the end that can begin.
         only: the packets that it is about: of this application, as the network says which packets are of one; empty for those of
             none; None for all packets, since a test may say of any of them what it is of.
 
@@ -43,6 +45,7 @@ class Circumstances(NamedTuple):
     words: str
     learned: bool = False
     only: str | None = None
+    agreed: bool = False
 
     def packets(self, network: Network, sets: Sets) -> Set:
         """The packets that it is about, as they are sent.
@@ -95,20 +98,25 @@ def _cases(plans: Sequence[Plan]) -> Iterator[tuple[Circumstances, ...]]:
     resorts = [False, True] if any(r.last_resort for r in rules) and not all(p.has_last_resort for p in plans) else [False]
     learned = [False, True] if any(r.names for r in rules) else [False]
     told_apart = list(_applications(plans)) if any(r.applications for r in rules) else [("", (None,) * len(plans))]
+    agreed = [False, True] if any(map(one_sided, plans)) else [False]
     for is_open, instant in _openings([p.network for p in plans]).items():
         for said, only in told_apart:
-            for resort, knows in itertools.product(resorts, learned):
+            for resort, knows, up in itertools.product(resorts, learned, agreed):
                 yield tuple(
-                    _case(plan, (open_there, instant), (said, of), resort, knows)
+                    _case(plan, (open_there, instant), (said, of), resort, (knows, up))
                     for plan, open_there, of in zip(plans, is_open, only, strict=True)
                 )
 
 
 def _case(
-    plan: Plan, when: tuple[frozenset[str], int | None], application: tuple[str, str | None], resort: bool, learned: bool
+    plan: Plan,
+    when: tuple[frozenset[str], int | None],
+    application: tuple[str, str | None],
+    resort: bool,
+    before: tuple[bool, bool],
 ) -> Circumstances:
     """One of them, of one network: at a time, of an application that is said or that follows from the packets."""
-    (is_open, now), (said, only) = when, application
+    (is_open, now), (said, only), (learned, agreed) = when, application, before
     found = plan.network.applications.get(said or only or "")
     resort = resort and not plan.has_last_resort
     options = Options(
@@ -120,7 +128,8 @@ def _case(
     words += [f"as {said}"] if said else []
     words += ["with the uplink of last resort in use"] if resort else []
     words += ["once every name was asked for"] if learned else []
-    return Circumstances(options, moment, ", ".join(words), learned, only)
+    words += ["once the tunnels are agreed on"] if agreed else []
+    return Circumstances(options, moment, ", ".join(words), learned, only, agreed)
 
 
 def _applications(plans: Sequence[Plan]) -> Iterator[tuple[str, tuple[str | None, ...]]]:
@@ -165,15 +174,34 @@ def _openings(networks: Sequence[Network]) -> dict[tuple[frozenset[str], ...], i
     return {**usual, **{some: now for some, now in found.items() if some != none}}
 
 
-def learned_everywhere(plan: Plan) -> State:
-    """What devices remember once every name was asked for everywhere."""
-    state = State()
+class Memories:
+    """What devices remember in circumstances; what is written to one is to be undone."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._made: dict[tuple[bool, bool], State] = {}
+
+    def of(self, case: Circumstances) -> State:
+        """The state of a case; a new one where nothing was remembered before."""
+        key = case.learned, case.agreed
+        if not any(key):
+            return State()
+        if key not in self._made:
+            state = self._made[key] = State()
+            if case.learned:
+                _learn(self._plan, state)
+            if case.agreed:
+                agree_everywhere(self._plan, state)
+        return self._made[key]
+
+
+def _learn(plan: Plan, state: State) -> None:
+    """Let every name be asked for everywhere."""
     network = plan.network
     names = [*network.names.items(), *((n, a) for d in network.devices.values() for n, a in (d.records or {}).items())]
     for name, addresses in names:
         for device in network.devices:
             state.learn(device, name, addresses)
-    return state
 
 
 def _and(words: Iterable[str]) -> str:

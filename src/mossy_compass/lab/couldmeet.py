@@ -15,8 +15,8 @@ from mossy_compass.lab.forms import Form, Sets
 from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address, Span, Spans
 from mossy_compass.packet.packet import Packet
-from mossy_compass.packet.service import ICMP, ICMP6, Service, icmp_span
-from mossy_compass.packet.wrapping import outer_protocol
+from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
+from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT, outer_protocol
 from mossy_compass.plan.alike import Met
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts
@@ -67,8 +67,11 @@ def given_by(*networks: Network) -> Given:
             for port in device.interfaces.values():
                 if port.tunnel is not None:
                     outer += [service_span(Service(outer_protocol(port.tunnel.kind, family))) for family in (4, 6)]
+                    if port.tunnel.exchanged:
+                        outer += [service_span(Service(UDP, Span(p, p))) for p in (KEY_PORT, AROUND_PORT)]
                     ends += [*own, Span(port.tunnel.to.key, port.tunnel.to.key)]
-    return Given(merge(addresses), ports, merge(outer), merge(ends))
+    # What a tunnel sends may be translated on its way, like anything.
+    return Given(merge(addresses), ports, merge(outer), merge((*ends, *addresses)) if ends else ())
 
 
 def could_meet(sets: Sets, conditions: Iterable[Condition], given: Given) -> Set:

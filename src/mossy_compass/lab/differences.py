@@ -74,6 +74,7 @@ OWN_KEYS = {
     (Probe, "words"): "target",
     (Tunnel, "words"): "to",
     (Tunnel, "probe"): "while",
+    (Tunnel, "exchanged"): "keys",
 }
 """The same, where one kind of part has another word than the rest."""
 WORDS_ONLY = ("title", "about")

@@ -7,6 +7,7 @@ argument: whoever wants to know how long a step took hands over a clock.
 from __future__ import annotations
 
 import contextlib
+import itertools
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -22,7 +23,7 @@ from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark, hint
 from mossy_compass.model.durations import duration_words
 from mossy_compass.model.network import Kind, Network
-from mossy_compass.plan.facts import WHY_ENDED, Ended, Relation
+from mossy_compass.plan.facts import WHY_ENDED, Association, Ended, Relation
 from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.routing.uplinks import in_use
@@ -512,6 +513,10 @@ class Run:
     def edit(self, step: ChangeStep) -> None:
         """Something else is written, and not in force."""
         before = self.edited or Edited(Version(self.source, self.lab.network), ())
+        if before.version.source is None:
+            raise QuestionError(
+                "this drill has no text of its network that could be changed. Give Drill its source, or read it from a file."
+            )
         made = step.make(before.version.source)
         version = made._replace(renamed=(*before.version.renamed, *made.renamed))
         self.edited = Edited(version, (*before.steps, f"step {self._number}: {step.words}"))
@@ -711,12 +716,19 @@ def _wait(run: Run, step: Wait) -> Result:
 
 def _passed(run: Run, step: DrillStep, passes: Callable[[], Sequence[Ended]]) -> Result:
     """Time passed: which probes changed their verdict meanwhile, and what ended."""
-    begun = run.lab.state.now
+    begun, agreed = run.lab.state.now, _agreed(run)
     ended = passes()
     told = [f"{_fell(v)} {duration_words(v.at - begun)} later{f' ({v.why})' if v.why else ''}" for v in run.lab.verdicts]
     told += [f"{_told_late(leg)} {duration_words(at - begun)} later" for at, leg in run.lab.told_late]
+    told += [f"association {a.number} of tunnel {a.tunnel} of {a.device} is over" for a in agreed if a not in _agreed(run)]
     more = _over(run, ended)
     return Result(0, step, True, said="; ".join([*told, *([more] if ended or not told else [])]))
+
+
+def _agreed(run: Run) -> list[Association]:
+    """Every association that there is."""
+    held = run.lab.state.associations
+    return [a for name in sorted(held.devices) for a in held.of(name)]
 
 
 def _told_late(leg: Leg) -> str:
@@ -772,8 +784,15 @@ def _in_use(run: Run, step: InUse) -> Result:
 
 
 def _clear(run: Run, step: Clear) -> Result:
-    """Clear the sessions of a device."""
-    return Result(0, step, True, said=_over(run, run.lab.clear(step.device)))
+    """Clear the sessions of a device, and its associations."""
+    held = run.lab.state.associations.of(step.device)
+    said = _over(run, run.lab.clear(step.device))
+    kept = [a for a in held if run.lab.state.associations.get(a.peer, a.number) is not None]
+    if held:
+        said += f"; {len(held)} association{'s' * (len(held) > 1)} ended"
+    if kept:
+        said += f", and {kept[0].peer} was not told: it goes on sending by association {kept[0].number}"
+    return Result(0, step, True, said=said)
 
 
 def _over(run: Run, ended: Sequence[Ended]) -> str:
@@ -794,6 +813,7 @@ def _living(run: Run, step: Living) -> Result:
         "sessions": state.sessions,
         "mappings": state.mappings,
         "expectations": state.expectations,
+        "associations": state.associations.of,
     }
     found = len(tables[step.table](step.device))
     words = step.table if step.count != 1 else step.table.removesuffix("s")
@@ -867,7 +887,18 @@ def _change(run: Run, step: ChangeStep) -> Result:
     """Another version of the network."""
     waited = run.change(step)
     more = [f"with what was edited before ({'; '.join(waited)})"] if waited else []
-    return Result(0, step, True, said="; ".join([*more, *(s for s in [_left_behind(run, run.lab.left_behind)] if s)]))
+    return Result(0, step, True, said="; ".join([*more, *_after_change(run)]))
+
+
+def _after_change(run: Run) -> Iterator[str]:
+    """What a change leaves behind: sessions that ended, and associations that hold other lists than those of now."""
+    ended = _left_behind(run, run.lab.left_behind)
+    if ended:
+        yield ended
+    for device, numbers in itertools.groupby(run.lab.outdated(), key=lambda a: a.device):
+        told = [f"association {a.number} of tunnel {a.tunnel}" for a in numbers]
+        hold = "hold its lists" if len(told) > 1 else "holds its lists"
+        yield f"{', '.join(told)} of {device} {hold} as they were: clear {device}, and what is written now takes effect"
 
 
 def _fare(number: int, verb: str) -> str:
@@ -887,7 +918,7 @@ def _put(run: Run, step: PutStep) -> Result:
         raise QuestionError("nothing is edited that is not in force already.")
     steps = run.edited.steps
     run.put()
-    return Result(0, step, True, said="; ".join([*steps, *(s for s in [_left_behind(run, run.lab.left_behind)] if s)]))
+    return Result(0, step, True, said="; ".join([*steps, *_after_change(run)]))
 
 
 def _keep(run: Run, step: Keep) -> Result:

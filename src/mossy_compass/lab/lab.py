@@ -18,21 +18,23 @@ from mossy_compass.lab.conversation import Conversation, Exchange, Then
 from mossy_compass.lab.dependencies import Touched, Touching, certain
 from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
 from mossy_compass.marks import hint
-from mossy_compass.model.network import Network
+from mossy_compass.model.network import Device, Network, Tunnel
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import icmp_error
+from mossy_compass.plan.asopened import outdated
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import Ended, Session
+from mossy_compass.plan.facts import Association, Ended, Session
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
+from mossy_compass.walk.associate import TAKEN
 from mossy_compass.walk.evidence import Counters
 from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathered
 from mossy_compass.walk.journey import Journey, Leg, Way
 from mossy_compass.walk.question import USUAL, Options
 from mossy_compass.walk.trace import trace_one
-from mossy_compass.walk.walk import Emission, follow
+from mossy_compass.walk.walk import Emission, farewell, follow
 from mossy_compass.walk.weather import Key, outcome, probes_of, settled, weathered
 
 FIRST_SENT_PORT = 40_000
@@ -77,6 +79,12 @@ def _filters(here: DevicePlan) -> tuple[object, ...]:
     places = [(i.name, i.arriving_lists, i.leaving_lists, i.outside, i.inspects) for i in here.device.interfaces.values()]
     values = {n: v for n, v in here.settings.values.items() if n not in AFTER.values()}
     return tables, places, here.device.gates, here.device.stateful, values
+
+
+def _tunnel_of(device: Device, port: str) -> Tunnel | None:
+    """The tunnel that an interface is, as written; None where it is none, or not there."""
+    interface = device.interfaces.get(port)
+    return interface.tunnel if interface is not None else None
 
 
 def _passed_by(ports: set[str], session: Session) -> bool:
@@ -367,7 +375,7 @@ class Lab:
         return self._pass(self.state.now + milliseconds)
 
     def clear(self, device: str) -> list[Ended]:
-        """Clear the sessions of a device, and with them their mappings; gives what ended.
+        """Clear the sessions of a device, and with them their mappings, and the associations of its tunnels; gives the sessions.
 
         Raises:
             QuestionError: there is no such device.
@@ -376,7 +384,21 @@ class Lab:
         if device not in self.network.devices:
             raise QuestionError(f"there is no device '{device}'. {hint(device, self.network.devices, 'devices')}")
         self._sent += 1
+        for held in self.state.associations.of(device):
+            self._disagree(held)
         return self.state.clear(device)
+
+    def outdated(self) -> list[Association]:
+        """The associations whose lists are others than those that are written now, by device."""
+        held = (a for name in sorted(self.state.associations.devices) for a in self.state.associations.of(name))
+        return [a for a in held if a.device in self.network.devices and outdated(self.plan.device(a.device), a)]
+
+    def _disagree(self, held: Association) -> None:
+        """A device ends an association, and says so to the other end, which may not hear it (RFC 7296 section 1.4.1)."""
+        self.state.associations.end(held.device, held.number)
+        leg = farewell(self.plan, self.state, held)
+        if leg is not None and leg.cause in TAKEN and leg.end == held.peer:
+            self.state.associations.end(held.peer, held.number)
 
     def saw(self, journey: Journey) -> None:
         """Count what a journey met, and note where it came."""
@@ -433,6 +455,9 @@ class Lab:
             old, new = earlier.network.devices.get(was), self.plan.network.devices.get(name)
             if old is None or new is None:
                 continue
+            for held in self.state.associations.of(name):
+                if _tunnel_of(old, held.tunnel) != _tunnel_of(new, held.tunnel):
+                    self._disagree(held)
             ports = set(old.interfaces) - set(new.interfaces)
             if ports:
                 ended += self.state.clear(name, partial(_passed_by, ports), "interface lost")
@@ -501,6 +526,8 @@ class Lab:
         """Let a device, which may have had another name, do with its sessions what it does after a change of what concerns them."""
         old, new = before.devices.get(was), self.network.devices.get(name)
         if new is None or old is None:
+            for held in self.state.associations.of(name):
+                self.state.associations.end(name, held.number)
             self.state.clear(name)  # whoever it was, it is not there any more
             return
         if {new.settings.text(s) for s in AFTER.values()} == {"keep"}:

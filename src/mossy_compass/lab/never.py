@@ -12,7 +12,7 @@ from dataclasses import replace
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
 from mossy_compass.lab.cells import Fared, flood
-from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
+from mossy_compass.lab.circumstances import Circumstances, Memories
 from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.expect import in_order, passed_on
 from mossy_compass.lab.forms import Sets, holding, room, sent_by
@@ -24,7 +24,6 @@ from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
-from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.many import paths
 
@@ -55,7 +54,7 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
             packets_of(sets, (Service(service),))
             & sets.space.of_condition(Condition("to", (("destination", (FAMILIES[family],)),)))
         )
-    learned, watched = learned_everywhere(found.plan), {*found.claim.passes, *found.claim.avoids}
+    memories, watched = Memories(found.plan), {*found.claim.passes, *found.claim.avoids}
     for source in watch(sources):
         mine = addresses_meant(found.plan.network, source)
         if not mine:
@@ -66,7 +65,7 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
         held = sent_by(sets.space, [a.key for a in mine]) & wanted
         found.senders.add(source.name)
         for case in cases:
-            memory = learned if case.learned else State()
+            memory = memories.of(case)
             mine_now = held & case.packets(found.plan.network, sets)
             for piece in flood(found.plan, sets, device, mine_now, case.moment, memory, True, watched):
                 _weigh(found, sets, source, case, piece, sets.opening)
@@ -158,7 +157,7 @@ def walked(found: Found, source: FlowEnd, packet: Packet, case: Circumstances, p
     service = packet.what()
     port = packet.from_port if packet.protocol in WITH_PORTS or packet.icmp >= 0 else None
     wishes = replace(case.options, source=str(packet.source), source_port=port)
-    memory = learned_everywhere(plan) if case.learned else State()
+    memory = Memories(plan).of(case)
     for path in paths(plan, source.name, str(packet.destination), service, wishes, memory).paths:
         there = path.journey.there
         way = passed_on(there)

@@ -13,7 +13,7 @@ from typing import NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import as_many
-from mossy_compass.lab.circumstances import Circumstances, learned_everywhere
+from mossy_compass.lab.circumstances import Circumstances, Memories
 from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.expect import Wanted, wrong_with
 from mossy_compass.lab.forms import Sets, room, sent_by
@@ -62,7 +62,7 @@ def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd]
     found.begin()
     sets = Sets(room(size))
     asked = list(_each_asked(found, sets))
-    learned = learned_everywhere(found.plan)
+    memories = Memories(found.plan)
     failing: Counter[tuple[str, Address, str]] = Counter()
     looked_at: Counter[tuple[str, Address]] = Counter()
     for source in watch(sources):
@@ -83,7 +83,7 @@ def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd]
                 at_that = held & case.packets(found.plan.network, sets)
                 if at_that.satisfiable():
                     looked_at[source.name, one.target] += 1
-                    failing.update(_fares(found, sets, source, one, case, at_that, learned if case.learned else State()))
+                    failing.update(_fares(found, sets, source, one, case, at_that, memories.of(case)))
     for key, one_of_them in found.against.items():
         when = _when(one_of_them.case, failing[key], looked_at[key[:2]], found.plan.network)
         found.against[key] = one_of_them._replace(case=when)

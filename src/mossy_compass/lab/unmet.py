@@ -15,7 +15,7 @@ from typing import NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import Fared, Stayed, as_many, flood_from
-from mossy_compass.lab.circumstances import Circumstances, every_case, learned_everywhere
+from mossy_compass.lab.circumstances import Circumstances, Memories, every_case
 from mossy_compass.lab.couldmeet import could_meet, given_by
 from mossy_compass.lab.forms import Form, Sets, room, sent_by
 from mossy_compass.lab.unalike import says, with_those_that_say
@@ -38,7 +38,6 @@ from mossy_compass.plan.stages.crossings import offers_table
 from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.stages.tunnel import selector_row, tunnels_of
 from mossy_compass.proof.space import with_room
-from mossy_compass.state.state import State
 from mossy_compass.walk.grid import fronts_of
 from mossy_compass.walk.journey import Hop, Journey, Ruling
 from mossy_compass.walk.question import Question
@@ -308,7 +307,7 @@ class _Meetings:
             if own:
                 self.starts[device.name] = tuple(own)
         self.given = given_by(plan.network)
-        self.learned = learned_everywhere(plan)
+        self.memories = Memories(plan)
         self.begin()
 
     def begin(self) -> None:
@@ -355,7 +354,7 @@ class _Meetings:
     def _try(self, written: Meetable) -> None:
         """Send packets that it is about, and such as are answered with those."""
         fit = [c for c in self.cases if c.only is None and _at(written.conditions, c)] or self.cases[:1]
-        cases = [fit[0], *[c for c in fit if c.learned][:1]]
+        cases = [fit[0], *[c for c in fit if c.learned or c.agreed][:1]]
         tried = 0
         for form in (Form(), Form().reversed()):
             about = self._about(written, form)
@@ -378,7 +377,7 @@ class _Meetings:
 
     def _case(self, case: Circumstances) -> list[tuple[Fared, Circumstances]]:
         """Follow everything at one moment; gives what arrives somewhere."""
-        memory, found = self.learned if case.learned else State(), []
+        memory, found = self.memories.of(case), []
         could = self.sets.space.union(could_meet(self.sets, w.conditions, self.given) for w in self.sought)
         now = could & case.packets(self.plan.network, self.sets)
         starts = [(name, mine & now) for name, mine in self.sent.items()]
@@ -445,13 +444,13 @@ class _Meetings:
 
     def _walk(self, packet: Packet, case: Circumstances) -> None:
         """One packet, with what comes of it."""
-        memory = self.learned if case.learned else State()
+        memory = self.memories.of(case)
         with memory.unchanged():
             self._saw(sent(self.plan, self._question(packet, case), memory)[0])
 
     def _answers(self, held: Set, case: Circumstances) -> None:
         """Every kind of answers to some packets of one sender."""
-        memory = self.learned if case.learned else State()
+        memory = self.memories.of(case)
         kinds = wholes(self.plan, self.sets, held, lambda p: self._question(p, case), memory, lambda f: f.packet)
         for whole in as_many(kinds, self._more):
             for journey in whole.journeys:
@@ -491,7 +490,7 @@ class _Meetings:
             facts = self.sets.space.witness(opening if opening.satisfiable() else held & to & mine)
             if facts is None:
                 continue
-            memory = self.learned if case.learned else State()
+            memory = self.memories.of(case)
             with memory.unchanged():
                 journey = sent(self.plan, self._question(facts.packet, case), memory)[0]
             there = next((h for h in journey.there.every_hop if h.device in written.devices), None)

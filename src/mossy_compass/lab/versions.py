@@ -13,7 +13,7 @@ from typing import NamedTuple
 from mossy_compass.errors import QuestionError, TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
-from mossy_compass.lab.circumstances import Circumstances, every_case_of, learned_everywhere
+from mossy_compass.lab.circumstances import Circumstances, Memories, every_case_of
 from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.lab.inwords import Arrives, by_protocol, by_service, shortest
@@ -32,7 +32,6 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.proof.effects import paired
 from mossy_compass.proof.space import with_room
-from mossy_compass.state.state import State
 from mossy_compass.walk.grid import Cell, cell_of, differences, fronts_of, services_at
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.question import Question
@@ -158,7 +157,7 @@ class _Versions:
         self.networks = before.network, after.network
         self.asked = sources, targets, services
         self.cases = every_case_of(self.plans)
-        self.learned = tuple(learned_everywhere(plan) for plan in self.plans)
+        self.memories = tuple(map(Memories, self.plans))
         self.felt = felt(before, after)
         self.left: list[str] = []
         self.one_sided: list[str] = []
@@ -268,7 +267,7 @@ class _Versions:
         settled, stays = self.sets.nothing, 0
         case = self.cases[number]
         ask = [partial(self._question, device, one) for one in case]
-        memories = [self.learned[n] if one.learned else State() for n, one in enumerate(case)]
+        memories = [self.memories[n].of(one) for n, one in enumerate(case)]
         while held.satisfiable():
             facts = self.sets.space.witness(held)
             assert facts is not None

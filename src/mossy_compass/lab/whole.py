@@ -16,12 +16,14 @@ from mossy_compass.lab.forms import Form, Sets, holding
 from mossy_compass.lab.own_sessions import OwnSessions
 from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
 from mossy_compass.packet.service import WITH_PORTS
+from mossy_compass.packet.wrapping import VXLAN_PORT
 from mossy_compass.plan.actions import Handover, Reply
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.plan import Plan
 from mossy_compass.state.state import State
-from mossy_compass.walk.journey import UNWRAPPED, Journey, Way
+from mossy_compass.walk.associate import alike_in
+from mossy_compass.walk.journey import Journey, Way
 from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent
@@ -190,6 +192,8 @@ class Walker:
             neighbour = done.stay.handover
             assert neighbour is not None
             if neighbour.tunnel:
+                for term in alike_in(self.plan, done.stay.here, facts.leaving or "", facts.packet):
+                    held = held & self.sets.of(term, facts, done.form)
                 within = self._carried(done, neighbour, choose)
                 if within is None:
                     return held, form, None
@@ -206,7 +210,8 @@ class Walker:
 
     def _carried(self, done: Stayed, handover: Handover, choose: Choose) -> Handover | None:
         """Who got what an outer packet carried; None where that was lost."""
-        outer = carried(self.plan, self.state, done.stay, choose, self.question.moment, ())
-        if outer is not None and outer.packet.protocol in WITH_PORTS:
+        through = carried(self.plan, self.state, done.stay, choose, self.question.moment, ())
+        outer = through.outer
+        if outer is not None and outer.packet.to_port == VXLAN_PORT:
             self.doubts.append(f"outer packets of {done.stay.here.name}'s tunnels are asked by one source port alone")
-        return taken(handover, outer) if outer is not None and outer.cause == UNWRAPPED else None
+        return taken(handover, outer) if outer is not None and through.lost is None else None

@@ -203,6 +203,8 @@ class Tunnel(Shown):
         kind: what is put around a packet.
         selectors: what goes into it beside what routes lead there; empty for none.
         probe: it is up while this probe of the device is; empty for always.
+        exchanged: its keys are exchanged with the other end (RFC 7296), so that it needs an association; else both ends have them.
+        proposals: what may be agreed on in that exchange, in words of whoever writes the file; empty for anything.
         mark: where it is written.
 
     """
@@ -214,6 +216,8 @@ class Tunnel(Shown):
     mark: Mark = field(compare=False)
     selectors: tuple[Selector, ...] = ()
     probe: str = ""
+    exchanged: bool = False
+    proposals: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, repr=False)

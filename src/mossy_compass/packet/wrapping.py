@@ -14,6 +14,9 @@ from mossy_compass.packet.service import UDP
 
 VXLAN_PORT = 4789
 """The destination port of VXLAN (RFC 7348 section 5)."""
+KEY_PORT, AROUND_PORT = 500, 4500
+"""Both ports of an exchange of keys, and of one behind translation; by the second one ESP goes within UDP (RFC 7296 section 2.23)."""
+_UDP_HEADER = 8
 _HEADER = {4: 20, 6: 40}
 """The bytes of an IP header without options (RFC 791 section 3.1, RFC 8200 section 3)."""
 _SPI_AND_VECTOR, _CHECK = 16, 16
@@ -40,16 +43,17 @@ def outer_protocol(kind: Wrapping, inner: int) -> int:
     return {Wrapping.IP: 4 if inner == 4 else 41, Wrapping.GRE: 47, Wrapping.VXLAN: UDP, Wrapping.ESP: 50}[kind]
 
 
-def outer_size(kind: Wrapping, family: int, inner: int) -> int:
+def outer_size(kind: Wrapping, family: int, inner: int, around: bool = False) -> int:
     """How long the outer packet is, in bytes.
 
     Args:
         kind: what is put around.
         family: of the outer packet, 4 or 6.
         inner: length of the inner packet in bytes.
+        around: ESP goes within UDP (RFC 3948 section 2.1).
 
     """
-    header = _HEADER[family]
+    header = _HEADER[family] + (_UDP_HEADER if around else 0)
     if kind is Wrapping.IP:
         return header + inner
     if kind is Wrapping.GRE:
@@ -75,16 +79,19 @@ def inner_mtu(kind: Wrapping, family: int, outer: int) -> int:
     return max(room, 0)
 
 
-def wrapped(kind: Wrapping, inner: Packet, source: Address, destination: Address) -> Packet:
+def wrapped(kind: Wrapping, inner: Packet, source: Address, destination: Address, around: int = 0) -> Packet:
     """The outer packet. Of VXLAN the source port follows from the inner flow, so that routers share flows (RFC 7348 section 5).
 
     Args:
         kind: what is put around.
         inner: what is carried.
         source, destination: the ends of the tunnel.
+        around: the UDP port that ESP goes to within UDP, behind translation; 0 for ESP alone.
 
     """
-    size = outer_size(kind, destination.family, inner.size)
+    size = outer_size(kind, destination.family, inner.size, bool(around))
+    if around:
+        return Packet(UDP, source, destination, AROUND_PORT, around, size=size)
     protocol = outer_protocol(kind, inner.destination.family)
     if kind is not Wrapping.VXLAN:
         return Packet(protocol, source, destination, size=size)

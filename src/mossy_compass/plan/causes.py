@@ -238,9 +238,9 @@ CAUSES: dict[str, Cause] = {
         Cause("tunnel.end", "The outer packet of a tunnel came to the tunnel's end, and what it carried goes on from there."),
         Cause(
             "tunnel.mismatch",
-            "An outer packet came to a device none of whose tunnels is of that kind between those two ends.",
+            "An outer packet came to a device none of whose tunnels is of that kind between those two ends; or, where keys are exchanged, the two ends do not agree.",
             (
-                "let both ends name each other's address, and be of one kind",
+                "let both ends name each other's address, and say the same of kind, proposals and selectors",
                 "look whether the outer source was translated on the way",
             ),
         ),
@@ -251,13 +251,24 @@ CAUSES: dict[str, Cause] = {
         ),
         Cause(
             "tunnel.selector",
-            "What came through a tunnel is not between the ends that its selectors protect (RFC 4301 section 5.2).",
+            "What comes through a tunnel, or is led into one, is not between the ends that its selectors protect (RFC 4301 section 5.2).",
             ("let the selectors of both ends mirror each other",),
         ),
         Cause(
             "tunnel.clear",
             "What a selector protects came in the clear, past its tunnel (RFC 4301 section 5.2).",
             ("let the sender's side protect it too", "look whether the sender's side translated the source first"),
+        ),
+        Cause("exchange.taken", "A tunnel's end took what asked it to exchange keys, and answers."),
+        Cause(
+            "tunnel.first-packet",
+            "The packet came while the keys of its tunnel were exchanged, and tunnel-first-packet says lose: the next one goes in.",
+            ("send it again", "setting tunnel-first-packet: wait"),
+        ),
+        Cause(
+            "tunnel.unknown",
+            "What came out of a tunnel belongs to no association of the device there: it was cleared at that end, or its keys are others.",
+            ("clear it at the other end too", "let both ends have keys: exchanged, or by-hand"),
         ),
         Cause("tunnel.discard", "A selector of a tunnel says discard.", ("change the selector, or put another one before it",)),
         Cause(

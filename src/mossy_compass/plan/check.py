@@ -242,8 +242,8 @@ def _tunnels(network: Network, device: Device, problems: Problems) -> None:
         if owner is None:
             words = f"nobody here has {tunnel.to}, the other end of tunnel {interface.name} of {device.name}."
             problems.add("tunnel.nobody", tunnel.mark, words, "Draw the other end, or mend the address.", Severity.WARNING)
-        elif owner in network.devices:
-            why = _unlike(device, interface, tunnel, network.devices[owner])
+        elif owner in network.devices and not (tunnel.exchanged and _is_hidden(network, tunnel.to)):
+            why = _unlike(network, device, interface, tunnel, network.devices[owner])
             if why:
                 problems.add("tunnel.unlike", tunnel.mark, why, "Let both ends say the same, each from its side.", Severity.WARNING)
 
@@ -265,11 +265,24 @@ def _too_fine(device: Device, interface: Interface, tunnel: Tunnel, problems: Pr
         problems.add("tunnel.fine", tunnel.mark, words, remedy, Severity.NOTE)
 
 
-def _unlike(device: Device, interface: Interface, tunnel: Tunnel, other: Device) -> str:
+def _tunnels_of(device: Device) -> list[Tunnel]:
+    """The tunnels of a device."""
+    return [i.tunnel for i in device.interfaces.values() if i.tunnel is not None]
+
+
+def _is_hidden(network: Network, address: Address) -> bool:
+    """Whether an address stands for others: whoever has it translates, and ends no tunnel itself."""
+    owner = network.devices.get(network.owner_of(address) or "")
+    return owner is not None and bool(owner.translate) and not _tunnels_of(owner)
+
+
+def _unlike(network: Network, device: Device, interface: Interface, tunnel: Tunnel, other: Device) -> str:
     """What the two ends of a tunnel say otherwise; empty where they fit."""
     mine = [a.address for a in device.interfaces[tunnel.by].addresses] if tunnel.by in device.interfaces else []
     called = f"tunnel {interface.name} of {device.name}"
     ends = [i for i in other.interfaces.values() if i.tunnel is not None and i.tunnel.to in mine]
+    if not ends and tunnel.exchanged and any(t.exchanged and _is_hidden(network, t.to) for t in _tunnels_of(other)):
+        return ""  # it is translated between them, and an exchange of keys gets through that (RFC 7296 section 2.23)
     if not ends:
         return f"{called} is to {tunnel.to}, and {other.name} has no tunnel to {', '.join(map(str, mine)) or 'it'}."
     end = next((e for e in ends if e.tunnel is not None and e.tunnel.kind is tunnel.kind), ends[0])
@@ -277,6 +290,12 @@ def _unlike(device: Device, interface: Interface, tunnel: Tunnel, other: Device)
     assert twin is not None
     if twin.kind is not tunnel.kind:
         return f"{called} says kind {tunnel.kind.value}, and its other end {other.name}/{end.name} says {twin.kind.value}."
+    if twin.exchanged is not tunnel.exchanged:
+        said = ["exchanged" if t.exchanged else "by-hand" for t in (tunnel, twin)]
+        return f"{called} has keys: {said[0]}, and its other end {other.name}/{end.name} {said[1]}."
+    if tunnel.proposals and twin.proposals and not set(tunnel.proposals) & set(twin.proposals):
+        ours, others = (", ".join(t.proposals) for t in (tunnel, twin))
+        return f"{called} proposes {ours}, and its other end {other.name}/{end.name} {others}: they have none in common."
     theirs = [a.address for a in other.interfaces[twin.by].addresses] if twin.by in other.interfaces else []
     if tunnel.to not in theirs:
         return f"{called} is to {tunnel.to}, and {other.name}/{end.name} sends by {twin.by}, which has {', '.join(map(str, theirs)) or 'no address'}."

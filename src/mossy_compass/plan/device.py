@@ -15,13 +15,12 @@ from mossy_compass.model.outside import outside_of
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address, InterfaceAddress, Span, Spans, in_spans
 from mossy_compass.packet.service import BUILT_IN_SERVICES, WITH_PORTS
-from mossy_compass.plan.actions import Decide, Half
+from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Reader
-from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.keeping import keeping_of
-from mossy_compass.plan.order import Stage, orders
-from mossy_compass.plan.stages.step import Step
+from mossy_compass.plan.order import orders
+from mossy_compass.plan.stages.step import Run, Step, as_run
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.compute import Routing
 from mossy_compass.routing.domains import Domains
@@ -165,7 +164,7 @@ class DevicePlan:
         self.salt = name_hash(device.name)
         self._lists: dict[str, Table] = {}
         self._translations: dict[Half, Table] | None = None
-        self._runs: dict[str | None, tuple[tuple[Stage, Callable[[Facts], bool] | None, Decide], ...]] = {}
+        self._runs: dict[str | None, tuple[Run, ...]] = {}
         self._steps: dict[str | None, tuple[Step, ...]] = {}
         self._table: RouteTable | None = None
 
@@ -189,11 +188,11 @@ class DevicePlan:
         found: T = self._once[key]
         return found
 
-    def runs(self, arriving: str | None) -> tuple[tuple[Stage, Callable[[Facts], bool] | None, Decide], ...]:
-        """The same as what an executor calls: the stage, whether a packet is one that it is about, and what it decides."""
+    def runs(self, arriving: str | None) -> tuple[Run, ...]:
+        """The same as what an executor calls."""
         found = self._runs.get(arriving)
         if found is None:
-            found = self._runs[arriving] = tuple((s.stage, s.about, s.decide) for s in self.steps(arriving))
+            found = self._runs[arriving] = as_run(self.steps(arriving))
         return found
 
     @property
@@ -232,6 +231,8 @@ class DevicePlan:
 
     def rows_of(self, id: TableId) -> Table | None:
         """The table that a ruling cites by its id; None for one that has no rows to tell of."""
+        if id.as_of:
+            return self._once.get(("rows", id))
         if id.kind is TableKind.LIST and id.name in self._network.lists:
             return self.read_list(id.name)
         return self.tables().get(id)

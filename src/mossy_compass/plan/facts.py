@@ -12,9 +12,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from enum import StrEnum
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Spans, in_spans
 from mossy_compass.packet.flow import FiveTuple, flow_from, reversed_key
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.ids import NO_TABLE, TableId
@@ -269,6 +269,45 @@ class HeldBack(NamedTuple):
     packet: Packet
     arriving: str | None
     ends: int
+
+
+class Association(NamedTuple):
+    """What the two ends of a tunnel agreed on whose keys are exchanged (RFC 7296), as one of them has it.
+
+    It is a pair of RFC 4301's security associations, one for each direction.
+
+    Attributes:
+        number: the same at both ends, counted from 1 for the whole network.
+        device, tunnel: this end.
+        peer, peer_tunnel: the other one.
+        mine, far: what may be at this end and at the other of packets inside, as was agreed (RFC 7296 section 2.9).
+        to: whom the outer packets go to: the other end as this one sees it.
+        to_port: the UDP port that they go to, where addresses are translated on the way (RFC 3948); 0 for ESP alone.
+        behind: this end's packets are translated on their way.
+        asked: this end asked for it.
+        began, ends: instants in milliseconds; None for no end.
+        lists: the lists that stood at this end's interface then, as ``plan/asopened.py`` asks them; None for no list.
+
+    """
+
+    number: int
+    device: str
+    tunnel: str
+    peer: str
+    peer_tunnel: str
+    mine: Spans
+    far: Spans
+    to: Address
+    to_port: int
+    behind: bool
+    asked: bool
+    began: int
+    ends: int | None
+    lists: Any = None
+
+    def holds(self, mine: Address, far: Address) -> bool:
+        """Whether packets between two addresses go by it, the first at this end."""
+        return in_spans(mine.key, self.mine) and in_spans(far.key, self.far)
 
 
 class Recalled(NamedTuple):

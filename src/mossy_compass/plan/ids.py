@@ -27,11 +27,13 @@ class TableId(NamedTuple):
         kind: what sort of table.
         name: of the list, of the half of translations, of the interface or place of offers and built-in rules, of the route
             table, or of the stage whose own table it is.
+        as_of: which of the former versions that associations still hold; 0 for the list as it is.
 
     """
 
     kind: TableKind
     name: str = ""
+    as_of: int = 0
 
     def __str__(self) -> str:
         """As records and views write it: ``list visitors-in``."""

@@ -42,6 +42,7 @@ class Did(StrEnum):
     REWRITTEN = "rewritten"
     KEPT = "kept"
     EXPECTS = "expects"
+    ASSOCIATED = "associated"
     SENT = "sent"
     DELIVERED = "delivered"
     REFUSED = "refused"
@@ -122,6 +123,13 @@ REASONS: dict[str, Shape] = {
     "tunnel.recursion": _shape("device", "name device"),
     "tunnel.selector": _shape("device", "name device"),
     "tunnel.clear": _shape("rule", "row name device"),
+    "exchange.taken": _shape("device", "name device"),
+    "exchange.proposals": _shape("device", "device value other values"),
+    "exchange.selectors": _shape("device", "name device source destination"),
+    "association.made": _shape("device", "number name other to port"),
+    "association.none": _shape("device", "name device source destination"),
+    "association.unknown": _shape("device", "number name device other"),
+    "association.by-hand": _shape("device", "name device other_name other"),
     "unasked": _shape("device", "name"),
     "fragment": _shape("device", "name"),
     "answer.elsewhere": _shape("device", "name address"),
@@ -178,6 +186,7 @@ REASONS: dict[str, Shape] = {
     "note.entered": _shape("note", "name"),
     "note.bypass": _shape("note", "name"),
     "note.tunnelled": _shape("note", "kind to"),
+    "note.as-opened": _shape("note", "number name began none"),
     "note.strays": _shape("note", "number before now"),
     "note.exit-down": _shape("note", "number port"),
     "note.exit-unknown": _shape("note", "number port"),

@@ -170,6 +170,8 @@ def _hop_dict(hop: Hop, plan: Plan | None, came: Packet) -> HopDict:
     }
     if hop.outer is not None:
         out["outer"] = leg_dict(hop.outer, plan)
+    if hop.exchange:
+        out["exchange"] = [leg_dict(leg, plan) for leg in hop.exchange]
     if plan is None:
         out["rulings"] = [ruling_dict(r, hop.device, None) for r in hop.rulings]
         return out

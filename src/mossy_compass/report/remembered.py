@@ -44,7 +44,7 @@ def sessions(state: State, device: str) -> Rows:
         (
             f"{s.number} {protocol_name(s.inner.protocol)}",
             _flows(s),
-            f"{_phase(s)}\n{_life(s.began, s.ends, state.now)}",
+            f"{_phase(s)}\n{life(s.began, s.ends, state.now)}",
             f"{_opened(s)}\n{s.packets} packet{'s' * (s.packets != 1)}, {s.size} bytes",
         )
         for s in held
@@ -86,7 +86,7 @@ def mappings(state: State, device: str) -> Rows:
         (
             f"{m.number} {protocol_name(m.protocol)}",
             f"{_end(m.protocol, m.inner, m.inner_port)}\nis {_end(m.protocol, m.outer, m.outer_port)}",
-            f"{_far(m)}\n{_life(m.began, m.ends, state.now)}",
+            f"{_far(m)}\n{life(m.began, m.ends, state.now)}",
             f"{m.row}\n{have[m.number]} session{'s' * (have[m.number] != 1)}{', 1 expected' if m.number in waiting else ''}",
         )
         for m in held
@@ -115,7 +115,7 @@ def expectations(state: State, device: str) -> Rows:
         (
             f"{e.number} {protocol_name(e.protocol)}",
             f"{_end(e.protocol, e.address, e.port)}{f'{chr(10)}is {_end(e.protocol, e.inner, e.inner_port)}' if e.translated else ''}",
-            f"{e.opener or 'anybody'}\n{_life(e.began, e.ends, state.now)}",
+            f"{e.opener or 'anybody'}\n{life(e.began, e.ends, state.now)}",
             f"helper {e.helper}\nsession {e.session}" if e.helper else "announced by itself",
         )
         for e in held
@@ -188,7 +188,7 @@ def _end(protocol: int, address: object, port: int, bare: bool = False) -> str:
     return f"[{address}]:{port}" if ":" in str(address) else f"{address}:{port}"
 
 
-def _life(began: int, ends: int | None, now: int) -> str:
+def life(began: int, ends: int | None, now: int) -> str:
     """How old something is, and how long it lives without a packet."""
     rest = "never ends" if ends is None else f"{duration_words(max(0, ends - now))} left"
     return f"{duration_words(now - began)} old, {rest}"

@@ -134,6 +134,9 @@ def _carrying(leg: Leg) -> str:
     if hop.outer is None or leg.deciding is leg:
         return ""
     inner = _carrying(hop.outer)
+    if hop.outer.way is Way.EXCHANGE:
+        whose = "" if hop.outer.hops[0].device == hop.device else f" of {hop.outer.hops[0].device}"
+        return f", as the exchange of keys ({hop.outer.packet}{whose}) for tunnel {hop.leaving} of {hop.device}{inner}"
     return f", as the outer packet ({hop.outer.packet}) of tunnel {hop.leaving} of {hop.device}{inner}"
 
 
@@ -309,13 +312,14 @@ def _sent(ruling: Ruling) -> str:
     return ruling.note if told else ""
 
 
-_TOLD = ("note.other-names", "note.application-later", "note.profile")
+_TOLD = ("note.as-opened", "note.other-names", "note.application-later", "note.profile")
 """Remarks about a permit that belong into its line: without them it would be taken for more, or less, than it is."""
 _BRIEF: dict[Did, Callable[[Ruling], str]] = {
     Did.PERMITTED: lambda r: f"{r.because.cited()} permits" + (f": {r.note}" if r.remark and r.remark.code in _TOLD else ""),
     Did.KNOWN: _known,
     Did.REWRITTEN: lambda r: f"{r.note} by {r.because.cited()}",
     Did.KEPT: lambda r: r.note,
+    Did.ASSOCIATED: lambda r: r.because.cited(),
     Did.EXPECTS: lambda r: f"{r.because.cited()} {r.note}",
     Did.ROUTED: lambda r: f"{r.because.cited()} {r.note}",
     Did.STEERED: lambda r: f"{r.because.cited()} {r.note}",
@@ -329,7 +333,10 @@ def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
     parts: list[str] = []
     for ruling in hop.rulings:
         if ruling.cause and last and leg.deciding is not leg:
-            parts.append(f"LOST with the packet that carries it: {leg.because.cited()}")
+            exchange = hop.outer is not None and hop.outer.way is Way.EXCHANGE
+            parts.append(
+                f"LOST with the {'exchange of keys for it' if exchange else 'packet that carries it'}: {leg.because.cited()}"
+            )
         elif ruling.cause:
             note = f": {ruling.note}" if ruling.note else ""
             parts.append(f"{ruling.did.upper()}: {ruling.because.cited()}{note}")
@@ -342,14 +349,30 @@ def hop_words(hop: Hop, leg: Leg, last: bool) -> str:
 
 def leg_title(leg: Leg) -> str:
     """Heading of a leg."""
-    name = {Way.THERE: "there", Way.BACK: "back", Way.ERROR: "error's way home", Way.LATER: "later", Way.OUTER: "outer"}[leg.way]
+    name = {
+        Way.THERE: "there",
+        Way.BACK: "back",
+        Way.ERROR: "error's way home",
+        Way.LATER: "later",
+        Way.OUTER: "outer",
+        Way.EXCHANGE: "exchange of keys",
+    }[leg.way]
     return f"{name}: {leg.packet}"
+
+
+def within_title(leg: Leg) -> str:
+    """What heads the devices of a packet that it took to carry another on."""
+    if leg.way is Way.EXCHANGE:
+        return f"exchange of keys, {leg.packet}:"
+    return f"within {leg.packet}, {leg.packet.size} bytes:"
 
 
 def _step(hop: Hop) -> str:
     """A device on a path, with what carried the packet on from there."""
     if hop.outer is None:
         return hop.device
+    if hop.outer.way is Way.EXCHANGE:
+        return f"{hop.device} > (exchange of keys)"
     kind = protocol_name(hop.outer.packet.protocol)
     past = ", ".join(h.device for h in hop.outer.hops[1:-1])
     return f"{hop.device} > ({kind} past {past})" if past else f"{hop.device} > ({kind})"

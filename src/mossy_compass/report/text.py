@@ -83,8 +83,7 @@ def _lines(leg: Leg, before: str) -> Iterator[tuple[str, Text, str, Text]]:
             words.highlight_regex(r"\b(DROPPED|REJECTED|EXPIRED|LOOPED|LOST)\b", _BAD)
         yield f"{before}{number}", Text(hop.device, style="bold"), sentences.hop_ports(hop, leg), words
         if hop.outer is not None:
-            size = f"{hop.outer.packet.size} bytes"
-            yield "", Text(""), "", _dim(f"within {hop.outer.packet}, {size}:")
+            yield "", Text(""), "", _dim(sentences.within_title(hop.outer))
             yield from _lines(hop.outer, f"{before}{number}.")
 
 
@@ -133,9 +132,9 @@ def _details_of(leg: Leg, plan: Plan | None, before: str) -> Iterator[Renderable
     """A leg's hops with every ruling; those of an outer packet follow on the hop that sent it."""
     for number, hop in enumerate(leg.hops, 1):
         yield Padding(_hop_details(f"{before}{number}", hop, leg, plan, number), (0, 0, 0, 4))
-        if hop.outer is not None:
-            yield Padding(_dim(f"within {hop.outer.packet}, {hop.outer.packet.size} bytes:"), (0, 0, 0, 4))
-            yield from _details_of(hop.outer, plan, f"{before}{number}.")
+        for part in hop.within:
+            yield Padding(_dim(sentences.within_title(part)), (0, 0, 0, 4))
+            yield from _details_of(part, plan, f"{before}{number}.")
 
 
 def brief(record: Journey) -> RenderableType:

@@ -519,6 +519,18 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "tunnel.none": _no_tunnel,
     "tunnel.recursion": "the outer packets of tunnel {name} of {device} would go into that tunnel again, and so on without end",
     "tunnel.selector": "what came through tunnel {name} of {device} is not between the ends that its selectors protect",
+    "exchange.taken": "tunnel {name} of {device} exchanges keys with it",
+    "exchange.proposals": lambda v: (
+        f"{v['device']} and {v['other']} have no proposal in common: {', '.join(v['value'])} there, {', '.join(v['values'])} here"
+    ),
+    "exchange.selectors": "tunnel {name} of {device} protects nothing between {destination}, which is its own end, and {source}",
+    "association.made": lambda v: (
+        f"association {v['number']} of tunnel {v['name']} is made with {v['other']} ({v['to']}, keys exchanged"
+        f"{', within UDP as an address is translated between them' if v['port'] else ''})"
+    ),
+    "association.none": "no selector of tunnel {name} of {device} protects {source} to {destination}, so there is no association for it",
+    "association.unknown": "{other} has no association {number}, by which {device} sends into tunnel {name}",
+    "association.by-hand": "tunnel {name} of {device} has its keys by hand, and its other end {other_name} of {other} exchanges them",
     "tunnel.clear": "selector {row} of tunnel {name} of {device} protects this, and it came in the clear",
     "unasked": "{name} asked nothing that this answers",
     "answer.elsewhere": "the answer ended at {name}, which has {address} too",
@@ -575,6 +587,10 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.candidate": lambda v: _passed(v["passed"]),
     "note.entered": "leads into tunnel {name}",
     "note.bypass": "goes past tunnel {name}, as its selector says",
+    "note.as-opened": lambda v: (
+        f"as {'no list stood there' if v['none'] else 'it was'} when association {v['number']} of tunnel {v['name']} was made, which holds it so; "
+        "what is written now takes effect when that is cleared"
+    ),
     "note.tunnelled": "goes on within {kind} to {to}",
     "note.strays": "session {number} left by {before} before, with an address of that, and would leave by {now}",
     "note.exit-down": "{port}, by which session {number} was opened, is down, so routes decide",

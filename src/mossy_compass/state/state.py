@@ -35,6 +35,7 @@ from mossy_compass.plan.facts import (
 )
 from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.keeping import FIRST_FREE_PORT, HALF_OPEN, LAST_PORT, Keeping, lives
+from mossy_compass.state.associations import Associations
 from mossy_compass.state.entry import NO_DOUBTS, USUAL, Entry, Life, Mapping, Pool, Ports
 from mossy_compass.state.phases import first_phase, next_step
 
@@ -102,10 +103,11 @@ class State:
     Attributes:
         now: the instant, in milliseconds since this state began.
         epoch: the date of its beginning, in milliseconds since 1970, UTC; None while no date was given.
+        associations: of tunnels whose keys are exchanged.
 
     """
 
-    __slots__ = ("_books", "_clock", "_due", "_journal", "_stale", "_turn", "_watched", "epoch", "now")
+    __slots__ = ("_books", "_clock", "_due", "_journal", "_stale", "_turn", "_watched", "associations", "epoch", "now")
 
     def __init__(self) -> None:
         self._books: dict[str, Book] = {}
@@ -114,6 +116,7 @@ class State:
         self._clock: list[tuple[int, str, int, int, Entry]] = []
         self._turn = self._stale = 0
         self._due: list[HeldBack] = []
+        self.associations = Associations(self._note)
         self.now = 0
         self.epoch: int | None = None
 
@@ -125,7 +128,13 @@ class State:
             held = book.opened, book.mapped, book.half, book.live, book.history, list(book.gone.items()), book.names
             waiting = book.announced, self.expectations(name), list(book.held.values())
             books[name] = (self._entries(name), _mappings(book), used, held, waiting)
-        return self.now, self.epoch, books
+        agreed = [a._replace(lists=None) for name in sorted(self.associations.devices) for a in self.associations.of(name)]
+        return self.now, self.epoch, books, agreed
+
+    def _note(self, undo: Callable[[], None]) -> None:
+        """Put into the journal what undoes something that was written."""
+        if self._watched:
+            self._journal.append(undo)
 
     # the clock
 
@@ -161,6 +170,7 @@ class State:
                 self.now = due
                 ended.append(self._end(device, entry, "expired"))
         self.now = to
+        list(self.associations.over(to))
         for device, book in self._books.items():
             for held in [e for e in book.expected.values() if e.ends <= to]:
                 self._unexpect(device, held)
@@ -311,7 +321,7 @@ class State:
 
     def devices(self) -> list[str]:
         """The devices that remember anything."""
-        return sorted(self._books)
+        return sorted(self.associations.devices.union(self._books))
 
     def counts(self, device: str) -> tuple[int, int]:
         """How many sessions live at a device, and how many of them are half-open."""
@@ -564,6 +574,9 @@ class State:
             name: its name from now on; nobody may have it.
 
         """
+        self.associations.rename(device, name)
+        if device not in self._books:
+            return
         book = self._books[name] = self._books.pop(device)
         book.held = {key: held._replace(device=name) for key, held in book.held.items()}
         self._clock = [(due, name if d == device else d, n, turn, entry) for due, d, n, turn, entry in self._clock]

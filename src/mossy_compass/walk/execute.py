@@ -41,12 +41,15 @@ from mossy_compass.plan.actions import (
     Stop,
     Touch,
 )
+from mossy_compass.plan.asopened import outdated, steps_as_opened
 from mossy_compass.plan.balance import Choose, choice, share
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import SOME_TIME, Direction, Expected, Facts, HeldBack, Judged, Moment, Relation, Session
+from mossy_compass.plan.facts import SOME_TIME, Association, Direction, Expected, Facts, HeldBack, Judged, Moment, Relation, Session
 from mossy_compass.plan.keeping import HALF_OPEN
+from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
 from mossy_compass.plan.stages.routes import DISCARDED, ended_by, steered
+from mossy_compass.plan.stages.step import Step, as_run
 from mossy_compass.plan.stages.translate import MAPPED
 from mossy_compass.state.rewrite import rewrite, with_destination, with_source
 from mossy_compass.state.state import State, has_ports
@@ -84,10 +87,11 @@ class Stay:
         choose: how equal ways are chosen; None: by the hash.
         rulings: what happened so far.
         handover: who gets the packet; None while it is here.
+        opened: the association that it came out of a tunnel by, where that holds other lists than those of now.
 
     """
 
-    __slots__ = ("_situation", "choose", "facts", "handover", "here", "rulings", "state")
+    __slots__ = ("_situation", "choose", "facts", "handover", "here", "opened", "rulings", "state")
 
     def __init__(
         self,
@@ -108,11 +112,20 @@ class Stay:
         self.rulings: list[Ruling] = []
         self._situation: Situation | None = None
         self.handover: Handover | None = None
+        self.opened: Association | None = None
+        if arriving is not None and state.associations:
+            held = state.associations.between(here.name, arriving, packet.destination, packet.source)
+            self.opened = held if held is not None and outdated(here, held) else None
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        """What the device does with such a packet."""
+        return self.here.steps(self.facts.arriving) if self.opened is None else steps_as_opened(self.here, self.opened)
 
     def run(self) -> StayEnd | None:
         """Run the device's steps; None when a neighbour got the packet."""
         facts = self.facts
-        for stage, when, decide in self.here.runs(facts.arriving):
+        for stage, when, decide in self.here.runs(facts.arriving) if self.opened is None else as_run(self.steps):
             if when is not None and not when(facts):
                 continue
             decision = decide(facts)
@@ -123,6 +136,13 @@ class Stay:
                 if end is not None:
                     return end
         return None
+
+    def agreed(self, held: Association) -> None:
+        """Note, before the packet is sent, that an association was made for it."""
+        because = Because("association.made", (held.number, held.tunnel, held.peer, held.to, held.to_port))
+        sent = self.rulings.pop()
+        self.rule(Stage.TUNNEL, Decision(Did.ASSOCIATED, because, ()), self.facts.packet)
+        self.rulings.append(sent)
 
     def rule(
         self, stage: str, decision: Decision, saw: Packet, remark: Because | None = None, cause: str = "", taken: Taken = NO_WAY

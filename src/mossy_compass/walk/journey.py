@@ -42,13 +42,14 @@ class Symptom(StrEnum):
 
 
 class Way(StrEnum):
-    """What a leg is within its journey; ``outer`` is that of a packet which carries another."""
+    """What a leg is within its journey; ``outer`` is that of a packet which carries another, ``exchange`` one of keys for a tunnel."""
 
     THERE = "there"
     BACK = "back"
     ERROR = "error"
     LATER = "later"
     OUTER = "outer"
+    EXCHANGE = "exchange"
 
 
 def _words(because: Because | None) -> str:
@@ -275,6 +276,7 @@ class Hop(NamedTuple):
         rulings: one for each stage that had something to say.
         latency_ms: how long the cable to the next device takes, in milliseconds; of a tunnel, the way of the outer packet.
         outer: the way of the packet that carried it from here, where it went into a tunnel.
+        exchange: the ways of the packets by which the tunnel's keys were exchanged for it; those that got there.
 
     """
 
@@ -288,6 +290,12 @@ class Hop(NamedTuple):
     rulings: tuple[Ruling, ...]
     latency_ms: float = 0.0
     outer: Leg | None = None
+    exchange: tuple[Leg, ...] = ()
+
+    @property
+    def within(self) -> tuple[Leg, ...]:
+        """The ways of other packets that it took to carry it on from here."""
+        return self.exchange if self.outer is None else (*self.exchange, self.outer)
 
     def __repr__(self) -> str:
         return f"<Hop {self.device}: {self.arriving} to {self.leaving}>"
@@ -334,10 +342,10 @@ class Leg(NamedTuple):
 
     @property
     def every_hop(self) -> tuple[Hop, ...]:
-        """The devices that it passed, with those that the outer packets passed which carried it."""
-        if all(hop.outer is None for hop in self.hops):
+        """The devices that it passed, with those that the outer packets passed which carried it, and exchanges of keys."""
+        if all(hop.outer is None and not hop.exchange for hop in self.hops):
             return self.hops
-        return tuple(h for hop in self.hops for h in (hop, *(hop.outer.every_hop if hop.outer is not None else ())))
+        return tuple(h for hop in self.hops for h in (hop, *(h for leg in hop.within for h in leg.every_hop)))
 
     @property
     def note(self) -> str:

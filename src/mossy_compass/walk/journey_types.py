@@ -95,6 +95,7 @@ HopDict = TypedDict(
         "bridges": list[str],
         "latency-ms": float,
         "outer": NotRequired["LegDict"],
+        "exchange": NotRequired[list["LegDict"]],
         "rulings": list[RulingDict],
         "silent": NotRequired[list[SilentDict]],
     },

@@ -11,9 +11,12 @@ from typing import Any, NamedTuple
 
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import UDP
+from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT
 from mossy_compass.plan.actions import Decision, Handover, Reply
 from mossy_compass.plan.balance import Choose
-from mossy_compass.plan.facts import SOME_TIME, Moment
+from mossy_compass.plan.device import DevicePlan
+from mossy_compass.plan.facts import SOME_TIME, Association, Moment
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
@@ -21,6 +24,7 @@ from mossy_compass.plan.replies import reply_to
 from mossy_compass.plan.stages.sessions import session_gone
 from mossy_compass.plan.stages.tunnel import ROW, in_clear, outer_packet
 from mossy_compass.state.state import State
+from mossy_compass.walk.associate import TAKEN, Agreed, Lost, Send, associated, first_is_lost, tunnel_of, unknown_there
 from mossy_compass.walk.execute import Stay, StayEnd
 from mossy_compass.walk.journey import UNWRAPPED, Hop, Leg, Way
 
@@ -127,11 +131,14 @@ def follow(
             return leg, reply_emitted(stay, end, choose)
         assert stay.handover is not None
         if stay.handover.tunnel:
-            outer = carried(plan, state, stay, choose, moment, within)
-            if outer is None or outer.cause != UNWRAPPED:
-                return track.lost(emission, stay, outer, within), None
-            stay.handover = taken(stay.handover, outer)
-            track.hop(stay, outer)
+            through = carried(plan, state, stay, choose, moment, within)
+            if through.lost is not None:
+                return track.lost(emission, stay, through), None
+            assert through.outer is not None
+            if through.exchange and through.held is not None:
+                stay.agreed(through.held)
+            stay.handover = taken(stay.handover, through.outer)
+            track.hop(stay, through.outer, through.exchange)
         else:
             track.hop(stay)
         if stay.facts.leaving is not None:
@@ -157,17 +164,91 @@ def left_in_clear(plan: Plan, hops: Iterable[Hop]) -> Because | None:
     return None
 
 
+class Through(NamedTuple):
+    """A packet's way through a tunnel.
+
+    Attributes:
+        outer: the way of what carried it; None where nothing set out.
+        exchange: the ways of the packets by which keys were exchanged for it.
+        held: the association that it goes by; None where none is needed, or there.
+        lost: why it did not come out; None where it did.
+
+    """
+
+    outer: Leg | None = None
+    exchange: tuple[Leg, ...] = ()
+    held: Association | None = None
+    lost: Lost | None = None
+
+
 def carried(
     plan: Plan, state: State, stay: Stay, choose: Choose | None, moment: Moment, within: tuple[tuple[str, str], ...]
-) -> Leg | None:
-    """The way of the packet that carries another to the end of a tunnel; None where none can be made."""
-    name, port = stay.here.name, stay.facts.leaving
+) -> Through:
+    """What carries a packet to the end of a tunnel, and whether it gets there. Where keys are exchanged, that comes first."""
+    here, port, inner = stay.here, stay.facts.leaving, stay.facts.packet
     assert port is not None
-    packet = outer_packet(stay.here, port, stay.facts.packet)
-    if packet is None or (name, port) in within:
+    tunnel = tunnel_of(here, port)
+    if (here.name, port) in within:
+        because = Because("tunnel.recursion", (port, here.name), here.device.interfaces[port].mark)
+        return Through(lost=Lost("tunnel.recursion", because))
+    carries = (*within, (here.name, port))
+
+    send = _exchanging(plan, state, choose, moment, carries)
+    held, legs, lost = associated(plan, state, here, port, inner, send) if tunnel.exchanged else Agreed(None)
+    first = first_is_lost(here) if legs else None
+    if lost is None and first is not None:
+        lost = Lost("tunnel.first-packet", first)
+    if lost is not None:
+        return Through(lost.outer, tuple(leg for leg in legs if leg.cause in TAKEN), held, lost)
+    packet = outer_packet(here, port, inner, held)
+    if packet is None:
+        values = f"{here.name}/{tunnel.by}", tunnel.to.family
+        return Through(lost=Lost("source.none", Because("address.none", values, here.device.interfaces[port].mark)))
+    emission = Emission(packet, here.name, Way.OUTER, number=stay.facts.number)
+    outer = follow(plan, state, emission, choose, moment, carries)[0]
+    if outer.cause != UNWRAPPED:
+        return Through(outer, legs, held, Lost(outer.cause, outer.because, outer.remark, outer))
+    lost = unknown_there(plan, state, here, port, held, outer)
+    return Through(outer if lost is None else lost.outer, legs, held, lost)
+
+
+def _exchanging(plan: Plan, state: State, choose: Choose | None, moment: Moment, within: tuple[tuple[str, str], ...]) -> Send:
+    """What sends the packets of an exchange of keys."""
+    return lambda packet, device: follow(plan, state, Emission(packet, device, Way.EXCHANGE), choose, moment, within)[0]
+
+
+def agree(plan: Plan, state: State, here: DevicePlan, port: str, packet: Packet) -> Association | None:
+    """The association that a packet would go by; None where none can be made.
+
+    Args:
+        plan: the network.
+        state: what devices remember; it is written.
+        here: who sends into the tunnel.
+        port: the tunnel, whose keys are exchanged.
+        packet: what would go in.
+
+    """
+    send = _exchanging(plan, state, None, SOME_TIME, ((here.name, port),))
+    return associated(plan, state, here, port, packet, send).held
+
+
+def farewell(plan: Plan, state: State, held: Association) -> Leg | None:
+    """The way of what tells the other end that an association is over; None where the device cannot send it.
+
+    Args:
+        plan: the network.
+        state: what devices remember.
+        held: the association, of which the device knows nothing any more.
+
+    """
+    here = plan.device(held.device)
+    interface = here.device.interfaces.get(held.tunnel)
+    own = here.address_on(interface.tunnel.by, held.to.family) if interface is not None and interface.tunnel is not None else None
+    if own is None:
         return None
-    emission = Emission(packet, name, Way.OUTER, number=stay.facts.number)
-    return follow(plan, state, emission, choose, moment, (*within, (name, port)))[0]
+    ports = (AROUND_PORT, held.to_port) if held.to_port else (KEY_PORT, KEY_PORT)
+    packet = Packet(UDP, own, held.to, *ports)
+    return follow(plan, state, Emission(packet, held.device, Way.EXCHANGE), None, within=((held.device, held.tunnel),))[0]
 
 
 def taken(handover: Handover, outer: Leg) -> Handover:
@@ -207,31 +288,20 @@ class Track:
         if self.circle is None and start < len(self.hops):
             self.circle = start
 
-    def hop(self, stay: Stay, outer: Leg | None = None) -> None:
+    def hop(self, stay: Stay, outer: Leg | None = None, exchange: tuple[Leg, ...] = ()) -> None:
         """Record a device, unless the packet went round already."""
         if self.circle is None:
-            self.hops.append(_hop(stay, outer))
+            self.hops.append(_hop(stay, outer, exchange))
 
-    def lost(self, emission: Emission, stay: Stay, outer: Leg | None, within: tuple[tuple[str, str], ...]) -> Leg:
+    def lost(self, emission: Emission, stay: Stay, through: Through) -> Leg:
         """The leg of a packet that was lost with the one that carried it; or that no other could carry."""
-        port = stay.facts.leaving or ""
-        interface = stay.here.device.interfaces[port]
-        if outer is not None:
-            cause, because, remark = outer.cause, outer.because, outer.remark
-        elif (stay.here.name, port) in within:
-            cause, remark = "tunnel.recursion", None
-            because = Because("tunnel.recursion", (port, stay.here.name), interface.mark)
-        else:
-            assert interface.tunnel is not None
-            cause, remark = "source.none", None
-            because = Because(
-                "address.none", (f"{stay.here.name}/{interface.tunnel.by}", interface.tunnel.to.family), interface.mark
-            )
+        assert through.lost is not None
+        cause, because, remark, outer = through.lost
         last = stay.rulings[-1]
         stopped = last.decision._replace(did=Did.DROPPED) if outer is not None else Decision(Did.DROPPED, because, (), remark)
         stay.rulings[-1] = last._replace(cause=cause, decision=stopped)
         stay.handover = None
-        self.hops.append(_hop(stay, outer))
+        self.hops.append(_hop(stay, outer, through.exchange))
         return self._made(emission, stay.facts.packet, Fate.DROPPED, cause, because, remark)
 
     def leg(self, emission: Emission, stay: Stay, end: StayEnd) -> Leg:
@@ -278,7 +348,7 @@ class Track:
         )
 
 
-def _hop(stay: Stay, outer: Leg | None = None) -> Hop:
+def _hop(stay: Stay, outer: Leg | None = None, exchange: tuple[Leg, ...] = ()) -> Hop:
     """What happened at one device, as a record."""
     facts, handover = stay.facts, stay.handover
     kind = stay.here.kind
@@ -293,6 +363,7 @@ def _hop(stay: Stay, outer: Leg | None = None) -> Hop:
             bridges=(),
             rulings=tuple(stay.rulings),
             outer=outer,
+            exchange=exchange,
         )
     return Hop(
         device=stay.here.name,
@@ -305,4 +376,5 @@ def _hop(stay: Stay, outer: Leg | None = None) -> Hop:
         rulings=tuple(stay.rulings),
         latency_ms=handover.latency_ms,
         outer=outer,
+        exchange=exchange,
     )

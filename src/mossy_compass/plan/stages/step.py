@@ -95,6 +95,15 @@ class Step:
                 return
 
 
+Run = tuple[Stage, Callable[[Facts], bool] | None, Decide]
+"""A step as an executor calls it: the stage, whether a packet is one that it is about, and what it decides."""
+
+
+def as_run(steps: Sequence[Step]) -> tuple[Run, ...]:
+    """Steps as an executor calls them."""
+    return tuple((s.stage, s.about, s.decide) for s in steps)
+
+
 def _decided_by(asked: Asked, names_at: Names | None) -> Decide:
     """The function of a table, made when the first step asks it."""
     if not isinstance(asked, Table):

@@ -10,16 +10,16 @@ from collections.abc import Callable, Iterator
 
 from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.model.network import Interface, Protects, Selector, Tunnel
-from mossy_compass.packet.address import EVERYTHING, Span, Spans
+from mossy_compass.packet.address import EVERYTHING, Address, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import UDP, Service
-from mossy_compass.packet.wrapping import VXLAN_PORT, Wrapping, outer_protocol, wrapped
-from mossy_compass.plan.actions import PASS, Action, Decide, Decision, Deliver, Enter, Stop
-from mossy_compass.plan.alike import Term
+from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT, VXLAN_PORT, Wrapping, outer_protocol, wrapped
+from mossy_compass.plan.actions import PASS, Action, Decide, Decision, Deliver, Enter, OpenSession, Reply, Stop, Touch
+from mossy_compass.plan.alike import Met, Term
 from mossy_compass.plan.conditions import Condition, term_condition
 from mossy_compass.plan.decide import alike, decider
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.facts import Association, Facts
 from mossy_compass.plan.fields import service_span
 from mossy_compass.plan.ids import stage_table
 from mossy_compass.plan.order import Stage
@@ -39,19 +39,62 @@ def tunnels_of(here: DevicePlan) -> list[tuple[Interface, Tunnel]]:
     return [(i, t) for i, t in found if here.domains.link(here.name, i.name).up]
 
 
-def outer_packet(here: DevicePlan, interface: str, inner: Packet) -> Packet | None:
+def outer_packet(here: DevicePlan, interface: str, inner: Packet, held: Association | None = None) -> Packet | None:
     """What leaves for the peer; None where the interface whose address it would have has none of the family.
 
     Args:
         here: the device.
         interface: name of the tunnel.
         inner: what is to be carried.
+        held: the association that it goes by, where keys are exchanged.
 
     """
     tunnel = here.device.interfaces[interface].tunnel
     assert tunnel is not None
     source = here.address_on(tunnel.by, tunnel.to.family)
-    return wrapped(tunnel.kind, inner, source, tunnel.to) if source is not None else None
+    if source is None:
+        return None
+    return wrapped(tunnel.kind, inner, source, held.to if held else tunnel.to, held.to_port if held else 0)
+
+
+def protecting(here: DevicePlan, tunnel: Tunnel, mine: Address, far: Address) -> tuple[Spans, Spans] | None:
+    """The two ends of the first selector that protects packets between two addresses; any where a tunnel has none at all.
+
+    Args:
+        here: whose tunnel.
+        tunnel: which.
+        mine: the address at this end.
+        far: that at the other.
+
+    """
+    ends = selected_ends(here, tunnel)
+    return next((e for e in ends if in_spans(mine.key, e[0]) and in_spans(far.key, e[1])), None)
+
+
+def selected_ends(here: DevicePlan, tunnel: Tunnel) -> list[tuple[Spans, Spans]]:
+    """What a tunnel's selectors protect: its own end and the far one, in their order; anything where it has none at all."""
+    return [_ends(here, s) for s in tunnel.selectors if s.does is Protects.PROTECT] or [(EVERYTHING, EVERYTHING)]
+
+
+def agreeing(here: DevicePlan, tunnel: Tunnel, packet: Packet, mirrored: bool) -> Iterator[Met]:
+    """For which packets the same selector of a tunnel is agreed on: an end's part in who is of one association.
+
+    Args:
+        here: whose tunnel.
+        tunnel: which.
+        packet: what goes in.
+        mirrored: this is the end where it comes out.
+
+    """
+    keys = ("destination", "source") if mirrored else ("source", "destination")
+    mine, far = (getattr(packet, k) for k in keys)
+    for selector in tunnel.selectors:
+        if selector.does is Protects.PROTECT:
+            ends = _ends(here, selector)
+            held = in_spans(mine.key, ends[0]) and in_spans(far.key, ends[1])
+            yield Met(tuple(Condition(k, ((k, spans),)) for k, spans in zip(keys, ends, strict=True)), held)
+            if held:
+                return
 
 
 def _does(selector: Selector, name: str) -> tuple[Action, ...]:
@@ -161,13 +204,23 @@ def in_clear(here: DevicePlan, leaving: str, before: Packet, after: Packet) -> B
 def _outer_service(tunnel: Tunnel) -> Spans:
     """What the outer packets of a tunnel are, as a set of services."""
     if tunnel.kind is Wrapping.VXLAN:
-        return (service_span(Service(UDP, (Span(VXLAN_PORT, VXLAN_PORT)))),)
+        return _udp(VXLAN_PORT)
+    if tunnel.exchanged:
+        return merge((service_span(Service(outer_protocol(tunnel.kind, 4))), *_udp(AROUND_PORT)))
     protocols = {outer_protocol(tunnel.kind, family) for family in (4, 6)}
     return merge(service_span(Service(p)) for p in protocols)
 
 
+def _udp(port: int) -> Spans:
+    """What goes to a UDP port."""
+    return (service_span(Service(UDP, Span(port, port))),)
+
+
 def endings(here: DevicePlan) -> Iterator[StageRow]:
-    """The rows that end a tunnel: from its peer, to its own end. What else comes with such a protocol fits no tunnel."""
+    """The rows that end a tunnel: from its peer, to its own end. What else comes with such a protocol fits no tunnel.
+
+    Where keys are exchanged, what asks for that is taken from the same peer (RFC 7296 section 2).
+    """
     kinds: list[Spans] = []
     for interface, tunnel in tunnels_of(here):
         own = here.address_on(tunnel.by, tunnel.to.family)
@@ -175,14 +228,20 @@ def endings(here: DevicePlan) -> Iterator[StageRow]:
             continue
         service = _outer_service(tunnel)
         kinds.append(service)
-        meant = (
-            Condition("service", (("service", service),)),
+        ends = (
             Condition("from", (("source", (Span(tunnel.to.key, tunnel.to.key),)),)),
             Condition("to", (("destination", (Span(own.key, own.key),)),)),
             one_of("error", False),
         )
         because = Because("tunnel.end", (interface.name, here.name), tunnel.mark)
+        meant = (Condition("service", (("service", service),)), *ends)
         yield StageRow(f"{ROW}{interface.name}", meant, tunnel.mark, actions=(Deliver("tunnel.end"),), because=because)
+        if tunnel.exchanged:
+            kinds.append(_udp(KEY_PORT))
+            meant = (Condition("service", (("service", _udp(KEY_PORT)),)), *ends)
+            taken = Touch(), OpenSession(leaves=False), Deliver("exchange.taken", Reply.ANSWER)
+            because = Because("exchange.taken", (interface.name, here.name), tunnel.mark)
+            yield StageRow(f"exchange {interface.name}", meant, tunnel.mark, actions=taken, because=because)
     if kinds:
         yield StageRow(
             "no tunnel",
