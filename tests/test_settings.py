@@ -139,6 +139,9 @@ ELSEWHERE |= {
     "flows-of-a-lost-uplink": "test_probes",
     "session-exit": "test_inspection",
     "lists-see-inner": "test_tunnels",
+    "association-for": "test_associations",
+    "association-lists": "test_associations",
+    "tunnel-first-packet": "test_associations",
     "answers-policy-routes": "test_policy",
     "classifier-deny": "test_policy",
 }

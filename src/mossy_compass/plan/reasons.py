@@ -217,6 +217,7 @@ REASONS: dict[str, Shape] = {
     "told.on-link": _shape("note", "device destination port peer"),
     "told.wrong-side": _shape("note", "list device port way whose behind instead"),
     "told.passed-candidate": _shape("note", "row device passed hop"),
+    "told.as-opened": _shape("note", "device number name none"),
     "told.inactive": _shape("note", "device origin prefix why"),
     # the rules that nearly permitted it
     "near": _shape("note", "list row misses packet"),

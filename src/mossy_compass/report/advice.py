@@ -86,6 +86,9 @@ def _own(journey: Journey) -> Iterator[str]:
         yield "or add a route back to the sender's subnet"
     elif behind is not None and behind.code in BEHIND:
         yield from BEHIND[behind.code]
+    elif journey.remark is not None and journey.remark.code == "note.as-opened":
+        yield f"clear {journey.deciding.end}, so that the lists of now take effect, if these permit it"
+        yield "or setting association-lists: as-written"
     elif journey.because.code == "route.inactive":
         yield from INACTIVE
     elif journey.cause == "session.expired":

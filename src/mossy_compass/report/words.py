@@ -588,8 +588,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.entered": "leads into tunnel {name}",
     "note.bypass": "goes past tunnel {name}, as its selector says",
     "note.as-opened": lambda v: (
-        f"as {'no list stood there' if v['none'] else 'it was'} when association {v['number']} of tunnel {v['name']} was made, which holds it so; "
-        "what is written now takes effect when that is cleared"
+        f"as {'no list stood there' if v['none'] else 'it was'} when association {v['number']} of tunnel {v['name']} was made"
     ),
     "note.tunnelled": "goes on within {kind} to {to}",
     "note.strays": "session {number} left by {before} before, with an address of that, and would leave by {now}",
@@ -629,6 +628,10 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "told.wrong-side": _wrong_side,
     "told.passed-candidate": _passed_candidate,
     "told.no-time": "{list} rule {row} is for {hours}, and no time was given: say when, with --at",
+    "told.as-opened": lambda v: (
+        f"it met {'no list, as none stood there' if v['none'] else 'the lists as they were'} when association {v['number']} of tunnel {v['name']} "
+        f"was made: clear {v['device']}, and what is written now takes effect"
+    ),
     "told.inactive": lambda v: (
         f"{v['device']} takes its default route, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
     ),

@@ -50,6 +50,7 @@ def beside(journey: Journey) -> Beside:
             *_before_translation(plan, journey.deciding),
             *_in_clear(plan, journey),
             *_told(plan, journey.legs),
+            *_as_opened(journey.legs[:2]),
             *_passed_candidates(journey.legs[:2]),
             *_out_of_force(plan, journey.deciding),
             *_unlogged(plan, journey.deciding),
@@ -304,6 +305,16 @@ def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
                     if (hop.device, prefix) not in said:
                         said.add((hop.device, prefix))
                         yield Because("told.inactive", (hop.device, loser.route.origin, prefix, loser.why), loser.route.mark)
+
+
+def _as_opened(legs: Sequence[Leg]) -> Iterator[Because]:
+    """Lists that were met as an association holds them, and not as they are written now."""
+    for leg in legs:
+        for hop in leg.hops:
+            for ruling in hop.rulings:
+                if ruling.remark is not None and ruling.remark.code == "note.as-opened" and not ruling.cause:
+                    number, name, _, none = ruling.remark.values
+                    yield Because("told.as-opened", (hop.device, number, name, none), ruling.because.mark)
 
 
 def _in_clear(plan: Plan, journey: Journey) -> Iterator[Because]:
