@@ -192,7 +192,7 @@ def test_a_later_packet_has_a_colour_and_words_of_its_own(demo: mc.Plan) -> None
     journey = mc.trace(demo, "lab-bench", "almanac.example", "https", at=datetime(2026, 6, 7, 9, 0, tzinfo=UTC))
     assert journey.later is not None
     svg = drawing.render(layout.place(demo.network), "t", "svg", journey)
-    assert b"violet, dotted: a later packet" in svg
+    assert b"violet: later packet" in svg
     assert drawing._LATER.encode() in svg
     assert b"a later packet" not in drawing.render(layout.place(demo.network), "t", "svg", mc.trace(demo, "kiosk-1", "ledger"))
 

@@ -346,7 +346,7 @@ def test_a_failure_that_only_a_probe_notices_is_not_passed_over(tmp_path: Path) 
     assert [c.path for c in moved] == [("desk", "gate", "isp"), ("desk", "gate", "core", "isp")]
 
 
-@pytest.mark.parametrize(("value", "cause", "seen"), [("keep", "", "198.51.100.2"), ("cut", "session.uplink", "")])
+@pytest.mark.parametrize(("value", "cause", "seen"), [("keep", "", "198.51.100.2"), ("cut", "session.uplink", ""), ("move", "answer.unasked", "198.51.100.6")])
 def test_what_was_translated_by_an_uplink_that_is_lost(value: str, cause: str, seen: str) -> None:
     lab = mc.Lab(watched(SETTINGS=f"flows-of-a-lost-uplink: {value}"))
     held = lab.converse(mc.Flow("desk", "press", "http"))
@@ -358,7 +358,14 @@ def test_what_was_translated_by_an_uplink_that_is_lost(value: str, cause: str, s
     leg = later.journey.later
     assert leg is not None
     assert [h.leaving for h in leg.hops if h.device == "gate"] == ["radio"]
-    if cause:
+    if value == "move":  # the far end knows nobody of that address; what is sent by the device is a session all the same
+        assert (later.journey.cause, str(leg.arrived.source)) == (cause, seen)
+        assert "session 1 of gate moved from fibre to radio, so that the far end sees another address" in str(later.journey)
+        (one,) = lab.state.sessions("gate")
+        assert (one.number, one.leaving, one.packets) == (2, "radio", 2)
+        assert [e.why for e in lab.state.ended("gate")] == ["moved"]
+        assert lab.state.counts("gate") == (1, 0)
+    elif cause:
         assert later.journey.cause == cause
         assert "session 1 left by fibre before" in later.journey.note
         assert not lab.state.sessions("gate")
@@ -370,8 +377,30 @@ def test_what_was_translated_by_an_uplink_that_is_lost(value: str, cause: str, s
     assert lab.send(mc.Flow("desk", "press", "http")).seen_as.startswith("198.51.100.6:")
 
 
-def test_a_session_that_leaves_as_before_strays_nowhere() -> None:
-    lab = mc.Lab(watched(SETTINGS="flows-of-a-lost-uplink: cut"))
+def test_a_flow_that_nobody_remembers_far_away_goes_on_by_the_other_uplink_and_is_gone_back_to() -> None:
+    lab = mc.Lab(watched(SETTINGS="flows-of-a-lost-uplink: move"))
+    held = lab.converse(mc.Flow("desk", "press", "ping"))
+    lab.keep("before")
+    state = lab.state.__getstate__()
+    lab.fail("link far")
+    lab.settle()
+    again = held.next(parse_then("again", lab.network))[-1]
+    assert again.journey is not None
+    assert again.ok
+    assert again.journey.seen_as == "198.51.100.6"
+    (one,) = lab.state.sessions("gate")
+    assert (one.leaving, one.number) == ("radio", 2)
+    lab.restore()
+    lab.settle()
+    assert held.next(parse_then("again", lab.network))[-1].ok  # and home again
+    assert [s.leaving for s in lab.state.sessions("gate")] == ["fibre"]
+    lab.back_to("before")
+    assert lab.state.__getstate__() == state
+
+
+@pytest.mark.parametrize("value", ["cut", "move"])
+def test_a_session_that_leaves_as_before_strays_nowhere(value: str) -> None:
+    lab = mc.Lab(watched(SETTINGS=f"flows-of-a-lost-uplink: {value}"))
     held = lab.converse(mc.Flow("desk", "press", "http"))
     for words in ("data", "answer data", "fin", "answer fin"):
         assert held.next(parse_then(words, lab.network))[-1].ok

@@ -436,11 +436,11 @@ SETTINGS: dict[str, Setting] = {
         ),
         Setting(
             "flows-of-a-lost-uplink",
-            ("keep", "cut"),
+            ("keep", "cut", "move"),
             "keep",
             "keep",
             "keep",
-            "What becomes of a translated session whose packets leave by another interface by now: it goes on with the address of the one before, which that uplink mostly does not lead back, or it ends at once, so that the next conversation has the right one.",
+            "What becomes of a translated session whose packets leave by another interface by now: it goes on with the address of the one before, which that uplink mostly does not lead back; it ends at once, so that the next conversation has the right one; or it moves: it is translated anew, which a far end that looks at addresses takes for somebody else.",
         ),
         Setting(
             "switched-off-probe",

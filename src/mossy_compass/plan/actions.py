@@ -254,6 +254,12 @@ class EndSession(Plain):
     __slots__ = ()
 
 
+class Renew(Plain):
+    """The packet's session begins anew with it, as it leaves now: what was translated is translated again, by the rules of now."""
+
+    __slots__ = ()
+
+
 class Countdown(Plain):
     """One less of the TTL."""
 
@@ -333,6 +339,7 @@ Action = (
     | Expect
     | Hold
     | EndSession
+    | Renew
     | Countdown
     | Enter
     | Forward

@@ -342,6 +342,7 @@ WHY_ENDED = {
     "replaced": "another conversation began with the same ends",
     "interface lost": "its interface is gone",
     "address lost": "one of its addresses is gone",
+    "moved": "it began anew by another uplink",
 }
 """Why sessions end, in a word and in a sentence."""
 
@@ -402,6 +403,7 @@ class Facts:
         picked: name and id of the rule of a list that let it pass, and says by which uplink it leaves; empty for none.
         switched: name and id of the rule of a list that let it pass, and asks that its source be translated; empty for none.
         pending: the places that let it pass while its application was not known.
+        moving: the session that begins anew with it, by another uplink; None mostly.
 
     """
 
@@ -423,6 +425,7 @@ class Facts:
         "mapping",
         "memory",
         "moment",
+        "moving",
         "next_hop",
         "number",
         "opened_by",
@@ -471,6 +474,7 @@ class Facts:
         self.switched = ""
         self.picked = ""
         self.pending: tuple[Judged, ...] = ()
+        self.moving: Session | None = None
 
     def recalled(self, found: Recalled) -> None:
         """Take what a device's memory says of the packet."""

@@ -188,6 +188,8 @@ REASONS: dict[str, Shape] = {
     "note.tunnelled": _shape("note", "kind to"),
     "note.as-opened": _shape("note", "number name began none"),
     "note.strays": _shape("note", "number before now"),
+    "note.moved": _shape("note", "number before now"),
+    "root.moved": _shape("note", "device number before now"),
     "note.exit-down": _shape("note", "number port"),
     "note.exit-unknown": _shape("note", "number port"),
     "note.no-candidate": _shape("note", "passed"),

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import drilltext, sentences
 from mossy_compass.report.layout import BADGE, MOST_WIDE
-from mossy_compass.report.sheet import DOTS, FONT, ROW, SMALL, Box, Line, Picture, text_width
+from mossy_compass.report.sheet import DOTS, FONT, ROW, SMALL, Box, Line, Picture, Tie, text_width
 from mossy_compass.report.timeline import Painted, Timeline, TimelineRow, timeline
 from mossy_compass.safe import safe
 from mossy_compass.walk.grid import Cell, Changes, Grid
@@ -94,6 +94,8 @@ def draw(axes: Axes, picture: Picture, journey: Journey | None = None) -> None:
     axes.set_axis_off()
     for line in picture.lines:
         _line(axes, line)
+    for number, tie in enumerate(picture.ties):
+        _tie(axes, picture, tie, number)
     for leg in _legs(journey) if journey else ():
         _leg(axes, picture, leg)
     for box in picture.boxes.values():
@@ -106,6 +108,7 @@ def draw(axes: Axes, picture: Picture, journey: Journey | None = None) -> None:
 
 
 _PALE = "#59605a"
+_TUNNEL = "#5f6f2e"
 
 
 def _line(axes: Axes, line: Line) -> None:
@@ -113,6 +116,23 @@ def _line(axes: Axes, line: Line) -> None:
     colour, style = (_DOWN, (0, (2, 3))) if line.why_down else ("#8b8f86", "solid")
     xs, ys = zip(*line.points, strict=True)
     axes.plot(xs, ys, color=colour, linestyle=style, linewidth=1.1, zorder=1)
+
+
+def _tie(axes: Axes, picture: Picture, tie: Tie, number: int) -> None:
+    """A tunnel: a bow between the boxes of its two ends, under everything else; what it is called stands in the boxes. Further ones bow further."""
+    start, end = (picture.boxes[key].rect for key in (tie.start, tie.end))
+    wide, high = end.x - start.x, end.y - start.y
+    long = math.hypot(wide, high) or 1.0
+    bow = min(42.0, long / 4) + 9.0 * (number % 3)
+    # to the upper side, or to the left where one stands above the other, so that it is clear of the cable between them
+    across, up = (-high / long, wide / long) if wide > 0 or (not wide and high < 0) else (high / long, -wide / long)
+    top = start.x + wide / 2 + across * bow, start.y + high / 2 + up * bow
+    steps = [n / 24 for n in range(25)]
+    xs, ys = (
+        [(1 - t) ** 2 * a + 2 * t * (1 - t) * (2 * m - (a + b) / 2) + t * t * b for t in steps]
+        for a, m, b in ((start.x, top[0], end.x), (start.y, top[1], end.y))
+    )
+    axes.plot(xs, ys, color=_TUNNEL, linewidth=2.2, linestyle=(0, (1, 1.4)), zorder=0.8)
 
 
 def _box(axes: Axes, box: Box) -> None:
@@ -310,13 +330,14 @@ SWATCH = 11.0
 
 def _legend(picture: Picture, journey: Journey | None) -> str:
     """What the lines in this picture mean, and nothing that is not in it."""
-    parts = ["at a line: port (zone) and end of address"]
+    parts = ["at a line: port (zone), end of address"]
     if any(line.why_down for line in picture.lines) or any(box.down for box in picture.boxes.values()):
         parts.append("red, dotted: down, [why]")
+    parts += ["olive: tunnel"] if picture.ties else []
     if journey:
         ways = {leg.way for leg in _legs(journey)}
         parts.append("blue: there" + ("; ochre, dashed: back" if ways - {Way.THERE, Way.LATER} else ""))
-        parts += ["violet, dotted: a later packet"] if Way.LATER in ways else []
+        parts += ["violet: later packet"] if Way.LATER in ways else []
     if picture.height > TALL or picture.width > MOST_WIDE:
         parts.append("for a part: --around DEVICE")
     return "; ".join(parts)

@@ -10,8 +10,9 @@ The same network gives the same picture, with a journey or without.
 from __future__ import annotations
 
 import math
+import textwrap
 from collections import defaultdict
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from mossy_compass.model.network import Device, Interface, Kind, Network, PortState, Segment
@@ -27,6 +28,7 @@ from mossy_compass.report.sheet import (
     Port,
     Rect,
     SheetRow,
+    Tie,
     end_words,
     host_part,
     subnets,
@@ -162,15 +164,23 @@ def _down_words(segment: Segment, interface: Interface) -> str:
     return "" if interface.state is PortState.UP else interface.state.value
 
 
+_WIDE_ROW = 30
+"""So many signs of a list of tunnels stand in one row of a box."""
+
+
 def _device_box(device: Device) -> Box:
-    """The box of a device; its size follows when it is known which ports stand at which side."""
+    """The box of a device, with its tunnels; its size follows when it is known which ports stand at which side."""
     words = (device.name, device.kind.value + (f", {device.zone}" if device.zone else ""))
     far: list[SheetRow] = []
     for host in device.far_hosts.values():
         first, *more = map(str, host.addresses)
         far.append(SheetRow(host.name, f"{host.name} {first}"))
         far += [SheetRow("", f"{' ' * len(host.name)} {address}") for address in more]
-    return Box(device.name, device.kind.value, words, Rect(0, 0, 0, 0), far)
+    names = [i.name for i in device.interfaces.values() if i.tunnel is not None]
+    tunnels = textwrap.wrap(f"{'tunnels' if len(names) > 1 else 'tunnel'} {', '.join(names)}", _WIDE_ROW) if names else []
+    if len(tunnels) == 1 and not device.zone:
+        words, tunnels = (device.name, f"{device.kind.value}, {tunnels[0]}"), []
+    return Box(device.name, device.kind.value, (*words, *tunnels), Rect(0, 0, 0, 0), far)
 
 
 def _segment_box(network: Network, segment: Segment, hosts: list[tuple[str, str]], states: dict[tuple[str, str], str]) -> Box:
@@ -456,7 +466,31 @@ def place(network: Network, only: Collection[str] | None = None, each: Each = it
         held, own = {k: nodes[k] for k in part}, [n for n in links if n.ends[0] in keys]
         tried = [(_arrange(held, own, root).bad, root) for root in each(roots(part, [n.ends for n in own], _MOST_ROOTS))]
         made.append(_arrange(held, own, min(tried)[1]))  # boxes are placed anew each time: the best one is made last
-    return _framed(made)
+    picture = _framed(made)
+    picture.ties = list(_ties(network, picture.home))
+    return picture
+
+
+def _ties(network: Network, home: Mapping[str, str]) -> Iterator[Tie]:
+    """The tunnels of which both ends are drawn, each once; one whose other end says something else is drawn from its own side."""
+    seen: set[frozenset[tuple[str, str]]] = set()
+    for device in network.devices.values():
+        for interface in device.interfaces.values():
+            tunnel = interface.tunnel
+            other = network.owner_of(tunnel.to) if tunnel is not None else None
+            if tunnel is None or other is None or device.name not in home or other not in home or other == device.name:
+                continue
+            own = [a.address for a in device.interfaces[tunnel.by].addresses] if tunnel.by in device.interfaces else []
+            twins = (
+                [i for i in network.devices[other].interfaces.values() if i.tunnel is not None] if other in network.devices else []
+            )
+            if not twins:  # it only stands for the other end, or says nothing of a tunnel
+                continue
+            twin = next((i for i in twins if i.tunnel is not None and i.tunnel.kind is tunnel.kind and i.tunnel.to in own), None)
+            pair = frozenset(((device.name, interface.name), (other, twin.name if twin is not None else "")))
+            if pair not in seen:
+                seen.add(pair)
+                yield Tie(home[device.name], home[other])
 
 
 def _framed(made: Sequence[_Arranged]) -> Picture:

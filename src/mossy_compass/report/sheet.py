@@ -137,6 +137,19 @@ class Line:
 
 
 @dataclass(slots=True)
+class Tie:
+    """A tunnel between two devices, by the keys of their boxes.
+
+    Attributes:
+        start, end: of its two ends.
+
+    """
+
+    start: str
+    end: str
+
+
+@dataclass(slots=True)
 class Picture:
     """Everything that is drawn, with its place.
 
@@ -144,6 +157,7 @@ class Picture:
         boxes: by key: a device's name, or ``segment NAME``.
         home: for each device, the key of its box.
         width, height: of all, in points.
+        ties: the tunnels.
 
     """
 
@@ -153,6 +167,7 @@ class Picture:
     home: dict[str, str]
     width: float
     height: float
+    ties: list[Tie] = field(default_factory=list)
 
     def line_between(self, segment: str, *keys: str) -> Line | None:
         """The line that stands for a segment between two boxes, or a device and the segment's box."""

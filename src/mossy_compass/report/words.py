@@ -441,6 +441,7 @@ ENDED = {
     "replaced": "was replaced by another with the same ends",
     "interface lost": "ended, as its interface is gone,",
     "address lost": "ended, as one of its addresses is gone,",
+    "moved": "moved to another uplink",
 }
 """How a session ended, in a sentence about it."""
 
@@ -591,6 +592,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         f"as {'no list stood there' if v['none'] else 'it was'} when association {v['number']} of tunnel {v['name']} was made"
     ),
     "note.tunnelled": "goes on within {kind} to {to}",
+    "root.moved": "session {number} of {device} moved from {before} to {now}, so that the far end sees another address (flows-of-a-lost-uplink: move)",
+    "note.moved": "session {number} left by {before} before, and moves to {now}: it is translated anew",
     "note.strays": "session {number} left by {before} before, with an address of that, and would leave by {now}",
     "note.exit-down": "{port}, by which session {number} was opened, is down, so routes decide",
     "note.exit-unknown": "nothing leads back by {port}, by which session {number} was opened, so routes decide",

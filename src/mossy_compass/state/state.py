@@ -555,6 +555,25 @@ class State:
         if entry is not None and entry.number == session.number:
             self._end(device, entry, why)
 
+    def move(self, device: str, session: Session) -> Phase | None:
+        """End a session that is about to begin anew; gives how far it was. None where it is over already."""
+        book = self._books.get(device)
+        entry = book.entries.get(session.forth) if book is not None else None
+        if entry is None or entry.number != session.number:
+            return None
+        self._end(device, entry, "moved")
+        return entry.phase
+
+    def goes_on(self, device: str, session: Session, phase: Phase) -> None:
+        """A session that begins anew is as far as it was before."""
+        book = self._books[device]
+        entry = book.entries[session.forth]
+        if self._watched:
+            ends = entry.mapping.ends if entry.mapping is not None else None
+            self._journal.append(partial(self._untouched, device, book, entry, entry.life, ends))
+        book.half += (phase in HALF_OPEN) - (entry.phase in HALF_OPEN)
+        entry.phase = phase
+
     def clear(self, device: str, which: Callable[[Session], bool] = lambda s: True, why: str = "cleared") -> list[Ended]:
         """End the sessions of a device that somebody means, and with them their mappings.
 

@@ -35,6 +35,7 @@ from mossy_compass.plan.actions import (
     OpenSession,
     Pass,
     Recall,
+    Renew,
     Reply,
     Rewrite,
     Steer,
@@ -44,7 +45,19 @@ from mossy_compass.plan.actions import (
 from mossy_compass.plan.asopened import outdated, steps_as_opened
 from mossy_compass.plan.balance import Choose, choice, share
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.facts import SOME_TIME, Association, Direction, Expected, Facts, HeldBack, Judged, Moment, Relation, Session
+from mossy_compass.plan.facts import (
+    NOBODY,
+    SOME_TIME,
+    Association,
+    Direction,
+    Expected,
+    Facts,
+    HeldBack,
+    Judged,
+    Moment,
+    Relation,
+    Session,
+)
 from mossy_compass.plan.keeping import HALF_OPEN
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
@@ -309,6 +322,24 @@ def _end_session(stay: Stay, stage: str, decision: Decision, action: EndSession)
         stay.state.close(stay.here.name, stay.facts.session)
 
 
+def _renew(stay: Stay, stage: str, decision: Decision, action: Renew) -> StayEnd | None:
+    """The packet goes on as one that opens its session, by whatever the rest of the stage says of such; the old one ends with that."""
+    facts = stay.facts
+    stay.rule(stage, decision, facts.packet)
+    moving = facts.session
+    assert moving is not None
+    facts.moving, facts.session, facts.relation = moving, None, Relation.OPENING
+    facts.opened_by = moving.opened_by if facts.opened_by == NOBODY else facts.opened_by
+    step = next(s for s in stay.steps if s.stage == stage)
+    again = step.decide(facts)
+    for further in again.actions if again is not None else ():
+        assert again is not None
+        end = PERFORM[type(further)](stay, stage, again, further)
+        if end is not None:
+            return end
+    return None
+
+
 def _countdown(stay: Stay, stage: str, decision: Decision, action: Countdown) -> None:
     """One hop less to live."""
     stay.facts.packet = stay.facts.packet.passed_on()
@@ -449,7 +480,10 @@ def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSessio
     inward = facts.mapping.number if facts.mapping is not None and facts.front == MAPPED else 0
     keys = facts.came, facts.packet, facts.arriving, leaving, facts.opened_by, facts.pending
     handed = facts.handed if stay.here.keeping.remembers_neighbour else None
-    stay.state.open(stay.here.name, *keys, stay.here.keeping, facts.allocated, inward, handed)
+    moved = stay.state.move(stay.here.name, facts.moving) if facts.moving is not None else None
+    made = stay.state.open(stay.here.name, *keys, stay.here.keeping, facts.allocated, inward, handed)
+    if moved is not None:
+        stay.state.goes_on(stay.here.name, made, moved)
     if facts.expected is not None:
         stay.state.fulfilled(stay.here.name, facts.expected)
     return None
@@ -534,6 +568,7 @@ PERFORM: dict[type[Action], Perform] = {
     Expect: _expect,
     Hold: _hold,
     EndSession: _end_session,
+    Renew: _renew,
     Countdown: _countdown,
     Enter: _enter,
     Forward: _forward,

@@ -323,10 +323,14 @@ class Track:
         return self._made(emission, packet, Fate.LOOPED, LIMIT, Because(LIMIT, (MOST_HOPS, "devices")), None)
 
     def _behind(self, stay: Stay) -> Because | None:
-        """Why it came here at all: past a tunnel that it belongs into, or as part of a session which is over."""
+        """Why it came here at all, or as whose: past a tunnel, from another uplink than before, or as part of a session which is over."""
         clear = left_in_clear(self.plan, self.hops)
         if clear is not None:
             return clear
+        moved = next((r for h in self.hops for r in h.rulings if r.remark is not None and r.remark.code == "note.moved"), None)
+        if moved is not None and moved.remark is not None:
+            device = next(h.device for h in self.hops if moved in h.rulings)
+            return Because("root.moved", (device, *moved.remark.values), moved.because.mark)
         gone = stay.facts.gone
         if gone is None or any(r.because.code == "session.gone" for r in stay.rulings):
             return None

@@ -13,7 +13,7 @@ from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.model.network import Becomes, Rule, Translate, Verdict
 from mossy_compass.packet.address import FAMILIES, Span, from_key
 from mossy_compass.packet.service import TCP
-from mossy_compass.plan.actions import PASS, Action, Allocate, EndSession, Half, Hold, Rewrite, Stop
+from mossy_compass.plan.actions import PASS, Action, Allocate, EndSession, Half, Hold, Renew, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
@@ -141,16 +141,24 @@ def _known(here: DevicePlan, half: Half) -> Table:
     def strays(facts: Facts) -> tuple[Because, Because | None]:
         """The setting, and where the session left before."""
         assert facts.session is not None
-        note = Because("note.strays", (facts.session.number, facts.session.leaving or "", facts.leaving or ""))
+        code = "note.moved" if value == "move" else "note.strays"
+        note = Because(code, (facts.session.number, facts.session.leaving or "", facts.leaving or ""))
         return setting(here.settings, "flows-of-a-lost-uplink"), note
 
-    cuts = half is Half.SOURCE and here.settings.text("flows-of-a-lost-uplink") == "cut"
-    stop = EndSession(), Stop(Fate.DROPPED, "session.uplink")
-    strayed = StageRow("strays", (one_of("strays", True),), actions=stop, tell=strays, cites=(DEFAULTS, "flows-of-a-lost-uplink"))
+    value = here.settings.text("flows-of-a-lost-uplink")
+    ends: tuple[Action, ...] = (EndSession(), Stop(Fate.DROPPED, "session.uplink")) if value == "cut" else (Renew(),)
+    strayed = StageRow(
+        "strays",
+        (one_of("strays", True),),
+        actions=ends,
+        did=Did.KEPT if value == "move" else None,
+        tell=strays,
+        cites=(DEFAULTS, "flows-of-a-lost-uplink"),
+    )
     return Table(
         stage_table(f"known {half.value}"),
         [
-            *([strayed] if cuts else []),
+            *([strayed] if half is Half.SOURCE and value != "keep" else []),
             StageRow("session", (one_of("session", True),), actions=(Rewrite(half),), tell=tell, cites=CITES_NOTHING),
             StageRow(
                 "nothing-opened", (one_of("relation", *(set(Relation) - {Relation.OPENING, Relation.EXPECTED})),), actions=PASS
