@@ -458,7 +458,9 @@ def test_a_proof_through_an_exchange_names_what_that_fails_by() -> None:
         (text({"THEIRS": "keys: by-hand"}), False, False, False),
     ],
 )
-def test_never_is_said_of_packets_that_go_by_what_the_other_end_agreed_on_too(source: str, one: bool, reached: bool, first: bool) -> None:
+def test_never_is_said_of_packets_that_go_by_what_the_other_end_agreed_on_too(
+    source: str, one: bool, reached: bool, first: bool
+) -> None:
     network = read(source)
     assert one_sided(mc.Plan(network)) is one
     for sender, target in (("pot", "desk"), ("desk", "pot")):

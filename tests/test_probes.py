@@ -346,7 +346,10 @@ def test_a_failure_that_only_a_probe_notices_is_not_passed_over(tmp_path: Path) 
     assert [c.path for c in moved] == [("desk", "gate", "isp"), ("desk", "gate", "core", "isp")]
 
 
-@pytest.mark.parametrize(("value", "cause", "seen"), [("keep", "", "198.51.100.2"), ("cut", "session.uplink", ""), ("move", "answer.unasked", "198.51.100.6")])
+@pytest.mark.parametrize(
+    ("value", "cause", "seen"),
+    [("keep", "", "198.51.100.2"), ("cut", "session.uplink", ""), ("move", "answer.unasked", "198.51.100.6")],
+)
 def test_what_was_translated_by_an_uplink_that_is_lost(value: str, cause: str, seen: str) -> None:
     lab = mc.Lab(watched(SETTINGS=f"flows-of-a-lost-uplink: {value}"))
     held = lab.converse(mc.Flow("desk", "press", "http"))

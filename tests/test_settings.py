@@ -142,6 +142,7 @@ ELSEWHERE |= {
     "association-for": "test_associations",
     "association-lists": "test_associations",
     "tunnel-first-packet": "test_associations",
+    "path-mtu": "test_tunnels",
     "answers-policy-routes": "test_policy",
     "classifier-deny": "test_policy",
 }

@@ -272,6 +272,97 @@ def test_sizes_and_who_is_told() -> None:
     assert wide.devices["gate"].interfaces["sister"].mtu == 8976
 
 
+BIG = Flow("desk", "pot", "ping", Options(size=1400))
+
+
+def test_a_way_that_is_too_narrow_is_learned_and_the_next_sender_is_told() -> None:
+    """RFC 1191 sections 4 and 6.3."""
+    lab = Lab(load(ROUTED, {"MIDDLE": ", mtu: 1400"}))
+    lab.keep("before")
+    first = lab.send(BIG)
+    assert (first.cause, first.deciding.end, first.symptom.value) == ("mtu.exceeded", "world", "silence")
+    assert "remembers for 10 min that at most 1376 bytes go into tunnel sister" in str(first.told[0].words)
+    assert "error about it, icmp 192.0.2.1 > 192.0.2.2 too-big:" in first.explain(details=True)
+    told = lab.send(BIG)
+    assert (told.cause, told.deciding.end, told.symptom.value) == ("mtu.exceeded", "gate", "unreachable")
+    assert "sister of gate has learned that at most 1376 bytes go in" in str(told).replace("\n", " ")
+    assert lab.test(Flow("desk", "pot", "ping", Options(size=1376))).answered
+    assert "of its way learned: 1376" in tunnels(lab.plan, "gate", lab.state).rows[0][1]
+    lab.wait(599_999)
+    assert lab.test(BIG).deciding.end == "gate"
+    lab.wait(1)
+    assert lab.test(BIG).deciding.end == "world"
+    lab.back_to("before")
+    assert lab.test(BIG).deciding.end == "world"
+
+
+@pytest.mark.parametrize(
+    ("changes", "end", "words"),
+    [
+        ({"SEES": "yes, path-mtu: ignore"}, "world", "takes no notice for tunnel sister (path-mtu: ignore)"),
+        # the error does not get home: nobody learns
+        ({"FIBRE": ", filter: {arriving: no-wrapping}", "PROTOCOL": "icmp"}, "world", "of tunnel sister is lost at gate: no-wrapping rule 10"),
+        # its own interface is too narrow: the device knows that by itself
+        ({"FIBRE": ", mtu: 1300", "SISTER": ", mtu: 1476", "MIDDLE": ""}, "gate", "at most 1276 bytes go into tunnel sister"),
+    ],
+)  # fmt: skip
+def test_who_learns_of_a_narrow_way(changes: Mapping[str, str], end: str, words: str) -> None:
+    lab = Lab(load(ROUTED, {"MIDDLE": ", mtu: 1400"}, changes))
+    first = lab.send(BIG)
+    assert any(words in b.words for b in first.told), [b.words for b in first.told]
+    again = lab.send(BIG)
+    assert again.deciding.end == end
+    assert (again.symptom.value == "unreachable") is (end == "gate")
+
+
+DIVIDED = {"SELECTORS": ", df: clear", "MIRRORED": ", df: clear", "MIDDLE": ", mtu: 1400"}
+
+
+@pytest.mark.parametrize(
+    ("kind", "changes", "cause", "words"),
+    [
+        ("gre", {}, "echo.answered", ""),
+        ("ip-in-ip", {}, "echo.answered", ""),
+        ("esp", {}, "echo.answered", ""),
+        ("gre", {"UP": ", filter: {arriving: pieces}"}, "filter.rule", "pieces rule 10"),
+        ("gre", {"MIDDLE": ", mtu: 1400, filter: {leaving: pieces}"}, "echo.answered", ""),  # it was whole there
+        # IPv6 is divided by who sends it alone (RFC 8200 section 4.5)
+        ("gre", {"TO": "2001:db8:e::2", "BACK": "2001:db8:f::2"}, "mtu.exceeded", "world/g"),
+        ("gre", {"TO": "2001:db8:e::2", "BACK": "2001:db8:f::2", "MIDDLE": "", "FIBRE": ", mtu: 1300", "SISTER": ", mtu: 1456"}, "echo.answered", ""),
+        ("gre", {"SELECTORS": "", "MIRRORED": ""}, "mtu.exceeded", "world/g"),
+        ("gre", {"SELECTORS": ", df: copy"}, "mtu.exceeded", "world/g"),
+    ],
+)  # fmt: skip
+def test_outer_packets_may_be_divided_and_later_pieces_may_meet_other_rules(
+    kind: str, changes: Mapping[str, str], cause: str, words: str
+) -> None:
+    source = text(ROUTED, DIVIDED, {"KIND": kind, "OTHER": kind}, changes)
+    source = source.replace("lists:\n", "lists:\n  pieces: [{id: 10, deny: any, fragments: yes}, {id: 20, permit: any}]\n")
+    read = mc.read_bytes(source.encode(), "n.yaml")
+    assert read.network is not None, [p.line() for p in read.errors]
+    journey = mc.trace(read.network, "desk", "pot", "ping", size=1400)
+    assert journey.cause == cause, str(journey)
+    assert words in str(journey)
+    if cause == "echo.answered":
+        outer = journey.there.hops[1].outer
+        assert outer is not None
+        assert [(p.fate.value, p.end) for p in outer.pieces] == [("delivered", "annex")]
+        assert "bytes go on in pieces of at most" in " ".join(journey.explain().split())
+        assert journey.there.hops[2].rulings is not outer.pieces[0].hops[-1].rulings
+        json.dumps(journey.to_dict(details=True))
+    elif "pieces" in words:
+        assert "a later piece of it, from annex on:" in journey.explain()
+
+
+def test_what_carries_ipv6_is_divided_below_1280_bytes() -> None:
+    """RFC 2473 section 7.1, RFC 8200 section 5: nobody is told that less fits."""
+    network = load(ROUTED, {"MIDDLE": ", mtu: 1290"})
+    assert mc.trace(network, "desk", "2001:db8:4::10", "ping", size=1280).answered
+    lost = mc.trace(network, "desk", "2001:db8:4::10", "ping", size=1281)
+    assert (lost.cause, lost.deciding.end) == ("mtu.exceeded", "world")
+    assert mc.trace(network, "desk", "pot", "ping", size=1280).cause == "mtu.exceeded"
+
+
 def test_the_flag_that_lets_inner_packets_past_the_lists() -> None:
     listed = {"SISTER": ", filter: {arriving: no-web}"}
     assert mc.trace(load(ROUTED, listed), "pot", "desk", "https").cause == "filter.rule"
@@ -312,6 +403,8 @@ def test_what_passes_below_counts_is_compared_and_can_be_asked_for() -> None:
         ({"KIND": "rope"}, "value.wrong", "rope"),
         ({"SISTER": ", leased: yes"}, "tunnel.port", "has no VLAN, no lease"),
         ({"SELECTORS": ", while: ther"}, "probe.unknown", "no probe 'ther'"),
+        ({"KIND": "vxlan", "SELECTORS": ", df: clear"}, "tunnel.df", "whose ends divide nothing"),
+        ({"SELECTORS": ", df: never"}, "value.wrong", "never"),
         ({"SELECTORS": ", selectors: {from: hose}"}, "name.unknown", "hose"),
         ({"SELECTORS": ", selectors: {does: wrap}"}, "value.wrong", "wrap"),
     ],

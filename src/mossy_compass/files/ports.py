@@ -111,16 +111,20 @@ def _tunnel(ctx: Context, path: Path, entry: InterfaceIn, device: DeviceIn) -> T
     if said.proposals and not exchanged:
         words = f"{name} has proposals, and exchanges no keys: nobody asks for them."
         ctx.fault("tunnel.keys", ctx.spot(*here, "proposals"), words, "Write keys: exchanged, or leave proposals out.")
+    if said.df == "clear" and said.kind == Wrapping.VXLAN:
+        words = f"{name} is vxlan, whose ends divide nothing (RFC 7348 section 4.3)."
+        ctx.fault("tunnel.df", ctx.spot(*here, "df"), words, "Leave df out, and let the cables below have room.")
     return Tunnel(
-        target,
-        said.to,
-        said.by,
-        Wrapping(said.kind),
-        ctx.mark(*here),
-        selectors,
-        said.while_ or "",
-        exchanged,
-        tuple(said.proposals),
+        to=target,
+        words=said.to,
+        by=said.by,
+        kind=Wrapping(said.kind),
+        mark=ctx.mark(*here),
+        selectors=selectors,
+        probe=said.while_ or "",
+        exchanged=exchanged,
+        proposals=tuple(said.proposals),
+        divides=said.df == "clear",
     )
 
 

@@ -374,6 +374,11 @@ class TunnelIn(Part):
         "What the two ends may agree on when they exchange keys, each a word of yours: they need one in common. Anything when left out.",
         list,
     )
+    df: str = key(
+        one_of("copy", "set", "clear"),
+        "Whether its outer packets may be divided: as the packets inside, which here may not, never, or always (RFC 4301 section 8.1).",
+        "copy",
+    )
     selectors: list[SelectorIn] = key(
         some(of(SelectorIn)),
         "What goes into it beside what routes lead there, asked where a packet leaves by the interface in by.",

@@ -15,7 +15,19 @@ from mossy_compass.lab.forms import Form, Sets, holding
 from mossy_compass.lab.own_sessions import OwnSessions, SessionEnds
 from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import Packet
-from mossy_compass.plan.actions import Action, Allocate, Countdown, Forward, Half, OpenSession, Pass, Recall, Renew, Reply, Rewrite
+from mossy_compass.plan.actions import (
+    Action,
+    Allocate,
+    BeginAnew,
+    Countdown,
+    Forward,
+    Half,
+    OpenSession,
+    Pass,
+    Recall,
+    Reply,
+    Rewrite,
+)
 from mossy_compass.plan.alike_actions import alike_to_action
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.conditions import Condition
@@ -173,7 +185,7 @@ def _after(form: Form, action: Action, facts: Facts, before: Packet, own: Sessio
         if action.half is Half.DESTINATION:
             return one_value._replace(destination="", far="")
         return one_value._replace(source="", near="")
-    if isinstance(action, Renew):  # of one flow alone, for it is known
+    if isinstance(action, BeginAnew):  # of one flow alone, for it is known
         return form._replace(source="", near="", identifier="")
     if isinstance(action, Allocate):
         kept = before.from_port == after.from_port

@@ -75,6 +75,7 @@ OWN_KEYS = {
     (Tunnel, "words"): "to",
     (Tunnel, "probe"): "while",
     (Tunnel, "exchanged"): "keys",
+    (Tunnel, "divides"): "df",
 }
 """The same, where one kind of part has another word than the rest."""
 WORDS_ONLY = ("title", "about")

@@ -145,6 +145,8 @@ FINDINGS: dict[str, str] = {
     "translate.port": "A translation rule's new port does not go with its services.",
     "table.unknown": "A policy route names a route table that does not exist.",
     "tunnel.end": "The other end of a tunnel is not one address.",
+    "tunnel.df": "A tunnel shall have its outer packets divided, and is of a kind whose ends divide nothing.",
+    "tunnel.keys": "A tunnel of a kind without keys exchanges them, or has proposals and exchanges none.",
     "tunnel.port": "A tunnel is made a member of a segment or a VLAN, or is on a switch.",
     "tunnel.self": "A tunnel's other end is the device itself, or it would travel within itself.",
     "tunnel.fine": "A tunnel has many selectors of single hosts: each is an association, and together they filter.",

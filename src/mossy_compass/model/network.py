@@ -205,6 +205,7 @@ class Tunnel(Shown):
         probe: it is up while this probe of the device is; empty for always.
         exchanged: its keys are exchanged with the other end (RFC 7296), so that it needs an association; else both ends have them.
         proposals: what may be agreed on in that exchange, in words of whoever writes the file; empty for anything.
+        divides: its outer packets may be divided on their way (RFC 4301 section 8.1: DF is cleared).
         mark: where it is written.
 
     """
@@ -218,6 +219,7 @@ class Tunnel(Shown):
     probe: str = ""
     exchanged: bool = False
     proposals: tuple[str, ...] = ()
+    divides: bool = False
 
 
 @dataclass(frozen=True, repr=False)

@@ -360,6 +360,14 @@ SETTINGS: dict[str, Setting] = {
             "Which lists of a tunnel's interface what comes out of it meets: those of when its association was made, or those of now; what is in use stays in use until somebody makes it new.",
         ),
         Setting(
+            "path-mtu",
+            ("learn", "ignore"),
+            "learn",
+            "learn",
+            "learn",
+            "Whether a tunnel remembers, for ten minutes, how long its outer packets may be from an error about one that was too long (RFC 1191 section 6.3), so that senders inside are told.",
+        ),
+        Setting(
             "tunnel-first-packet",
             ("wait", "lose"),
             "wait",

@@ -64,15 +64,17 @@ def outer_size(kind: Wrapping, family: int, inner: int, around: bool = False) ->
     return header + _SPI_AND_VECTOR + -(-(inner + 2) // 4) * 4 + _CHECK
 
 
-def inner_mtu(kind: Wrapping, family: int, outer: int) -> int:
+def inner_mtu(kind: Wrapping, family: int, outer: int, around: bool = False) -> int:
     """The longest packet that goes into an outer one, in bytes.
 
     Args:
         kind: what is put around.
         family: of the outer packet, 4 or 6.
         outer: the longest outer packet in bytes.
+        around: ESP goes within UDP.
 
     """
+    outer -= _UDP_HEADER if around else 0
     room = outer - outer_size(kind, family, 0)
     if kind is Wrapping.ESP:
         room = (outer - _HEADER[family] - _SPI_AND_VECTOR - _CHECK) // 4 * 4 - 2

@@ -254,7 +254,7 @@ class EndSession(Plain):
     __slots__ = ()
 
 
-class Renew(Plain):
+class BeginAnew(Plain):
     """The packet's session begins anew with it, as it leaves now: what was translated is translated again, by the rules of now."""
 
     __slots__ = ()
@@ -303,6 +303,17 @@ class Deliver(NamedTuple):
     reply: Reply = Reply.NOTHING
 
 
+class Divide(NamedTuple):
+    """The packet goes on in pieces, of which this is the first.
+
+    Attributes:
+        mtu: the longest piece, in bytes.
+
+    """
+
+    mtu: int
+
+
 class Handover(NamedTuple):
     """The neighbour gets it.
 
@@ -339,7 +350,8 @@ Action = (
     | Expect
     | Hold
     | EndSession
-    | Renew
+    | BeginAnew
+    | Divide
     | Countdown
     | Enter
     | Forward

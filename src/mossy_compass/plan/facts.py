@@ -375,6 +375,10 @@ class Memory(Protocol):
         """The names that a device has learned to have an address, from lookups that passed through it."""
         ...
 
+    def path_mtu(self, device: str, tunnel: str) -> int | None:
+        """The longest packet that goes into a tunnel, in bytes, as an error about an outer one has told; None where none has."""
+        ...
+
     def called(self, device: str) -> dict[Address, frozenset[str]]:
         """Every address of which a device has learned names, with those."""
         ...
@@ -403,6 +407,7 @@ class Facts:
         picked: name and id of the rule of a list that let it pass, and says by which uplink it leaves; empty for none.
         switched: name and id of the rule of a list that let it pass, and asks that its source be translated; empty for none.
         pending: the places that let it pass while its application was not known.
+        divides: it may be divided where it does not fit.
         moving: the session that begins anew with it, by another uplink; None mostly.
 
     """
@@ -415,6 +420,7 @@ class Facts:
         "carries",
         "device",
         "direction",
+        "divides",
         "expected",
         "fits",
         "front",
@@ -475,6 +481,7 @@ class Facts:
         self.picked = ""
         self.pending: tuple[Judged, ...] = ()
         self.moving: Session | None = None
+        self.divides = False
 
     def recalled(self, found: Recalled) -> None:
         """Take what a device's memory says of the packet."""
@@ -531,6 +538,10 @@ class Recollection:
         self.names = names
 
     now = 0
+
+    def path_mtu(self, device: str, tunnel: str) -> int | None:
+        """None."""
+        return None
 
     def loose_ends(self, device: str) -> bool:
         """None."""

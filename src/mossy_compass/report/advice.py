@@ -19,7 +19,10 @@ BEHIND: dict[str, tuple[str, ...]] = {
         "put a translation rule with becomes: exempt for the far end before the one that translated it",
         "or write the translated address into the selectors of both ends",
     ),
-    "root.moved": ("let the application open a new conversation", "or setting flows-of-a-lost-uplink: cut, so that it learns of it at once"),
+    "root.moved": (
+        "let the application open a new conversation",
+        "or setting flows-of-a-lost-uplink: cut, so that it learns of it at once",
+    ),
     "root.stateless": (
         "permit the answers by a rule of their own, above the one that stopped them",
         "or keep sessions there: stateful",

@@ -170,6 +170,10 @@ def _hop_dict(hop: Hop, plan: Plan | None, came: Packet) -> HopDict:
     }
     if hop.outer is not None:
         out["outer"] = leg_dict(hop.outer, plan)
+    if hop.outer is not None and hop.outer.pieces:
+        out["pieces"] = [leg_dict(leg, plan) for leg in hop.outer.pieces]
+    if hop.error is not None:
+        out["error"] = leg_dict(hop.error, plan)
     if hop.exchange:
         out["exchange"] = [leg_dict(leg, plan) for leg in hop.exchange]
     if plan is None:

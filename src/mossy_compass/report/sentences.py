@@ -306,6 +306,8 @@ def _known(ruling: Ruling) -> str:
 def _sent(ruling: Ruling) -> str:
     """Only what is worth a line: several who answer, or a proxy."""
     remark = ruling.remark
+    if remark is not None and remark.code == "note.divided":
+        return ruling.note
     if remark is not None and remark.code == "note.tunnelled":
         return f"{ruling.because.cited()}: {ruling.note}"
     told = remark is not None and (remark.get("proxy") or remark.get("others"))
@@ -364,6 +366,11 @@ def within_title(leg: Leg) -> str:
     """What heads the devices of a packet that it took to carry another on."""
     if leg.way is Way.EXCHANGE:
         return f"exchange of keys, {leg.packet}:"
+    if leg.way is Way.ERROR:
+        return f"error about it, {leg.packet}:"
+    first = leg.hops[0]
+    if first.arriving is not None:
+        return f"a later piece of it, from {first.device} on:"
     return f"within {leg.packet}, {leg.packet.size} bytes:"
 
 

@@ -39,6 +39,11 @@ def _row(here: DevicePlan, port: Interface, tunnel: Tunnel, state: State) -> tup
     """A tunnel as cells."""
     own = here.address_on(tunnel.by, tunnel.to.family)
     ends = f"{tunnel.kind.value}\n{own or 'no address'} ({tunnel.by})\nto {tunnel.to}\nat most {port.mtu} bytes go in"
+    learned = state.path_mtu(here.name, port.name)
+    if learned is not None:
+        ends += f"\nof its way learned: {learned}"
+    if tunnel.divides:
+        ends += "\nits packets may be divided"
     held = [a for a in state.associations.of(here.name) if a.tunnel == port.name]
     if tunnel.exchanged:
         ends += "\n" + ": ".join(("keys exchanged", *([", ".join(tunnel.proposals)] if tunnel.proposals else [])))

@@ -532,6 +532,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "association.none": "no selector of tunnel {name} of {device} protects {source} to {destination}, so there is no association for it",
     "association.unknown": "{other} has no association {number}, by which {device} sends into tunnel {name}",
     "association.by-hand": "tunnel {name} of {device} has its keys by hand, and its other end {other_name} of {other} exchanges them",
+    "tunnel.path-mtu": "tunnel {name} of {device} has learned that at most {mtu} bytes go in",
     "tunnel.clear": "selector {row} of tunnel {name} of {device} protects this, and it came in the clear",
     "unasked": "{name} asked nothing that this answers",
     "answer.elsewhere": "the answer ended at {name}, which has {address} too",
@@ -591,6 +592,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.as-opened": lambda v: (
         f"as {'no list stood there' if v['none'] else 'it was'} when association {v['number']} of tunnel {v['name']} was made"
     ),
+    "note.divided": "{size} bytes go on in pieces of at most {mtu}",
     "note.tunnelled": "goes on within {kind} to {to}",
     "root.moved": "session {number} of {device} moved from {before} to {now}, so that the far end sees another address (flows-of-a-lost-uplink: move)",
     "note.moved": "session {number} left by {before} before, and moves to {now}: it is translated anew",
@@ -635,6 +637,12 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         f"it met {'no list, as none stood there' if v['none'] else 'the lists as they were'} when association {v['number']} of tunnel {v['name']} "
         f"was made: clear {v['device']}, and what is written now takes effect"
     ),
+    "told.path-mtu": lambda v: (
+        f"{v['device']} is told so, and remembers for 10 min that at most {v['mtu']} bytes go into tunnel {v['name']}: the next sender learns of it"
+        if v["setting"] == "learn"
+        else f"{v['device']} is told so, and takes no notice for tunnel {v['name']} (path-mtu: {v['setting']})"
+    ),
+    "told.path-mtu-lost": "the error that would tell {device} so of tunnel {name} is lost at {where}: {reason}. So nobody learns of it",
     "told.inactive": lambda v: (
         f"{v['device']} takes its default route, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
     ),

@@ -20,12 +20,39 @@ class Associations:
 
     """
 
-    __slots__ = ("_held", "_made", "_note")
+    __slots__ = ("_held", "_made", "_mtus", "_note")
 
     def __init__(self, note: Note) -> None:
         self._note = note
         self._held: dict[str, dict[int, Association]] = {}
         self._made = 0
+        self._mtus: dict[tuple[str, str], tuple[int, int]] = {}
+
+    @property
+    def mtus(self) -> dict[tuple[str, str], tuple[int, int]]:
+        """What tunnels have learned of their ways: the longest packet that goes in, in bytes, and until when that holds."""
+        return dict(sorted(self._mtus.items()))
+
+    def path_mtu(self, device: str, tunnel: str, now: int) -> int | None:
+        """The longest packet that goes into a tunnel, in bytes, as far as that was learned; None where nothing was, or too long ago."""
+        mtu, until = self._mtus.get((device, tunnel), (0, 0))
+        return mtu if until > now else None
+
+    def learn(self, device: str, tunnel: str, mtu: int, until: int) -> None:
+        """An error about an outer packet told how long such may be.
+
+        Args:
+            device, tunnel: whose.
+            mtu: the longest packet that goes in, in bytes.
+            until: an instant, in milliseconds.
+
+        """
+        before = self._mtus.get((device, tunnel))
+        self._mtus[device, tunnel] = mtu, until
+        if before is None:
+            self._note(partial(self._mtus.__delitem__, (device, tunnel)))
+        else:
+            self._note(partial(self._mtus.__setitem__, (device, tunnel), before))
 
     def __bool__(self) -> bool:
         return any(self._held.values())
@@ -88,6 +115,9 @@ class Associations:
 
     def rename(self, device: str, name: str) -> None:
         """A device has another name."""
+        for (owner, tunnel), learned in list(self._mtus.items()):
+            if owner == device:
+                self.learn(name, tunnel, *learned)
         for held in [a for of in self._held.values() for a in of.values() if device in (a.device, a.peer)]:
             self.end(held.device, held.number)
             mine, theirs = (name if n == device else n for n in (held.device, held.peer))

@@ -129,7 +129,7 @@ class State:
             waiting = book.announced, self.expectations(name), list(book.held.values())
             books[name] = (self._entries(name), _mappings(book), used, held, waiting)
         agreed = [a._replace(lists=None) for name in sorted(self.associations.devices) for a in self.associations.of(name)]
-        return self.now, self.epoch, books, agreed
+        return self.now, self.epoch, books, agreed, self.associations.mtus
 
     def _note(self, undo: Callable[[], None]) -> None:
         """Put into the journal what undoes something that was written."""
@@ -277,6 +277,10 @@ class State:
         book = self._books.get(device)
         entry = book.entries.get(reversed_key(key_of(left))) if book is not None and left.from_port >= 0 else None
         return entry is not None and not _replaceable(entry, left.protocol)
+
+    def path_mtu(self, device: str, tunnel: str) -> int | None:
+        """The longest packet that goes into a tunnel, in bytes, as far as it has learned that by now."""
+        return self.associations.path_mtu(device, tunnel, self.now)
 
     def flows(self, device: str) -> list[FiveTuple]:
         """Every flow that belongs to some session of a device, as its packets come: forth and back."""

@@ -15,6 +15,7 @@ from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6
+from mossy_compass.packet.wrapping import inner_mtu
 from mossy_compass.plan.actions import Half, Rewrite
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Known, facts_of
@@ -25,6 +26,7 @@ from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
+from mossy_compass.walk.associate import tunnel_of
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
 from mossy_compass.walk.walk import left_in_clear
 
@@ -51,6 +53,7 @@ def beside(journey: Journey) -> Beside:
             *_in_clear(plan, journey),
             *_told(plan, journey.legs),
             *_as_opened(journey.legs[:2]),
+            *_path_mtu(plan, journey.legs[:2]),
             *_passed_candidates(journey.legs[:2]),
             *_out_of_force(plan, journey.deciding),
             *_unlogged(plan, journey.deciding),
@@ -315,6 +318,22 @@ def _as_opened(legs: Sequence[Leg]) -> Iterator[Because]:
                 if ruling.remark is not None and ruling.remark.code == "note.as-opened" and not ruling.cause:
                     number, name, _, none = ruling.remark.values
                     yield Because("told.as-opened", (hop.device, number, name, none), ruling.because.mark)
+
+
+def _path_mtu(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
+    """What became of the error about an outer packet that was too long: whether the tunnel's device learns of it."""
+    for leg in legs:
+        hop = leg.hops[-1]
+        port, error, outer = hop.leaving, hop.error, hop.outer
+        if outer is None or outer.cause != "mtu.exceeded" or port is None:
+            continue
+        here = plan.device(hop.device)
+        if error is not None and (error.end != hop.device or error.fate is not Fate.DELIVERED):
+            yield Because("told.path-mtu-lost", (hop.device, port, error.end, error.because), error.because.mark)
+        elif error is not None or outer.end == hop.device:
+            tunnel = tunnel_of(here, port)
+            longest = inner_mtu(tunnel.kind, tunnel.to.family, outer.because.get("mtu"), outer.packet.to_port != 0)
+            yield Because("told.path-mtu", (hop.device, port, longest, here.settings.text("path-mtu")), outer.because.mark)
 
 
 def _in_clear(plan: Plan, journey: Journey) -> Iterator[Because]:

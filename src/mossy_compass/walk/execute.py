@@ -20,9 +20,11 @@ from mossy_compass.plan.actions import (
     Action,
     Admit,
     Allocate,
+    BeginAnew,
     Countdown,
     Decision,
     Deliver,
+    Divide,
     EndSession,
     Enter,
     Expect,
@@ -35,7 +37,6 @@ from mossy_compass.plan.actions import (
     OpenSession,
     Pass,
     Recall,
-    Renew,
     Reply,
     Rewrite,
     Steer,
@@ -100,11 +101,12 @@ class Stay:
         choose: how equal ways are chosen; None: by the hash.
         rulings: what happened so far.
         handover: who gets the packet; None while it is here.
+        divided: it left in pieces.
         opened: the association that it came out of a tunnel by, where that holds other lists than those of now.
 
     """
 
-    __slots__ = ("_situation", "choose", "facts", "handover", "here", "opened", "rulings", "state")
+    __slots__ = ("_situation", "choose", "divided", "facts", "handover", "here", "opened", "rulings", "state")
 
     def __init__(
         self,
@@ -125,6 +127,7 @@ class Stay:
         self.rulings: list[Ruling] = []
         self._situation: Situation | None = None
         self.handover: Handover | None = None
+        self.divided = False
         self.opened: Association | None = None
         if arriving is not None and state.associations:
             held = state.associations.between(here.name, arriving, packet.destination, packet.source)
@@ -322,7 +325,7 @@ def _end_session(stay: Stay, stage: str, decision: Decision, action: EndSession)
         stay.state.close(stay.here.name, stay.facts.session)
 
 
-def _renew(stay: Stay, stage: str, decision: Decision, action: Renew) -> StayEnd | None:
+def _begin_anew(stay: Stay, stage: str, decision: Decision, action: BeginAnew) -> StayEnd | None:
     """The packet goes on as one that opens its session, by whatever the rest of the stage says of such; the old one ends with that."""
     facts = stay.facts
     stay.rule(stage, decision, facts.packet)
@@ -463,6 +466,12 @@ def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> N
     stay.rule(stage, decision, stay.facts.packet)
 
 
+def _divide(stay: Stay, stage: str, decision: Decision, action: Divide) -> None:
+    """It goes on in pieces; what is here from now on is the first of them."""
+    stay.facts.packet = stay.facts.packet._replace(size=action.mtu)
+    stay.divided = True
+
+
 def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSession) -> StayEnd | None:
     """Open a session for a packet that may open one and belongs to none; unless another's answers come as its would."""
     facts = stay.facts
@@ -568,7 +577,8 @@ PERFORM: dict[type[Action], Perform] = {
     Expect: _expect,
     Hold: _hold,
     EndSession: _end_session,
-    Renew: _renew,
+    BeginAnew: _begin_anew,
+    Divide: _divide,
     Countdown: _countdown,
     Enter: _enter,
     Forward: _forward,

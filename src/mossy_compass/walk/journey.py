@@ -277,6 +277,7 @@ class Hop(NamedTuple):
         latency_ms: how long the cable to the next device takes, in milliseconds; of a tunnel, the way of the outer packet.
         outer: the way of the packet that carried it from here, where it went into a tunnel.
         exchange: the ways of the packets by which the tunnel's keys were exchanged for it; those that got there.
+        error: the way home of the error about what carried it, where that was too long; None mostly.
 
     """
 
@@ -291,11 +292,13 @@ class Hop(NamedTuple):
     latency_ms: float = 0.0
     outer: Leg | None = None
     exchange: tuple[Leg, ...] = ()
+    error: Leg | None = None
 
     @property
     def within(self) -> tuple[Leg, ...]:
-        """The ways of other packets that it took to carry it on from here."""
-        return self.exchange if self.outer is None else (*self.exchange, self.outer)
+        """The ways of other packets that it took to carry it on from here, and of an error about those."""
+        carried = () if self.outer is None else (self.outer, *self.outer.pieces)
+        return (*self.exchange, *carried, *(() if self.error is None else (self.error,)))
 
     def __repr__(self) -> str:
         return f"<Hop {self.device}: {self.arriving} to {self.leaving}>"
@@ -315,6 +318,7 @@ class Leg(NamedTuple):
         remark: more about the end.
         behind: what lies behind the reason: why an answer met a list at all; mostly None.
         parent: number of the leg that this one answers, counted from 0; None for the first.
+        pieces: the ways of its later pieces from where it was divided on.
 
     """
 
@@ -328,6 +332,7 @@ class Leg(NamedTuple):
     remark: Because | None = None
     behind: Because | None = None
     parent: int | None = None
+    pieces: tuple[Leg, ...] = ()
 
     @property
     def end(self) -> str:

@@ -96,6 +96,8 @@ HopDict = TypedDict(
         "latency-ms": float,
         "outer": NotRequired["LegDict"],
         "exchange": NotRequired[list["LegDict"]],
+        "pieces": NotRequired[list["LegDict"]],
+        "error": NotRequired["LegDict"],
         "rulings": list[RulingDict],
         "silent": NotRequired[list[SilentDict]],
     },

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import UDP
-from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT
+from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT, inner_mtu
 from mossy_compass.plan.actions import Decision, Handover, Reply
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.device import DevicePlan
@@ -48,6 +48,7 @@ class Emission(NamedTuple):
         leaving: the interface that it must leave by, for a link-local destination; None: the routes say.
         number: which packet of the test's flow it is: 1 opens it, 2 answers.
         next_hop: with ``leaving``, whom it is handed to; None for the destination itself.
+        divides: it may be divided on its way.
 
     """
 
@@ -58,6 +59,22 @@ class Emission(NamedTuple):
     leaving: str | None = None
     number: int = 1
     next_hop: Address | None = None
+    divides: bool = False
+
+
+class At(NamedTuple):
+    """Where a packet is.
+
+    Attributes:
+        device, arriving, handed: who has it, by which interface, and from whom.
+        packet: what it is by then.
+
+    """
+
+    device: str
+    arriving: str | None
+    handed: tuple[str, str] | None
+    packet: Packet
 
 
 def walk(
@@ -101,6 +118,7 @@ def follow(
     choose: Choose | None,
     moment: Moment = SOME_TIME,
     within: tuple[tuple[str, str], ...] = (),
+    at: At | None = None,
 ) -> tuple[Leg, Emission | None]:
     """One packet from the device that makes it to its end, and what is sent because of that end.
 
@@ -114,20 +132,26 @@ def follow(
         choose: how equal ways are chosen; None: by the hash.
         moment: what holds for the whole test.
         within: the tunnels that it is an outer packet of, by device and name.
+        at: where it is already; None with who sends it.
 
     """
     track = Track(plan)
-    packet, name, arriving, handed = emission.packet, emission.device, None, None
+    name, arriving, handed, packet = at or At(emission.device, None, None, emission.packet)
+    pieces: list[At] = []
     for _ in range(MOST_HOPS):
         stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number, handed)
         if arriving is None:
             stay.facts.leaving, stay.facts.next_hop = emission.leaving, emission.next_hop
+        stay.facts.divides = emission.divides
         if within:
             stay.facts.carries = frozenset(port for device, port in within if device == name)
         track.visit(name, arriving, packet)
         end = stay.run()
         if end is not None:
             leg = track.leg(emission, stay, end)
+            if pieces and end.fate is Fate.DELIVERED:
+                later = (follow(plan, state, emission, choose, moment, within, piece)[0] for piece in pieces)
+                leg = leg._replace(pieces=tuple(later))
             return leg, reply_emitted(stay, end, choose)
         assert stay.handover is not None
         if stay.handover.tunnel:
@@ -144,6 +168,8 @@ def follow(
         if stay.facts.leaving is not None:
             handed = name, stay.facts.leaving
         packet, name, arriving = stay.facts.packet, stay.handover.device, stay.handover.interface
+        if stay.divided:  # a later piece has no ports, and may meet other rows
+            pieces.append(At(name, arriving, handed, packet._replace(from_port=-1, to_port=0, icmp=-1, flags="")))
     return track.broken_off(emission, packet), None
 
 
@@ -172,6 +198,7 @@ class Through(NamedTuple):
         exchange: the ways of the packets by which keys were exchanged for it.
         held: the association that it goes by; None where none is needed, or there.
         lost: why it did not come out; None where it did.
+        error: the way home of the error about what carried it, where that was too long; None where none was sent.
 
     """
 
@@ -179,6 +206,7 @@ class Through(NamedTuple):
     exchange: tuple[Leg, ...] = ()
     held: Association | None = None
     lost: Lost | None = None
+    error: Leg | None = None
 
 
 def carried(
@@ -204,12 +232,36 @@ def carried(
     if packet is None:
         values = f"{here.name}/{tunnel.by}", tunnel.to.family
         return Through(lost=Lost("source.none", Because("address.none", values, here.device.interfaces[port].mark)))
-    emission = Emission(packet, here.name, Way.OUTER, number=stay.facts.number)
-    outer = follow(plan, state, emission, choose, moment, carries)[0]
-    if outer.cause != UNWRAPPED:
-        return Through(outer, legs, held, Lost(outer.cause, outer.because, outer.remark, outer))
+    # What carries IPv6 may never say that less than 1280 bytes fit (RFC 2473 section 7.1, RFC 8200 section 5): it is divided then.
+    divides = tunnel.divides or (inner.destination.family == 6 and inner.size <= LEAST_OF_IPV6)
+    emission = Emission(packet, here.name, Way.OUTER, number=stay.facts.number, divides=divides)
+    outer, told = follow(plan, state, emission, choose, moment, carries)
+    failed = next((leg for leg in (outer, *outer.pieces) if leg.cause not in (UNWRAPPED, PIECE)), None)
+    if failed is not None:
+        error = follow(plan, state, told, choose, moment)[0] if told is not None and failed.cause == TOO_LONG else None
+        _learn(state, stay, port, failed, error, bool(held is not None and held.to_port))
+        return Through(failed, legs, held, Lost(failed.cause, failed.because, failed.remark, failed), error)
     lost = unknown_there(plan, state, here, port, held, outer)
     return Through(outer if lost is None else lost.outer, legs, held, lost)
+
+
+TOO_LONG = "mtu.exceeded"
+PIECE = "fragment.part"
+"""The cause of a later piece's end at the device that it was for."""
+LEAST_OF_IPV6 = 1280
+LEARNED_FOR = 600_000
+"""How long what was learned of a way holds, in milliseconds: ten minutes (RFC 1191 section 6.3, RFC 8201 section 4)."""
+
+
+def _learn(state: State, stay: Stay, port: str, lost: Leg, error: Leg | None, around: bool) -> None:
+    """A tunnel learns how long its outer packets may be: from its own interface, or from an error that gets home."""
+    here = stay.here
+    told = lost.end == here.name if error is None else error.end == here.name and error.fate is Fate.DELIVERED
+    if lost.cause != TOO_LONG or not told or here.settings.text("path-mtu") == "ignore":
+        return
+    tunnel = tunnel_of(here, port)
+    longest = inner_mtu(tunnel.kind, tunnel.to.family, lost.because.get("mtu"), around)
+    state.associations.learn(here.name, port, longest, state.now + LEARNED_FOR)
 
 
 def _exchanging(plan: Plan, state: State, choose: Choose | None, moment: Moment, within: tuple[tuple[str, str], ...]) -> Send:
@@ -301,7 +353,7 @@ class Track:
         stopped = last.decision._replace(did=Did.DROPPED) if outer is not None else Decision(Did.DROPPED, because, (), remark)
         stay.rulings[-1] = last._replace(cause=cause, decision=stopped)
         stay.handover = None
-        self.hops.append(_hop(stay, outer, through.exchange))
+        self.hops.append(_hop(stay, outer, through.exchange)._replace(error=through.error))
         return self._made(emission, stay.facts.packet, Fate.DROPPED, cause, because, remark)
 
     def leg(self, emission: Emission, stay: Stay, end: StayEnd) -> Leg:

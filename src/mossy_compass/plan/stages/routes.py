@@ -20,6 +20,7 @@ from mossy_compass.plan.actions import (
     Action,
     Consult,
     Decision,
+    Divide,
     Forward,
     Handover,
     Leave,
@@ -399,8 +400,9 @@ class Neighbours:
             if isinstance(made, Decision):
                 return self._too_big(facts) or made
             found = self._known[facts.leaving, target] = made
-        if facts.packet.size > found.mtu:
-            return _told_too_big(facts, found.mtu, found.narrowest, found.tells)
+        mtu, narrowest = _longest(self._here, facts, found)
+        if facts.packet.size > mtu:
+            return _divided(facts, found, mtu) or _told_too_big(facts, mtu, narrowest, found.tells)
         return found.opening if self._remembers or self._inspects(facts) else found.sent
 
     def _inspects(self, facts: Facts) -> bool:
@@ -425,7 +427,7 @@ class Neighbours:
         made = _neighbour(here, leaving, target)
         if facts.next_hop is None and here.device.interfaces[leaving].tunnel is None:
             yield _same_neighbour(here, leaving, target)
-        mtu = here.device.interfaces[leaving].mtu if isinstance(made, Decision) else made.mtu
+        mtu = here.device.interfaces[leaving].mtu if isinstance(made, Decision) else _longest(here, facts, made)[0]
         fits = facts.packet.size <= mtu
         yield within("size", (Span(0, mtu),) if fits else (Span(mtu + 1, MOST_BYTES),))
         if isinstance(made, Decision):
@@ -449,6 +451,24 @@ def _same_neighbour(here: DevicePlan, leaving: str, target: Address) -> Term:
     return within("destination", mine)
 
 
+def _longest(here: DevicePlan, facts: Facts, found: Neighbour) -> tuple[int, Because]:
+    """The longest packet that goes on by a way, and who says so; of a tunnel also what it has learned of its own way."""
+    if not found.tunnel or facts.memory is None or facts.leaving is None:
+        return found.mtu, found.narrowest
+    learned = facts.memory.path_mtu(here.name, facts.leaving)
+    if learned is None or learned >= found.mtu:
+        return found.mtu, found.narrowest
+    return learned, Because("tunnel.path-mtu", (facts.leaving, here.name, learned), found.narrowest.mark)
+
+
+def _divided(facts: Facts, found: Neighbour, mtu: int) -> Decision | None:
+    """The packet in pieces, where it may be divided here (RFC 791 section 3.2; of IPv6 by who sends it alone, RFC 8200 section 4.5)."""
+    if not facts.divides or not found.tells or (facts.packet.destination.family == 6 and facts.arriving is not None):
+        return None
+    remark = Because("note.divided", (facts.packet.size, mtu))
+    return found.sent._replace(actions=(Divide(mtu), *found.opening.actions), note=remark)
+
+
 def _told_too_big(facts: Facts, mtu: int, narrowest: Because, tells: bool = True) -> Decision:
     """A packet that may not be divided does not fit, and its sender is told (RFC 1191 section 4, RFC 4443 section 3.2).
 
@@ -467,6 +487,7 @@ class Neighbour(NamedTuple):
         mtu: the largest packet that gets there, in bytes.
         narrowest: the interface or cable that says so.
         tells: it is the device's own interface or cable, so that it knows; what does not fit between switches is lost in silence.
+        tunnel: it is the other end of one.
 
     """
 
@@ -475,6 +496,7 @@ class Neighbour(NamedTuple):
     mtu: int
     narrowest: Because
     tells: bool = True
+    tunnel: bool = False
 
 
 def _silent(here: DevicePlan, leaving: str, target: Address, domain: str) -> Decision:
@@ -525,7 +547,7 @@ def _through(here: DevicePlan, leaving: str, domain: Domain | None) -> Neighbour
     name = domain.name if domain is not None else f"tunnel {leaving}"
     handover = Handover("", "", name, (), 0.0, tunnel=True)
     sent = Decision(Did.SENT, Because("tunnel", (leaving, here.name), interface.tunnel.mark), (handover,), note)
-    return Neighbour(sent, sent._replace(actions=(Touch(), OpenSession(), handover)), interface.mtu, narrowest)
+    return Neighbour(sent, sent._replace(actions=(Touch(), OpenSession(), handover)), interface.mtu, narrowest, tunnel=True)
 
 
 def connected_hop(here: DevicePlan, candidate: Candidate, destination: Address) -> tuple[NextHop | None, str]:

@@ -13,7 +13,7 @@ from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.model.network import Becomes, Rule, Translate, Verdict
 from mossy_compass.packet.address import FAMILIES, Span, from_key
 from mossy_compass.packet.service import TCP
-from mossy_compass.plan.actions import PASS, Action, Allocate, EndSession, Half, Hold, Renew, Rewrite, Stop
+from mossy_compass.plan.actions import PASS, Action, Allocate, BeginAnew, EndSession, Half, Hold, Rewrite, Stop
 from mossy_compass.plan.conditions import Condition, conditions_of
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
@@ -146,7 +146,7 @@ def _known(here: DevicePlan, half: Half) -> Table:
         return setting(here.settings, "flows-of-a-lost-uplink"), note
 
     value = here.settings.text("flows-of-a-lost-uplink")
-    ends: tuple[Action, ...] = (EndSession(), Stop(Fate.DROPPED, "session.uplink")) if value == "cut" else (Renew(),)
+    ends: tuple[Action, ...] = (EndSession(), Stop(Fate.DROPPED, "session.uplink")) if value == "cut" else (BeginAnew(),)
     strayed = StageRow(
         "strays",
         (one_of("strays", True),),
