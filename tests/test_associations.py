@@ -5,8 +5,10 @@ RFC 7296 has the exchange, RFC 3948 what is within UDP, RFC 4301 what is selecte
 
 from __future__ import annotations
 
+import json
 import random
 from collections.abc import Mapping
+from pathlib import Path
 
 import pytest
 
@@ -22,6 +24,7 @@ from mossy_compass.packet.wrapping import Wrapping, inner_mtu, outer_size
 from mossy_compass.plan.facts import Moment
 from mossy_compass.report.tunnelstext import tunnels
 from tests.effort import at_length
+from tests.test_cli import mossy
 from tests.test_whole import everything, fares_alike
 
 TEXT = """\
@@ -470,3 +473,45 @@ def test_never_is_said_of_packets_that_go_by_what_the_other_end_agreed_on_too(
             assert found.against[0].journey.there.fate.value in ("delivered", "refused")
     # and that it reaches is said of what comes first, too
     assert prove(network, Claim("pot", "desk", ("ping",), never=False)).holds is first
+
+
+def asked(path: Path, source: str, *options: str) -> tuple[int, str]:
+    path.write_text(source)
+    done = mossy(path.parent, "trace", path.name, *options)
+    return done.returncode, " ".join((done.stdout + done.stderr).split())
+
+
+@pytest.mark.parametrize(
+    ("source", "which", "code", "words"),
+    [
+        (text(), "tunnel gate/sister", 0, "AGREED with annex (198.51.100.2): 10.40.1.0/24 to 10.44.0.0/16, for 8 h; what carries packets gets there and back"),
+        (text({"ANNEX": "association-for: never", "GATE": "association-for: never"}), "tunnel annex/home", 0, "for ever"),
+        (behind(), "tunnel gate/sister", 0, "within udp/4500, for an address is translated between them"),
+        (behind(), "tunnel annex/home", 1, "NOT AGREED at box: inbound: deny"),
+        (text({"MIDDLE": ", filter: {arriving: no-esp}"}), "tunnel gate/sister", 1, "BUT what carries packets is LOST on the way back at world: no-esp rule 10"),
+        (text({"UP": ", filter: {arriving: no-esp}"}), "tunnel gate/sister", 1, "is LOST on the way there at annex"),
+        (text({"PROPOSES": ", proposals: a", "ANSWERS": ", proposals: b"}), "tunnel gate/sister", 1, "NOT AGREED at annex: gate and annex have no proposal in common"),
+        (text({"SELECTORS": ", selectors: [{from: 10.40.1.0/26, to: 10.44.0.0/16}, {from: 10.40.2.0/24, to: 10.44.0.0/16}]"}), "tunnel gate/sister", 1, "10.40.1.0/26 to 10.44.0.0/16"),
+        (text({"KEYS": "keys: by-hand", "THEIRS": "keys: by-hand"}), "tunnel gate/sister", 2, "has its keys by hand"),
+        (text(), "tunnel gate/siter", 2, "Did you mean gate/sister?"),
+        (text(), "probe gate/up", 2, "there is no probe 'gate/up'"),
+        (text(), "rope", 2, "is nothing that a device sends by itself"),
+    ],
+)  # fmt: skip
+def test_the_exchange_alone_can_be_asked_for(tmp_path: Path, source: str, which: str, code: int, words: str) -> None:
+    found = asked(tmp_path / "n.yaml", source, "--own", which)
+    assert found[0] == code, found
+    assert words in found[1]
+    if code < 2:
+        details = asked(tmp_path / "n.yaml", source, "--own", which, "--details")
+        assert details[0] == code
+        _, data = asked(tmp_path / "n.yaml", source, "--own", which, "--format", "json")
+        told = json.loads(data)
+        every = told if isinstance(told, list) else [told]
+        assert all(one["agreed"] and one["carries"] for one in every) is (code == 0)
+
+
+def test_what_is_said_with_own_is_said_alone(tmp_path: Path) -> None:
+    for more in (("--from", "desk"), ("--then", "data"), ("--every-path",)):
+        assert asked(tmp_path / "n.yaml", text(), "--own", "tunnel gate/sister", *more)[0] == 2
+    assert asked(tmp_path / "n.yaml", text(), "--from", "desk")[0] == 2

@@ -284,6 +284,90 @@ def test_a_choice_is_the_same_however_it_was_come_to() -> None:
         assert lab.plan.network == alone.network
 
 
+def leaves_by(lab: Lab) -> str:
+    return serving(lab.plan.network.devices["gate"], lab.plan.domains, "ways")[0]
+
+
+@pytest.mark.parametrize(
+    ("by", "worse", "before", "after"),
+    [
+        ("latency", "quality radio latency 80 ms", "radio", "fibre"),
+        ("latency", "quality radio latency 11ms", "radio", "radio"),
+        ("jitter", "quality radio jitter 50 ms", "radio", "fibre"),
+        ("loss", "quality fibre loss 30 %", "fibre", "radio"),
+        ("loss", "quality fibre latency 300 ms jitter 5 ms", "fibre", "fibre"),  # that is not what it chooses by
+    ],
+)
+def test_the_best_moves_when_a_probe_has_measured_and_not_before(by: str, worse: str, before: str, after: str) -> None:
+    lab = Lab(load({"WAYS": best(by)}))
+    every = lab.network.devices["gate"].probes["by-fibre"].every
+    lab.wait(every + 1)
+    lab.keep("before")
+    assert leaves_by(lab) == before
+    lab.fail(worse)
+    assert leaves_by(lab) == before
+    lab.wait(every - 2)
+    assert leaves_by(lab) == before
+    lab.wait(1)
+    assert leaves_by(lab) == after
+    lab.restore(" ".join(worse.split()[:2]))
+    assert not lab.faults
+    assert leaves_by(lab) == after
+    lab.settle()
+    assert leaves_by(lab) == before
+    lab.fail(worse)
+    lab.settle()
+    assert leaves_by(lab) == after
+    lab.back_to("before")
+    assert leaves_by(lab) == before
+    lab.settle()
+    assert leaves_by(lab) == before
+
+
+def test_a_cable_has_one_quality_at_a_time_and_keeps_it_under_another_name() -> None:
+    lab = Lab(load({"WAYS": best("latency")}))
+    lab.fail("quality radio latency 80 ms loss 2%")
+    lab.fail("quality radio latency 5 ms")
+    assert [str(f) for f in lab.faults] == ["quality radio latency 5 ms"]
+    assert lab.plan.network.segments["radio"].link.latency_ms == 5
+    lab.change(lab.network, [("segments/radio", "air")])
+    assert not lab.faults  # there is no such cable in what is written now
+    with pytest.raises(mc.QuestionError, match="quality radio has not failed"):
+        lab.restore("quality radio")
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    ["quality", "quality wire latency 8 ms", "quality radio", "quality radio latency", "quality radio latency 8", "quality radio latency -1 ms", "quality radio loss 101 %", "quality radio speed 8 ms", "quality radio latency nan ms", "quality radio loss 2 ms"],
+)  # fmt: skip
+def test_a_quality_that_cannot_be_meant_is_refused(wrong: str) -> None:
+    lab = Lab(load({"WAYS": best("latency")}))
+    with pytest.raises(mc.QuestionError):
+        lab.fail(wrong)
+    assert not lab.faults
+
+
+def test_a_drill_in_which_a_cable_gets_worse(tmp_path: Path) -> None:
+    drill = tmp_path / "worse.drill.yaml"
+    (tmp_path / "n.yaml").write_text(text({"WAYS": best("latency")}))
+    drill.write_text(
+        "mossy-drill: 1\nnetwork: n.yaml\nsteps:\n"
+        "  - fail: quality radio latency 80 ms\n"
+        "  - expect: {uplinks: gate/ways, in-use: radio}\n"
+        "  - settle: yes\n"
+        "  - expect: {uplinks: gate/ways, in-use: fibre}\n"
+        "  - restore: quality radio\n"
+        "  - settle: yes\n"
+        "  - expect: {uplinks: gate/ways, in-use: radio}\n"
+    )
+    report = run_drill(read_drill(drill))
+    assert report.ok, [r.said for r in report.results]
+    assert "gate/ways leaves by fibre" in report.results[2].said
+    drill.write_text(drill.read_text().replace("restore: quality radio", "restore: quality wire"))
+    with pytest.raises(mc.NetworkFileError):
+        read_drill(drill)
+
+
 @pytest.mark.parametrize(
     ("said", "failed", "ok"),
     [

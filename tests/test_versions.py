@@ -23,7 +23,6 @@ from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.plan import Plan
-from mossy_compass.state.state import State
 from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent

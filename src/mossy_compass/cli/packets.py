@@ -46,15 +46,13 @@ if TYPE_CHECKING:
 @click.command(context_settings=CONTEXT, short_help="Send one test packet and explain what happened to it.")
 @click.argument("file")
 @click.option(
-    "--from",
-    "sender",
-    required=True,
-    metavar="HOST",
-    shell_complete=complete.senders,
-    help="Device, device/interface, or far host that sends.",
+    "--from", "sender", metavar="HOST", shell_complete=complete.senders, help="Device, device/interface, or far host that sends."
 )
+@click.option("--to", "target", metavar="TARGET", shell_complete=complete.targets, help="Device, name, or address to reach.")
 @click.option(
-    "--to", "target", required=True, metavar="TARGET", shell_complete=complete.targets, help="Device, name, or address to reach."
+    "--own",
+    metavar="WHAT",
+    help="Instead of --from and --to: what a device sends by itself, 'probe DEVICE/NAME' for a probe's question, 'tunnel DEVICE/NAME' for the exchange of its keys.",
 )
 @click.option(
     "--service",
@@ -103,8 +101,9 @@ if TYPE_CHECKING:
 @form_option("text", "json")
 def trace(
     file: str,
-    sender: str,
-    target: str,
+    sender: str | None,
+    target: str | None,
+    own: str | None,
     service: str,
     source_port: int | None,
     source: str | None,
@@ -146,6 +145,15 @@ def trace(
     from mossy_compass.walk.weather import in_weather
 
     plan = in_weather(Plan(read_network(file)))
+    if own is not None:
+        if sender is not None or target is not None or followed or fails or every_path or flows is not None:
+            raise InputError("--own says who sends what; leave --from, --to, --then, --fail, --every-path and --count out.")
+        raise SystemExit(0 if _own(plan, own, details, form) else EXIT_NOT)
+    if sender is None or target is None:
+        missing = "--from" if sender is None else "--to"
+        raise click.UsageError(
+            f"Missing option '{missing}'. A packet has a sender and a target; --own shows what a device sends by itself."
+        )
     moment = moment_of(at, last_resort)
     options: dict[str, Any] = {
         "source_port": source_port,
@@ -181,6 +189,59 @@ def trace(
         _write_capture(captured, journeys, form)
     _print_journeys(journeys, details, form)
     raise SystemExit(0 if all(j.answered for j in journeys) else EXIT_NOT)
+
+
+def _own(plan: Plan, what: str, details: bool, form: str) -> bool:
+    """Show what a device sends by itself: a probe's question, or the exchange of a tunnel's keys. Gives whether it was answered."""
+    from mossy_compass.marks import hint
+    from mossy_compass.walk.weather import outcome, probes_of
+
+    kind, _, name = what.strip().partition(" ")
+    if kind == "probe":
+        known = {f"{d}/{p}": (d, p) for (d, p), _ in probes_of(plan)}
+        if name.strip() not in known:
+            raise QuestionError(f"there is no probe '{name.strip()}' that is asked. {hint(name.strip(), known, 'probes')}")
+        found = outcome(plan, known[name.strip()])
+        _print_journeys([found.journey], details, form)
+        if form == "text" and not found.ok and found.journey.answered:
+            say(f"The probe fails all the same: {found.why}.\n")
+        return found.ok
+    if kind == "tunnel":
+        return _exchanges(plan, name.strip(), details, form)
+    raise QuestionError(f"'{what}' is nothing that a device sends by itself. Write 'probe DEVICE/NAME' or 'tunnel DEVICE/NAME'.")
+
+
+def _exchanges(plan: Plan, name: str, details: bool, form: str) -> bool:
+    """Show the exchange of a tunnel's keys, once for each of its selectors. Gives whether all were agreed on."""
+    from rich.console import Group
+    from rich.text import Text
+
+    from mossy_compass.marks import hint
+    from mossy_compass.report.owntext import exchange, exchange_dict
+    from mossy_compass.state.state import State
+    from mossy_compass.walk.walk import agreements
+
+    ports = {
+        f"{d.name}/{i.name}": (d.name, i)
+        for d in plan.network.devices.values()
+        for i in d.interfaces.values()
+        if i.tunnel is not None
+    }
+    if name not in ports:
+        raise QuestionError(f"there is no tunnel '{name}'. {hint(name, ports, 'tunnels')}")
+    device, port = ports[name]
+    if port.tunnel is not None and not port.tunnel.exchanged:
+        raise QuestionError(
+            f"tunnel {name} has its keys by hand: nothing is exchanged. Ask for a packet that goes through it: --from and --to."
+        )
+    found = agreements(plan, State(), device, port.name)
+    if form == "json":
+        told = [exchange_dict(device, port.name, one, plan if details else None) for one in found]
+        say_json(told[0] if len(told) == 1 else told)
+    else:
+        blocks = [part for one in found for part in (exchange(device, port.name, one, details, plan), Text(""))]
+        show(Group(*blocks[:-1]))
+    return bool(found) and all(one.agreed.held is not None and one.lost is None for one in found)
 
 
 def _print_journeys(journeys: list[Journey], details: bool, form: str) -> None:

@@ -52,6 +52,7 @@ from mossy_compass.lab.drill import (
 )
 from mossy_compass.lab.ends import meant
 from mossy_compass.lab.expect import Expectation, Wanted, flows, short
+from mossy_compass.lab.faults import meant as meant_fault
 from mossy_compass.lab.faults import parse as parse_fault
 from mossy_compass.lab.lab import Flow
 from mossy_compass.marks import Hint, Mark, Problem, Problems, Severity, hint
@@ -269,7 +270,8 @@ class DrillStepIn(Part):
     )
     fail: list[str] | None = key(
         some(NAME, 1),
-        "Things fail: link NAME, interface DEVICE/PORT, device, host, service HOST/WORD, name, lease DEVICE/PORT.",
+        "Things fail: link NAME, interface DEVICE/PORT, device, host, service HOST/WORD, name, lease DEVICE/PORT. Or a cable gets worse: "
+        "quality NAME latency 80 ms, with jitter 5 ms, loss 2 %.",
         None,
     )
     restore: list[str] | None = key(some(NAME, 1), "Things work again; all for everything.", None)
@@ -729,7 +731,7 @@ def _restore(reader: _DrillReader, entry: list[str], about: str, node: Node) -> 
     if reader.certain():
         try:
             for what in entry:
-                parse_fault(reader.network, what)
+                meant_fault(reader.network, what, ())
         except QuestionError as error:
             raise QuestionError(f"{error} To restore whatever failed, write all.") from None
     yield Restore(f"restore {', '.join(entry)}", about, node.mark, tuple(entry))

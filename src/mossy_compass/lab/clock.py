@@ -13,7 +13,10 @@ from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.model.network import Probe
-from mossy_compass.walk.weather import Key, ProbeOutcome
+from mossy_compass.walk.weather import Key, ProbeOutcome, Quality
+
+AtRest = tuple[frozenset[Key], Callable[[Key], Quality | None]]
+"""Which probes are down once none changes any more, and what each measures then."""
 
 MOST_EVENTS = 100_000
 """So many questions of probes are asked in one wait; more is told, and nothing of it is kept."""
@@ -30,6 +33,7 @@ class Status:
         asked: when it asked last, of the questions that were counted; -1 for never.
         due: when the verdict changes, once what changes it is under way; None where nothing is.
         why: what the last failure was, in words.
+        measured: the quality of its way, as it has measured that last; kept only where a group of uplinks chooses by it.
 
     """
 
@@ -39,6 +43,7 @@ class Status:
     asked: int = -1
     due: int | None = None
     why: str = ""
+    measured: Quality | None = None
 
 
 class VerdictChange(NamedTuple):
@@ -65,10 +70,18 @@ class Watch:
 
     Attributes:
         statuses: of each, by device and name.
+        choosing: the probes by whose measurements some group of uplinks chooses.
 
     """
 
     statuses: dict[Key, Status] = field(default_factory=dict)
+    choosing: frozenset[Key] = frozenset()
+
+    @property
+    def measured(self) -> dict[Key, Quality]:
+        """What was measured last, of the probes by which somebody chooses."""
+        known = ((key, self.statuses[key].measured) for key in sorted(self.choosing) if key in self.statuses)
+        return {key: found for key, found in known if found is not None}
 
     @property
     def down(self) -> frozenset[Key]:
@@ -77,23 +90,29 @@ class Watch:
 
     def copied(self) -> Watch:
         """The same, which what follows does not change."""
-        return Watch({k: Status(s.up, s.streak, s.since, s.asked, s.due, s.why) for k, s in self.statuses.items()})
+        held = {k: Status(s.up, s.streak, s.since, s.asked, s.due, s.why, s.measured) for k, s in self.statuses.items()}
+        return Watch(held, self.choosing)
 
-    def fit(self, probes: Mapping[Key, Probe], down: Callable[[], frozenset[Key]], now: int) -> None:
+    def fit(self, probes: Mapping[Key, Probe], at_rest: Callable[[], AtRest], now: int, choosing: frozenset[Key]) -> None:
         """Know the probes that are there, and forget those that are not; new ones have settled.
 
         Args:
             probes: every probe that is asked.
-            down: says which have settled as down.
+            at_rest: says which have settled as down, and what they measure then.
             now: the instant.
+            choosing: those by whose measurements some group of uplinks chooses.
 
         """
+        self.choosing = choosing
         for key in [k for k in self.statuses if k not in probes]:
             del self.statuses[key]
         fresh = [k for k in probes if k not in self.statuses]
-        at_rest = down() if fresh else frozenset()
+        down, measures = at_rest() if fresh or any(self.statuses[k].measured is None for k in choosing) else (frozenset(), None)
         for key in fresh:
-            self.statuses[key] = Status(up=key not in at_rest, since=now)
+            self.statuses[key] = Status(up=key not in down, since=now)
+        for key in choosing:
+            if measures is not None and self.statuses[key].measured is None:
+                self.statuses[key].measured = measures(key)
 
     def next_at(self, probes: Mapping[Key, Probe], outcome: Callable[[Key], ProbeOutcome], now: int) -> int | None:
         """When something happens next, after an instant; None where every probe is at rest."""
@@ -137,7 +156,11 @@ class Watch:
                 out.append(self._falls(key, status, at))
                 changed()
             else:
-                self._asks(known[key], status, outcome(key), at)
+                came, before = outcome(key), status.measured
+                self._asks(known[key], status, came, at)
+                if key in self.choosing and came.quality is not None and came.quality != before:
+                    status.measured = came.quality
+                    changed()
         raise QuestionError(
             f"probes ask more than {MOST_EVENTS} times until then without coming to rest. Wait less, or mend the circle that check names."
         )
@@ -149,13 +172,17 @@ class Watch:
             status = self.statuses[key]
             if status.due is not None:
                 event = (status.due, False, key)
-            elif outcome(key).ok is status.up and not status.streak:
+            elif outcome(key).ok is status.up and not status.streak and not self._finds(key, outcome(key)):
                 continue  # what it would find is what it says
             else:
                 after = max(now, status.asked + 1)
                 event = (-(-after // probe.every) * probe.every, True, key)
             found = event if found is None or event < found else found
         return (found[0], found[2], not found[1]) if found is not None else (0, None, False)
+
+    def _finds(self, key: Key, came: ProbeOutcome) -> bool:
+        """Whether a question would measure something else than the one before, where somebody chooses by that."""
+        return key in self.choosing and came.quality is not None and came.quality != self.statuses[key].measured
 
     def _asks(self, probe: Probe, status: Status, came: ProbeOutcome, at: int) -> None:
         """A question, and what it says against the verdict."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from mossy_compass.lab.faults import Fault
+from mossy_compass.lab.faults import QUALITY, Fault
 from mossy_compass.model.network import Device, Kind, Network
 from mossy_compass.model.settings import SourceCheck
 from mossy_compass.packet.address import Address, Prefix
@@ -41,7 +41,7 @@ class Touched(NamedTuple):
 
     def by(self, network: Network, fault: Fault) -> bool:
         """Whether a fault may change the journey."""
-        if self.everything or fault.kind in ("service", "name", "lease", "host"):
+        if self.everything or fault.kind in ("service", "name", "lease", "host", QUALITY):
             return True
         if fault.kind == "link":
             return fault.name in self.segments

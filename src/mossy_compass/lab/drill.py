@@ -716,9 +716,10 @@ def _wait(run: Run, step: Wait) -> Result:
 
 def _passed(run: Run, step: DrillStep, passes: Callable[[], Sequence[Ended]]) -> Result:
     """Time passed: which probes changed their verdict meanwhile, and what ended."""
-    begun, agreed = run.lab.state.now, _agreed(run)
+    begun, agreed, used = run.lab.state.now, _agreed(run), dict(_used(run.lab))
     ended = passes()
     told = [f"{_fell(v)} {duration_words(v.at - begun)} later{f' ({v.why})' if v.why else ''}" for v in run.lab.verdicts]
+    told += [f"{group} leaves by {now}" for group, now in _used(run.lab) if used.get(group, now) != now]
     told += [f"{_told_late(leg)} {duration_words(at - begun)} later" for at, leg in run.lab.told_late]
     told += [f"association {a.number} of tunnel {a.tunnel} of {a.device} is over" for a in agreed if a not in _agreed(run)]
     more = _over(run, ended)

@@ -6,9 +6,10 @@ them; taking the fault away gives the first network again, the very same.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+import math
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
-from typing import NamedTuple, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.marks import hint
@@ -21,16 +22,27 @@ class Fault(NamedTuple):
     """Something that fails.
 
     Attributes:
-        kind: link, interface, device, host, service, name or lease.
-        name: of it; ``DEVICE/INTERFACE``, ``HOST/SERVICE`` where it belongs to something.
+        kind: link, interface, device, host, service, name or lease; or quality, which fails only in part.
+        name: of it; ``DEVICE/INTERFACE``, ``HOST/SERVICE`` where it belongs to something, ``SEGMENT/latency 80 ms`` of a quality.
 
     """
 
     kind: str
     name: str
 
+    @property
+    def segment(self) -> str:
+        """Of a quality: whose it is."""
+        return self.name.partition("/")[0]
+
     def __str__(self) -> str:
-        return f"{self.kind} {self.name}"
+        return f"{self.kind} {self.name.replace('/', ' ', 1) if self.kind == QUALITY else self.name}"
+
+
+QUALITY = "quality"
+"""The kind of what goes on working, and worse."""
+_MEASURES = {"latency": "latency_ms", "jitter": "jitter_ms", "loss": "loss_percent"}
+"""What a cable's quality is told by, and the attribute of its segment that has it."""
 
 
 def _links(network: Network) -> Iterator[str]:
@@ -76,7 +88,7 @@ def _leases(network: Network) -> Iterator[str]:
 
 _SECTIONS = {
     "devices": ("device", "host", "interface", "service", "lease"),
-    "segments": ("link",),
+    "segments": ("link", QUALITY),
     "names": ("name",),
     "hosts": ("host", "service"),
     "interfaces": ("interface", "lease"),
@@ -124,6 +136,8 @@ def parse(network: Network, text: str) -> Fault:
 
     """
     words = text.split()
+    if words and words[0] == QUALITY:
+        return _quality(network, words)
     if len(words) == 1:
         found = [Fault(kind, words[0]) for kind, known in KNOWN.items() if words[0] in set(known(network))]
         if len(found) == 1:
@@ -133,12 +147,72 @@ def parse(network: Network, text: str) -> Fault:
         every = [n for known in KNOWN.values() for n in known(network)]
         raise QuestionError(f"there is nothing called '{text}' that could fail. {hint(text, every, 'names')}")
     if len(words) != 2 or words[0] not in KNOWN:
-        raise QuestionError(f"'{text}' is nothing that fails. Write {', '.join(KNOWN)}, and a name, like link fibre.")
+        raise QuestionError(
+            f"'{text}' is nothing that fails. Write {', '.join(KNOWN)}, and a name, like link fibre; or quality fibre latency 80 ms."
+        )
     kind, name = words
     known_names = list(KNOWN[kind](network))
     if name not in known_names:
         raise QuestionError(f"there is no {kind} '{name}'. {hint(name, known_names, f'{kind}s')}")
     return Fault(kind, name)
+
+
+def _quality(network: Network, words: Sequence[str]) -> Fault:
+    """A cable that is worse than it is written, like ``quality fibre latency 80 ms loss 2 %``.
+
+    Raises:
+        QuestionError: there is no such cable, or it is not said how it is.
+
+    """
+    name = words[1] if len(words) > 1 else ""
+    if name not in network.segments:
+        raise QuestionError(f"there is no link '{name}'. {hint(name, network.segments, 'links')}")
+    found: dict[str, float] = {}
+    rest = list(words[2:])
+    while rest:
+        what, said, rest = rest[0], [w for w in rest[1:3] if w not in _MEASURES], rest[1:]
+        rest = rest[len(said) :]
+        value = _number("".join(said), "%" if what == "loss" else "ms") if what in _MEASURES else None
+        if value is None or (what == "loss" and value > 100):
+            raise QuestionError(
+                f"'{' '.join(words)}': {what} {' '.join(said)} is no quality. Write latency 80 ms, jitter 5 ms or loss 2 %."
+            )
+        found[what] = value
+    if not found:
+        raise QuestionError(
+            f"'{' '.join(words)}' does not say how it is. Write quality {name} latency 80 ms, with jitter 5 ms or loss 2 %."
+        )
+    told = ", ".join(f"{what} {found[what]:g} {'%' if what == 'loss' else 'ms'}" for what in _MEASURES if what in found)
+    return Fault(QUALITY, f"{name}/{told}")
+
+
+def _number(text: str, unit: str) -> float | None:
+    """A number that is not negative, with its unit; None where it is none."""
+    try:
+        value = float(text.removesuffix(unit))
+    except ValueError:
+        return None
+    return value if text.endswith(unit) and 0 <= value < math.inf else None
+
+
+def meant(network: Network, text: str, faults: Iterable[Fault]) -> Fault:
+    """What shall work again: as for ``parse``, and of a quality the cable alone will do.
+
+    Raises:
+        QuestionError: there is no such thing, or several of that name.
+
+    """
+    words = text.split()
+    if len(words) != 2 or words[0] != QUALITY or words[1] not in network.segments:
+        return parse(network, text)
+    return next((f for f in faults if (f.kind, f.segment) == (QUALITY, words[1])), Fault(QUALITY, words[1]))
+
+
+def there(network: Network, fault: Fault) -> bool:
+    """Whether what a fault is about is in a network."""
+    if fault.kind == QUALITY:
+        return fault.segment in network.segments
+    return fault.name in set(KNOWN[fault.kind](network))
 
 
 def apply(network: Network, faults: Iterable[Fault]) -> Network:
@@ -221,6 +295,14 @@ def _without(held: Mapping[str, T], name: str) -> dict[str, T]:
     return {n: v for n, v in held.items() if n != name}
 
 
+def _worse(network: Network, name: str) -> Network:
+    """A cable that is worse than it is written."""
+    segment, _, told = name.partition("/")
+    values: dict[str, Any] = {_MEASURES[w[0]]: float(w[1]) for w in (part.split() for part in told.split(", "))}
+    held = network.segments[segment]
+    return replace(network, segments={**network.segments, segment: replace(held, link=replace(held.link, **values))})
+
+
 _APPLY: dict[str, Callable[[Network, str], Network]] = {
     "link": _cut_link,
     "interface": _cut_interface,
@@ -229,4 +311,5 @@ _APPLY: dict[str, Callable[[Network, str], Network]] = {
     "service": _cut_service,
     "name": _cut_name,
     "lease": _cut_lease,
+    QUALITY: _worse,
 }

@@ -13,10 +13,10 @@ from types import MappingProxyType
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
-from mossy_compass.lab.clock import VerdictChange, Watch
+from mossy_compass.lab.clock import AtRest, VerdictChange, Watch
 from mossy_compass.lab.conversation import Conversation, Exchange, Then
 from mossy_compass.lab.dependencies import Touched, Touching, certain
-from mossy_compass.lab.faults import KNOWN, Fault, apply, called, parse
+from mossy_compass.lab.faults import QUALITY, Fault, apply, called, meant, parse, there
 from mossy_compass.marks import hint
 from mossy_compass.model.network import Device, Network, Tunnel
 from mossy_compass.packet.address import Address
@@ -35,7 +35,7 @@ from mossy_compass.walk.journey import Journey, Leg, Way
 from mossy_compass.walk.question import USUAL, Options
 from mossy_compass.walk.trace import trace_one
 from mossy_compass.walk.walk import Emission, farewell, follow
-from mossy_compass.walk.weather import Key, outcome, probes_of, settled, weathered
+from mossy_compass.walk.weather import best_by, choosing, outcome, probes_of, settled, weathered
 
 FIRST_SENT_PORT = 40_000
 """Source ports of what is sent and leaves its sessions behind, so that no later test is taken for a part of it."""
@@ -183,7 +183,7 @@ class Lab:
         self.left_behind: tuple[Ended, ...] = ()
         self._sent = 0
         self._kept: dict[str, Kept] = {}
-        self._plans: dict[tuple[int, frozenset[Fault], frozenset[Key]], tuple[Network, Plan]] = {}
+        self._plans: dict[tuple[object, ...], tuple[Network, Plan]] = {}
         if any(d.probes for d in network.devices.values()):
             self._look()
 
@@ -194,7 +194,7 @@ class Lab:
     @property
     def plan(self) -> Plan:
         """The network as it is now, compiled; the same plan for the same network and faults."""
-        key = (id(self.network), self.faults, self.watch.down)
+        key = (id(self.network), self.faults, self.watch.down, best_by(self.network, self.watch.measured))
         found = self._plans.get(key)
         if found is None or found[0] is not self.network:
             if len(self._plans) >= MOST_PLANS:
@@ -206,21 +206,27 @@ class Lab:
         """A plan made anew; leases of before something failed are kept."""
         down = self.watch.down
         if not self.faults:
-            return weathered(self.network, down) if self.watch.statuses else Plan(self.network)
+            return weathered(self.network, down, None, self.watch.measured) if self.watch.statuses else Plan(self.network)
         kept, self.faults = self.faults, frozenset()
         try:
             whole = self.plan
         finally:
             self.faults = kept
         left = apply(self.network, kept)
-        return weathered(left, down, whole) if self.watch.statuses else Plan(left, whole)
+        return weathered(left, down, whole, self.watch.measured) if self.watch.statuses else Plan(left, whole)
 
     # probes
 
     def _look(self) -> None:
         """Know the probes of the network as it is; what is new has settled, as if all others stayed as they are."""
         probes = {(d.name, p.name): p for d in self.network.devices.values() for p in d.probes.values() if p.enabled}
-        self.watch.fit(probes, lambda: settled(Plan(apply(self.network, self.faults))).down, self.state.now)
+        self.watch.fit(probes, self._at_rest, self.state.now, choosing(self.network))
+
+    def _at_rest(self) -> AtRest:
+        """How probes are once none changes any more, with what has failed."""
+        plan = Plan(apply(self.network, self.faults))
+        down = settled(plan).down
+        return down, lambda key: outcome(weathered(plan.written, down), key).quality
 
     def _pass(self, to: int) -> list[Ended]:
         """Let the clock go on to an instant, with whatever probes find until then."""
@@ -432,6 +438,8 @@ class Lab:
         if fault in self.faults:
             raise QuestionError(f"{fault} has failed already.")
         earlier = self._earlier()
+        if fault.kind == QUALITY:  # a cable has one quality at a time
+            self.faults = frozenset(f for f in self.faults if (f.kind, f.segment) != (QUALITY, fault.segment))
         self.faults |= {fault}
         self._leave_behind(earlier)
         return fault
@@ -478,7 +486,7 @@ class Lab:
             gone, self.faults = self.faults, frozenset()
             self._leave_behind(earlier)
             return gone
-        fault = what if isinstance(what, Fault) else parse(self.network, what)
+        fault = what if isinstance(what, Fault) else meant(self.network, what, self.faults)
         if fault not in self.faults:
             failed = ", ".join(map(str, sorted(self.faults))) or "nothing"
             raise QuestionError(f"{fault} has not failed; {failed} has.")
@@ -505,8 +513,7 @@ class Lab:
         renamed = tuple(renamed)
         for what, name in renamed:
             self.faults = frozenset(called(f, what, name) for f in self.faults)
-        known = {kind: set(names(network)) for kind, names in KNOWN.items()}
-        self.faults = frozenset(f for f in self.faults if f.name in known[f.kind])
+        self.faults = frozenset(f for f in self.faults if there(network, f))
         if earlier is None:
             return
         called_now = {

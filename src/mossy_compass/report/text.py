@@ -115,6 +115,13 @@ def ways(record: Journey, details: bool = False) -> Iterator[RenderableType]:
         yield from _legs(record.onward, details, "onward ")
 
 
+def way(leg: Leg, plan: Plan | None) -> RenderableType:
+    """The hops of a leg that stands by itself; with the plan every ruling."""
+    if plan is None:
+        return Padding(_hops(leg), (0, 0, 0, 2))
+    return Group(*_details_of(leg, plan, ""))
+
+
 def _legs(record: Journey, details: bool, before: str = "") -> Iterator[RenderableType]:
     """The way there and back, or with details every leg and every ruling."""
     every = (*record.legs, *([record.later] if record.later else []))

@@ -106,7 +106,8 @@ def associated(plan: Plan, state: State, here: DevicePlan, port: str, packet: Pa
     theirs = protecting(other, twin, *reversed(ends))
     why = _unlike(here, port, other, end, ends, theirs)
     if why is not None:
-        return Agreed(None, legs, Lost("tunnel.mismatch", why, None, _refused(there, why)))
+        refused = _refused(there, why)
+        return Agreed(None, (refused,), Lost("tunnel.mismatch", why, None, refused))
     assert theirs is not None
     translated = _ends(there.arrived) != _ends(there.packet)
     if translated:  # from now on everything goes by the other port, so that ESP, which has none, gets through

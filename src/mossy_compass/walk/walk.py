@@ -6,10 +6,11 @@ A journey is the tree of its legs. What is sent because of what is for ``plan/re
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 
-from mossy_compass.packet.address import Address
+from mossy_compass.headers.spans import intersect
+from mossy_compass.packet.address import FAMILIES, Address, from_key
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import UDP
 from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT, inner_mtu
@@ -22,7 +23,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.plan.stages.sessions import session_gone
-from mossy_compass.plan.stages.tunnel import ROW, in_clear, outer_packet
+from mossy_compass.plan.stages.tunnel import ROW, in_clear, outer_packet, selected_ends
 from mossy_compass.state.state import State
 from mossy_compass.walk.associate import TAKEN, Agreed, Lost, Send, associated, first_is_lost, tunnel_of, unknown_there
 from mossy_compass.walk.execute import Stay, StayEnd
@@ -282,6 +283,66 @@ def agree(plan: Plan, state: State, here: DevicePlan, port: str, packet: Packet)
     """
     send = _exchanging(plan, state, None, SOME_TIME, ((here.name, port),))
     return associated(plan, state, here, port, packet, send).held
+
+
+class Tried(NamedTuple):
+    """A tunnel that was tried from one end.
+
+    Attributes:
+        agreed: what came of the exchange of its keys.
+        outer: the ways of what carries a packet, there and back, as far as these were sent.
+
+    """
+
+    agreed: Agreed
+    outer: tuple[Leg, ...] = ()
+
+    @property
+    def lost(self) -> Leg | None:
+        """What is lost of them; None where nothing is."""
+        return next((leg for leg in self.outer if leg.cause != UNWRAPPED), None)
+
+
+def agreements(plan: Plan, state: State, device: str, port: str) -> list[Tried]:
+    """What comes of an exchange of keys for each pair of ends that a tunnel's selectors protect; each from the same state.
+
+    Args:
+        plan: the network.
+        state: what devices remember; nothing of it stays.
+        device: who asks.
+        port: its tunnel, whose keys are exchanged.
+
+    """
+    here, out = plan.device(device), []
+    send = _exchanging(plan, state, None, SOME_TIME, ((device, port),))
+    tunnel = tunnel_of(here, port)
+    for mine, far in selected_ends(here, tunnel):
+        # A packet inside is of the family of both ends; of what is any, as the tunnel's own.
+        wanted = [span for family in (tunnel.to.family, 10 - tunnel.to.family) for span in [FAMILIES[family]]]
+        ends = next(
+            ((a[0], b[0]) for span in wanted for a, b in [(intersect(mine, (span,)), intersect(far, (span,)))] if a and b), None
+        )
+        if ends is None:
+            continue
+        inside = Packet(UDP, from_key(ends[0].first), from_key(ends[1].first), 0, 0)
+        with state.unchanged():
+            agreed = associated(plan, state, here, port, inside, send)
+            out.append(Tried(agreed, tuple(_carriers(plan, state, agreed.held, inside)) if agreed.held is not None else ()))
+    return out
+
+
+def _carriers(plan: Plan, state: State, held: Association, inside: Packet) -> Iterator[Leg]:
+    """The ways of what carries a small packet by an association, and of what carries its answer."""
+    back = state.associations.get(held.peer, held.number)
+    assert back is not None
+    for view, packet in ((held, inside), (back, inside._replace(source=inside.destination, destination=inside.source))):
+        outer = outer_packet(plan.device(view.device), view.tunnel, packet, view)
+        assert outer is not None
+        emission = Emission(outer, view.device, Way.OUTER)
+        leg = follow(plan, state, emission, None, within=((view.device, view.tunnel),))[0]
+        yield leg
+        if leg.cause != UNWRAPPED:
+            return
 
 
 def farewell(plan: Plan, state: State, held: Association) -> Leg | None:

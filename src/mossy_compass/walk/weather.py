@@ -7,8 +7,9 @@ first; a circle of probes that never settle is told.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
+from functools import partial
 from typing import NamedTuple
 
 from mossy_compass.model.network import Choosing, Device, Network, Probe, StaticRoute
@@ -183,7 +184,29 @@ def with_down(plan: Plan, down: frozenset[Key]) -> Plan:
     return weathered(plan.written, down, plan)
 
 
-def weathered(network: Network, down: frozenset[Key], earlier: Plan | None = None) -> Plan:
+Measured = Mapping[Key, Quality]
+"""What probes have measured last, of those by which some group of uplinks chooses."""
+
+
+def choosing(network: Network) -> frozenset[Key]:
+    """The probes by whose measurements some group of uplinks chooses the best."""
+    groups = ((d, g) for d in network.devices.values() for g in d.groups.values() if g.choose is Choosing.BEST)
+    names = ((d, d.member_probes.get((g.name, m), "")) for d, g in groups for m in g.members)
+    return frozenset((d.name, name) for d, name in names if name in d.probes and d.probes[name].enabled)
+
+
+def best_by(network: Network, measured: Measured) -> frozenset[tuple[str, str, str]]:
+    """The best member of each group that is chosen by what probes have measured: device, group and member.
+
+    Args:
+        network: the network.
+        measured: what its probes have measured; a member of which nothing was measured is not chosen.
+
+    """
+    return frozenset(_best(network, measured.get))
+
+
+def weathered(network: Network, down: frozenset[Key], earlier: Plan | None = None, measured: Measured | None = None) -> Plan:
     """The plan of a network some of whose probes are down, where the best uplinks are in use.
 
     Which one is best follows from what probes measure, which may depend on what is in use; where that goes in a circle, the last holds.
@@ -192,29 +215,37 @@ def weathered(network: Network, down: frozenset[Key], earlier: Plan | None = Non
         network: as written, or with something failed.
         down: the probes that are down.
         earlier: the plan of before something failed: hosts keep the addresses that they were leased then.
+        measured: what probes have measured last; None: what they would measure now.
 
     """
+    if measured is not None:
+        return Plan(replace(network, down=down, best=best_by(network, measured)), earlier)
     plan = Plan(replace(network, down=down, best=frozenset()), earlier)
     if not any(g.choose is Choosing.BEST for d in network.devices.values() for g in d.groups.values()):
         return plan
     for _ in range(MOST_CHOICES):
-        best = frozenset(_best(plan))
+        best = frozenset(_best(plan.network, partial(_quality, plan)))
         if best == plan.network.best:
             break
         plan = Plan(replace(network, down=down, best=best), earlier)
     return plan
 
 
-def _best(plan: Plan) -> Iterator[tuple[str, str, str]]:
+def _quality(plan: Plan, key: Key) -> Quality | None:
+    """What a probe would measure now."""
+    return outcome(plan, key).quality
+
+
+def _best(network: Network, measures: Callable[[Key], Quality | None]) -> Iterator[tuple[str, str, str]]:
     """The best member of each group that is chosen by what probes measure; the first of several that are alike."""
-    for device in plan.network.devices.values():
+    for device in network.devices.values():
         for group in device.groups.values():
             if group.choose is not Choosing.BEST:
                 continue
             measured: list[tuple[float, str]] = []
             for member in group.members:
                 probe = device.probes.get(device.member_probes.get((group.name, member), ""))
-                found = outcome(plan, (device.name, probe.name)).quality if probe is not None and probe.enabled else None
+                found = measures((device.name, probe.name)) if probe is not None and probe.enabled else None
                 if found is not None:
                     measured.append((found.of(group.by), member))
             if measured:
