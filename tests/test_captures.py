@@ -19,6 +19,10 @@ from mossy_compass.cli.main import main
 from mossy_compass.exchange.captures import capture, packed, packets_of
 from mossy_compass.lab.observed import flows_of
 from mossy_compass.packet.packet import TCP_FLAGS, Packet, echo_request, icmp_error, later_fragment
+from tests.test_associations import behind
+from tests.test_associations import read as agreeing
+from tests.test_tunnels import ROUTED
+from tests.test_tunnels import load as tunnelled
 
 from .conftest import DATA
 from .effort import examples
@@ -122,6 +126,67 @@ def packets(draw: st.DrawFn) -> Packet:
     if kind == "error":
         return icmp_error(tcp._replace(size=80), destination, "port-unreachable")
     return later_fragment(Packet(17, source, destination, *ports, ttl=ttl, size=size))
+
+
+CARRIED = [
+    ("gre", {}, "raw:ip:gre:ip:tcp"),
+    ("ip-in-ip", {}, "raw:ip:ip:tcp"),
+    ("vxlan", {}, "raw:ip:udp:vxlan:eth:ethertype:ip:tcp"),
+    ("esp", {}, "raw:ip:esp"),
+    ("gre", {"TO": "2001:db8:e::2", "BACK": "2001:db8:f::2"}, "raw:ipv6:gre:ip:tcp"),
+    ("ip-in-ip", {"TO": "2001:db8:e::2", "BACK": "2001:db8:f::2"}, "raw:ipv6:ip:tcp"),
+]
+
+
+@pytest.mark.parametrize(("kind", "more", "protocols"), CARRIED)
+def test_what_carries_packets_through_a_tunnel_is_captured_too(
+    tmp_path: Path, kind: str, more: dict[str, str], protocols: str
+) -> None:
+    """RFC 2003, RFC 2784, RFC 7348, RFC 4303: as another program reads them, with the size that the model says."""
+    journey = mc.trace(tunnelled(ROUTED, {"KIND": kind, "OTHER": kind}, more), "desk", "pot", "https")
+    outer = journey.there.hops[1].outer
+    assert outer is not None
+    file = tmp_path / "x.pcapng"
+    file.write_bytes(capture([journey]))
+    assert tshark(file, "-Y", "_ws.malformed || ip.checksum.status == 0 || udp.checksum.status == 0") == ""
+    rows = [r.split("\t") for r in tshark(file, "-T", "fields", *(w for f in ("frame.interface_name", "frame.protocols", "frame.len", "frame.time_epoch") for w in ("-e", f))).splitlines()]  # fmt: skip
+    assert [r[0] for r in rows[:8]] == [
+        "desk/nic",
+        "gate/house",
+        "gate/sister",
+        "gate/fibre",
+        "world/f",
+        "world/g",
+        "annex/up",
+        "annex/home",
+    ]
+    assert {(r[1], int(r[2])) for r in rows[3:7]} == {(protocols, outer.packet.size)}
+    assert {r[1] for r in (rows[2], rows[7])} == {"raw:ip:tcp"}
+    times = [float(r[3]) for r in rows]
+    assert times == sorted(times)
+
+
+def test_pieces_and_errors_about_what_carries_are_captured(tmp_path: Path) -> None:
+    file = tmp_path / "x.pcapng"
+    narrow = tunnelled(ROUTED, {"MIDDLE": ", mtu: 1400"})
+    file.write_bytes(capture([mc.trace(narrow, "desk", "pot", "ping", size=1400)]))
+    assert "gate/fibre" in tshark(file, "-Y", "icmp.type == 3 && icmp.code == 4", "-T", "fields", "-e", "frame.interface_name")
+    divided = tunnelled(ROUTED, {"MIDDLE": ", mtu: 1400", "SELECTORS": ", df: clear", "MIRRORED": ", df: clear"})
+    file.write_bytes(capture([mc.trace(divided, "desk", "pot", "ping", size=1400)]))
+    first = tshark(file, "-Y", "ip.flags.mf == 1", "-T", "fields", "-e", "frame.interface_name").split()
+    later = tshark(file, "-Y", "ip.frag_offset > 0", "-T", "fields", "-e", "frame.interface_name").split()
+    assert (first[0], later[0]) == ("annex/up", "annex/up")
+    assert tshark(file, "-Y", "ip.proto == 47 && ip.flags.df == 1") == ""
+
+
+def test_an_exchange_of_keys_is_captured_before_what_waits_for_it(tmp_path: Path) -> None:
+    file = tmp_path / "x.pcapng"
+    file.write_bytes(capture([mc.trace(agreeing(behind()), "desk", "pot", "https")]))
+    ports = tshark(
+        file, "-Y", "udp && !icmp", "-T", "fields", "-e", "frame.interface_name", "-e", "udp.dstport", "-e", "esp.spi"
+    ).splitlines()
+    at_annex = [p.split("\t")[1:] for p in ports if p.startswith("annex/up")]
+    assert at_annex[:5] == [["500", ""], ["500", ""], ["4500", ""], ["4500", ""], ["4500", "0x00000001"]]
 
 
 @examples(80, 600)

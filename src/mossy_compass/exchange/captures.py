@@ -18,7 +18,8 @@ from mossy_compass.errors import InputError
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS
-from mossy_compass.walk.journey import Hop, Journey, Leg
+from mossy_compass.packet.wrapping import VXLAN_PORT
+from mossy_compass.walk.journey import Hop, Journey, Leg, Way
 
 RAW = 101
 """Link type of packets that begin with their IP header."""
@@ -44,6 +45,8 @@ class _Seen(NamedTuple):
         packet: as it was there.
         at: time after the first one, in milliseconds.
         comment: what the device did with it.
+        inside: what it carries through a tunnel; None for nothing.
+        divides: it may be divided on its way, and how long it was at first, in bytes; 0 where it may not.
 
     """
 
@@ -51,6 +54,8 @@ class _Seen(NamedTuple):
     packet: Packet
     at: float
     comment: str
+    inside: Packet | None = None
+    divides: int = 0
 
 
 def capture(journeys: Sequence[Journey], begun: float = 0.0) -> bytes:
@@ -69,7 +74,7 @@ def capture(journeys: Sequence[Journey], begun: float = 0.0) -> bytes:
         block.opts = [_option(pcapng.PCAPNG_OPT_IF_NAME, port), _option(pcapng.PCAPNG_OPT_ENDOFOPT)]
     _section(out, blocks)
     for entry in seen:
-        data = packed(entry.packet)
+        data = packed(entry.packet, entry.inside, entry.divides)
         instant = round((begun * 1000 + entry.at) * 1000)
         block = pcapng.EnhancedPacketBlockLE(
             iface_id=ports.index(entry.port),
@@ -102,14 +107,42 @@ def _passed(journey: Journey) -> Iterator[_Seen]:
     for leg in journey.every_leg:
         if not leg.packet.protocol and not leg.packet.destination.value:
             continue  # no packet left
-        for number, hop in enumerate(leg.hops):
-            words = _comment(hop, leg, number == len(leg.hops) - 1)
-            if hop.arriving is not None:
-                yield _Seen(f"{hop.device}/{hop.arriving}", leg.came_to(number), time, words)
-            if hop.next_device is not None and hop.leaving is not None:
-                left = hop.rulings[-1].gave if hop.rulings else leg.came_to(number)
-                yield _Seen(f"{hop.device}/{hop.leaving}", left, time, words)
-                time += hop.latency_ms
+        yield from _along(leg, time)
+        time += _takes(leg) + sum(_takes(part) for hop in leg.hops for part in hop.exchange)
+
+
+def _along(leg: Leg, begun: float, inside: Packet | None = None) -> Iterator[_Seen]:
+    """The packets of a leg at every interface, with those that carried it through tunnels.
+
+    Args:
+        leg: the way.
+        begun: when it set out, in milliseconds.
+        inside: what it carries.
+
+    """
+    time, divides = begun, leg.packet.size if leg.pieces or leg.hops[0].arriving is not None else 0
+    for number, hop in enumerate(leg.hops):
+        words = _comment(hop, leg, number == len(leg.hops) - 1)
+        came = leg.came_to(number)
+        if hop.arriving is not None:
+            yield _Seen(f"{hop.device}/{hop.arriving}", came, time, words, inside, divides)
+        left = hop.rulings[-1].gave if hop.rulings else came
+        for part in hop.exchange:  # it waits while keys are exchanged
+            yield from _along(part, time)
+            time += _takes(part)
+        if hop.leaving is not None and (hop.next_device is not None or hop.outer is not None):
+            yield _Seen(f"{hop.device}/{hop.leaving}", left, time, words, inside, divides)
+        carriers = [] if hop.outer is None else [hop.outer, *hop.outer.pieces]
+        for carrier in carriers:  # where the exchange itself was lost, that is all that set out
+            yield from _along(carrier, time, left if carrier.way is Way.OUTER else None)
+        if hop.error is not None and hop.outer is not None:
+            yield from _along(hop.error, time + _takes(hop.outer))
+        time += hop.latency_ms
+
+
+def _takes(leg: Leg) -> float:
+    """How long a packet was on its way, in milliseconds."""
+    return sum(hop.latency_ms for hop in leg.hops)
 
 
 def _comment(hop: Hop, leg: Leg, last: bool) -> str:
@@ -119,13 +152,17 @@ def _comment(hop: Hop, leg: Leg, last: bool) -> str:
     return f"{hop.device}: {rulings}{end}"
 
 
-def packed(packet: Packet) -> bytes:
+def packed(packet: Packet, inside: Packet | None = None, divides: int = 0) -> bytes:
     """A packet as it is on a wire, from its IP header on.
 
     Args:
         packet: any.
+        inside: what it carries through a tunnel, as it went in; None for nothing.
+        divides: it may be divided, and was as long as this at first, in bytes; 0 where it may not.
 
     """
+    if inside is not None and not packet.fragment:
+        return _carrier(packet, inside, divides)
     inner = _transport(packet)
     head = 20 if packet.source.family == 4 else 48 if packet.fragment else 40
     fill = max(0, packet.size - head - len(bytes(inner)))
@@ -138,9 +175,38 @@ def packed(packet: Packet) -> bytes:
     if packet.fragment:
         made.id, made.offset = 1, _OFFSET * 8
     else:
-        made.df = 1  # packets are sent undivided (RFC 1191)
+        made.df = int(not divides)  # packets are sent undivided (RFC 1191), but for what carries some tunnels
+        made.mf = int(divides > packet.size)
     made.len = 20 + len(bytes(inner))
     return bytes(made)
+
+
+def _carrier(packet: Packet, inside: Packet, divides: int) -> bytes:
+    """A packet with another within, as far as that can be read: what ESP carries is encrypted, and zeros here."""
+    held = packed(inside)
+    kind = struct.pack("!H", 0x0800 if inside.source.family == 4 else 0x86DD)  # the EtherType of IP (IEEE 802)
+    if packet.protocol == UDP and packet.to_port == VXLAN_PORT:  # RFC 7348 section 5: flags, network 0, and a frame
+        held = struct.pack("!II", 0x08000000, 0) + bytes(12) + kind + held
+    elif packet.protocol in (UDP, _ESP):  # RFC 4303 section 2: an index that is not 0, a number, and what nobody can read
+        held = struct.pack("!II", 1, 1)
+    elif packet.protocol == _GRE:
+        held = struct.pack("!H", 0) + kind + held  # RFC 2784 section 2
+    room = packet.size - (20 if packet.source.family == 4 else 40)
+    udp = 8 if packet.protocol == UDP else 0
+    held = (held + bytes(max(0, room - udp - len(held))))[: max(0, room - udp)]
+    data: Any = dpkt.udp.UDP(sport=packet.from_port, dport=packet.to_port, ulen=8 + len(held), data=held) if udp else held
+    source, destination = _address(packet.source), _address(packet.destination)
+    if packet.source.family == 6:
+        return bytes(
+            dpkt.ip6.IP6(src=source, dst=destination, nxt=packet.protocol, hlim=packet.ttl, plen=udp + len(held), data=data)
+        )
+    made = dpkt.ip.IP(src=source, dst=destination, p=packet.protocol, ttl=packet.ttl, data=data)
+    made.df, made.mf, made.len = int(not divides), int(divides > packet.size), 20 + udp + len(held)
+    return bytes(made)
+
+
+_GRE, _ESP = 47, 50
+"""Protocol numbers (RFC 2784, RFC 4303)."""
 
 
 def _six(packet: Packet, inner: Any, source: bytes, destination: bytes) -> Any:

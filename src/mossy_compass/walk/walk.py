@@ -138,6 +138,7 @@ def follow(
     """
     track = Track(plan)
     name, arriving, handed, packet = at or At(emission.device, None, None, emission.packet)
+    emission = emission._replace(packet=packet)
     pieces: list[At] = []
     for _ in range(MOST_HOPS):
         stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number, handed)
