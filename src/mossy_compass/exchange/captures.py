@@ -19,6 +19,7 @@ from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP, WITH_PORTS
 from mossy_compass.packet.wrapping import VXLAN_PORT
+from mossy_compass.plan.plan import Plan
 from mossy_compass.walk.journey import Hop, Journey, Leg, Way
 
 RAW = 101
@@ -107,20 +108,22 @@ def _passed(journey: Journey) -> Iterator[_Seen]:
     for leg in journey.every_leg:
         if not leg.packet.protocol and not leg.packet.destination.value:
             continue  # no packet left
-        yield from _along(leg, time)
+        yield from _along(journey.plan, leg, time)
         time += _takes(leg) + sum(_takes(part) for hop in leg.hops for part in hop.exchange)
 
 
-def _along(leg: Leg, begun: float, inside: Packet | None = None) -> Iterator[_Seen]:
+def _along(plan: Plan | None, leg: Leg, begun: float, inside: Packet | None = None, whole: int = 0) -> Iterator[_Seen]:
     """The packets of a leg at every interface, with those that carried it through tunnels.
 
     Args:
+        plan: the network; None where it is not at hand.
         leg: the way.
         begun: when it set out, in milliseconds.
         inside: what it carries.
+        whole: how long it is before it is divided, in bytes; 0 where it may not be.
 
     """
-    time, divides = begun, leg.packet.size if leg.pieces or leg.hops[0].arriving is not None else 0
+    time, divides = begun, whole
     for number, hop in enumerate(leg.hops):
         words = _comment(hop, leg, number == len(leg.hops) - 1)
         came = leg.came_to(number)
@@ -128,16 +131,23 @@ def _along(leg: Leg, begun: float, inside: Packet | None = None) -> Iterator[_Se
             yield _Seen(f"{hop.device}/{hop.arriving}", came, time, words, inside, divides)
         left = hop.rulings[-1].gave if hop.rulings else came
         for part in hop.exchange:  # it waits while keys are exchanged
-            yield from _along(part, time)
+            yield from _along(plan, part, time)
             time += _takes(part)
         if hop.leaving is not None and (hop.next_device is not None or hop.outer is not None):
             yield _Seen(f"{hop.device}/{hop.leaving}", left, time, words, inside, divides)
         carriers = [] if hop.outer is None else [hop.outer, *hop.outer.pieces]
         for carrier in carriers:  # where the exchange itself was lost, that is all that set out
-            yield from _along(carrier, time, left if carrier.way is Way.OUTER else None)
+            at_first = carriers[0].packet.size if _may_be_divided(plan, hop, carriers) else 0
+            yield from _along(plan, carrier, time, left if carrier.way is Way.OUTER else None, at_first)
         if hop.error is not None and hop.outer is not None:
-            yield from _along(hop.error, time + _takes(hop.outer))
+            yield from _along(plan, hop.error, time + _takes(hop.outer))
         time += hop.latency_ms
+
+
+def _may_be_divided(plan: Plan | None, hop: Hop, carriers: Sequence[Leg]) -> bool:
+    """Whether what carries packets from a device on may be divided: it was, or its tunnel says so."""
+    tunnel = plan.network.devices[hop.device].interfaces[hop.leaving or ""].tunnel if plan is not None else None
+    return len(carriers) > 1 or carriers[0].packet.fragment or (tunnel is not None and tunnel.divides)
 
 
 def _takes(leg: Leg) -> float:
@@ -173,7 +183,7 @@ def packed(packet: Packet, inside: Packet | None = None, divides: int = 0) -> by
         return bytes(_six(packet, inner, source, destination))
     made = dpkt.ip.IP(src=source, dst=destination, p=packet.protocol, ttl=packet.ttl, data=inner)
     if packet.fragment:
-        made.id, made.offset = 1, _OFFSET * 8
+        made.id, made.offset = 1, max(divides - packet.size, 0) or _OFFSET * 8
     else:
         made.df = int(not divides)  # packets are sent undivided (RFC 1191), but for what carries some tunnels
         made.mf = int(divides > packet.size)

@@ -130,6 +130,20 @@ def _end(address: Address, port: int) -> str:
     return f"{address}:{port}" if address.family == 4 else f"[{address}]:{port}"
 
 
+def last_piece(first: Packet, whole: int) -> Packet:
+    """The last piece of a packet that was divided: addresses and a protocol, and nothing beyond (RFC 791 section 3.2).
+
+    Args:
+        first: its first piece, which is as long as all others but the last.
+        whole: how long the packet was, in bytes.
+
+    """
+    head = 20 if first.source.family == 4 else 48
+    most = max(8, (first.size - head) // 8 * 8)  # what a piece carries is whole units of eight bytes
+    rest = whole - (20 if first.source.family == 4 else 40)
+    return first._replace(from_port=-1, to_port=0, icmp=-1, flags="", size=head + rest - (rest - 1) // most * most)
+
+
 def answer_to(packet: Packet) -> Packet | None:
     """The packet with which the far end answers: SYN-ACK, UDP answer, or the reply to an ICMP request.
 

@@ -101,7 +101,7 @@ class Stay:
         choose: how equal ways are chosen; None: by the hash.
         rulings: what happened so far.
         handover: who gets the packet; None while it is here.
-        divided: it left in pieces.
+        divided: it left in pieces, and was as long as this before, in bytes; 0 where it is whole.
         opened: the association that it came out of a tunnel by, where that holds other lists than those of now.
 
     """
@@ -127,7 +127,7 @@ class Stay:
         self.rulings: list[Ruling] = []
         self._situation: Situation | None = None
         self.handover: Handover | None = None
-        self.divided = False
+        self.divided = 0
         self.opened: Association | None = None
         if arriving is not None and state.associations:
             held = state.associations.between(here.name, arriving, packet.destination, packet.source)
@@ -468,8 +468,8 @@ def _handover(stay: Stay, stage: str, decision: Decision, action: Handover) -> N
 
 def _divide(stay: Stay, stage: str, decision: Decision, action: Divide) -> None:
     """It goes on in pieces; what is here from now on is the first of them."""
+    stay.divided = stay.facts.packet.size
     stay.facts.packet = stay.facts.packet._replace(size=action.mtu)
-    stay.divided = True
 
 
 def _open_session(stay: Stay, stage: str, decision: Decision, action: OpenSession) -> StayEnd | None:

@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from mossy_compass.headers.spans import intersect
 from mossy_compass.packet.address import FAMILIES, Address, from_key
-from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.packet import Packet, last_piece
 from mossy_compass.packet.service import UDP
 from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT, inner_mtu
 from mossy_compass.plan.actions import Decision, Handover, Reply
@@ -171,7 +171,7 @@ def follow(
             handed = name, stay.facts.leaving
         packet, name, arriving = stay.facts.packet, stay.handover.device, stay.handover.interface
         if stay.divided:  # a later piece has no ports, and may meet other rows
-            pieces.append(At(name, arriving, handed, packet._replace(from_port=-1, to_port=0, icmp=-1, flags="")))
+            pieces.append(At(name, arriving, handed, last_piece(packet, stay.divided)))
     return track.broken_off(emission, packet), None
 
 
