@@ -206,14 +206,23 @@ class Lab:
         """A plan made anew; leases of before something failed are kept."""
         down = self.watch.down
         if not self.faults:
-            return weathered(self.network, down, None, self.watch.measured) if self.watch.statuses else Plan(self.network)
+            return (
+                weathered(self.network, down, None, self.watch.measured, self._near())
+                if self.watch.statuses
+                else Plan(self.network)
+            )
         kept, self.faults = self.faults, frozenset()
         try:
             whole = self.plan
         finally:
             self.faults = kept
         left = apply(self.network, kept)
-        return weathered(left, down, whole, self.watch.measured) if self.watch.statuses else Plan(left, whole)
+        return weathered(left, down, whole, self.watch.measured, self._near()) if self.watch.statuses else Plan(left, whole)
+
+    def _near(self) -> Plan | None:
+        """A plan of the same network with the same failures in other weather; None where none is kept."""
+        plans = ((key, held) for key, (network, held) in reversed(self._plans.items()) if network is self.network)
+        return next((held for key, held in plans if key[1] == self.faults), None)
 
     # probes
 

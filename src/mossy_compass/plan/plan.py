@@ -114,12 +114,17 @@ class Plan:
     Args:
         network: as written, or with something failed.
         earlier: the plan of before something failed: hosts keep the addresses that they were leased then.
+        near: a plan of the same network in other weather, of which is taken over what does not hang on that.
 
     """
 
-    def __init__(self, network: Network, earlier: Plan | None = None) -> None:
+    def __init__(self, network: Network, earlier: Plan | None = None, near: Plan | None = None) -> None:
         if not isinstance(network, Network):
             raise InputError("a Plan is made from a Network; a file with errors gives none. load() says what is wrong with it.")
+        found = near.routing.in_weather_of(network) if near is not None else None
+        if near is not None and found is not None:
+            self._take_over(near, network, *found)
+            return
         self.routing: Routing = Routing(network, earlier.routing.leases.held if earlier is not None else None)
         self.network: Network = self.routing.network
         self.domains = self.routing.domains
@@ -144,6 +149,13 @@ class Plan:
         self.has_selectors = any(t.selectors for t in tunnels)
         self.asks_onward = any(t.onward and not t.disabled for d in self.network.devices.values() for t in d.translate)
         self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
+
+    def _take_over(self, near: Plan, network: Network, routing: Routing, moved: frozenset[str]) -> None:
+        """Be a plan of the same network in other weather: only the devices whose own rows hang on it are compiled anew."""
+        self.__dict__.update(near.__dict__)
+        self.routing, self.network, self.domains, self.written = routing, routing.network, routing.domains, network
+        self._devices = {name: held for name, held in near._devices.items() if name not in moved}
+        self._once = {}
 
     def __repr__(self) -> str:
         return f"<Plan: {self.network.title}, {len(self.network.devices)} devices>"

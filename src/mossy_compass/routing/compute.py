@@ -7,8 +7,10 @@ that is an error with the circle in it, and not an answer by chance.
 
 from __future__ import annotations
 
+import copy
 import itertools
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from mossy_compass.errors import NotConverged
@@ -75,6 +77,39 @@ class Routing:
                 self._tables[key] = table = RouteTable()
                 local.static(self.network.devices[device], self.domains, table, name, self.table(device))
         return self._tables[key]
+
+    def in_weather_of(self, network: Network) -> tuple[Routing, frozenset[str]] | None:
+        """The same with other probes down, or other choices among uplinks; what does not hang on those is taken over.
+
+        Static routes, policy routes and uplinks of the devices whose own probes moved are theirs alone. What such a device tells others
+        decides how far it reaches: where that is the same, routing protocols stay as they are.
+
+        Args:
+            network: the network as it was written for this one, but for the weather.
+
+        Returns:
+            It, and the devices whose own rows may have changed; None where more than that may have.
+
+        """
+        probes = (network.down or frozenset()) ^ (self.network.down or frozenset())
+        moved = frozenset(d for d, _ in probes) | frozenset(d for d, *_ in network.best ^ self.network.best)
+        for name in moved:
+            ports = self.network.devices[name].interfaces.values()
+            if any(p.tunnel is not None and (name, p.tunnel.probe) in probes for p in ports):
+                return None
+        made = copy.copy(self)
+        made.network = replace(self.network, down=network.down, best=network.best)
+        made.domains = self.domains.in_weather_of(made.network)
+        made._tables = {key: table for key, table in self._tables.items() if key[0] not in moved}
+        tellers = [d for d in self.network.devices.values() if d.name in moved and _tells(d)]
+        if tellers and (self._settled is None or self.race):
+            return None
+        for device in tellers:
+            assert self._settled is not None
+            before = frozenset(self._told_by(device, self.table(device.name)))
+            if frozenset(made._told_by(device, made._build(device, *self._settled))) != before:
+                return None
+        return made, moved
 
     def table_names(self, device: str) -> list[str]:
         """``main``, then the other tables that routes of the device name."""

@@ -6,6 +6,7 @@ a switch, or a router with member ports, joins the lots that belong to one VLAN.
 
 from __future__ import annotations
 
+import copy
 from collections import defaultdict, deque
 from collections.abc import Mapping
 from typing import NamedTuple
@@ -103,6 +104,17 @@ class Domains:
         self._join()
         self._of: dict[Port, Domain] = {}
         self.domains: tuple[Domain, ...] = tuple(self._collect())
+
+    def in_weather_of(self, network: Network) -> Domains:
+        """The same domains, asked about a network that differs in its weather alone, and of which no tunnel waits for that.
+
+        Args:
+            network: the same network with other probes down, or other choices among uplinks.
+
+        """
+        made = copy.copy(self)
+        made.network = network
+        return made
 
     def of(self, device: str, interface: str) -> Domain | None:
         """The domain that an interface is in; None when it is down or a loopback."""

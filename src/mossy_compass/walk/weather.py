@@ -181,7 +181,7 @@ def in_weather(plan: Plan) -> Plan:
 
 def with_down(plan: Plan, down: frozenset[Key]) -> Plan:
     """The same network where other probes are down."""
-    return weathered(plan.written, down, plan)
+    return weathered(plan.written, down, plan, None, plan)
 
 
 Measured = Mapping[Key, Quality]
@@ -206,7 +206,9 @@ def best_by(network: Network, measured: Measured) -> frozenset[tuple[str, str, s
     return frozenset(_best(network, measured.get))
 
 
-def weathered(network: Network, down: frozenset[Key], earlier: Plan | None = None, measured: Measured | None = None) -> Plan:
+def weathered(
+    network: Network, down: frozenset[Key], earlier: Plan | None = None, measured: Measured | None = None, near: Plan | None = None
+) -> Plan:
     """The plan of a network some of whose probes are down, where the best uplinks are in use.
 
     Which one is best follows from what probes measure, which may depend on what is in use; where that goes in a circle, the last holds.
@@ -216,18 +218,19 @@ def weathered(network: Network, down: frozenset[Key], earlier: Plan | None = Non
         down: the probes that are down.
         earlier: the plan of before something failed: hosts keep the addresses that they were leased then.
         measured: what probes have measured last; None: what they would measure now.
+        near: a plan of the very same network in other weather; what does not hang on that is taken over.
 
     """
     if measured is not None:
-        return Plan(replace(network, down=down, best=best_by(network, measured)), earlier)
-    plan = Plan(replace(network, down=down, best=frozenset()), earlier)
+        return Plan(replace(network, down=down, best=best_by(network, measured)), earlier, near)
+    plan = Plan(replace(network, down=down, best=frozenset()), earlier, near)
     if not any(g.choose is Choosing.BEST for d in network.devices.values() for g in d.groups.values()):
         return plan
     for _ in range(MOST_CHOICES):
         best = frozenset(_best(plan.network, partial(_quality, plan)))
         if best == plan.network.best:
             break
-        plan = Plan(replace(network, down=down, best=best), earlier)
+        plan = Plan(replace(network, down=down, best=best), earlier, plan)
     return plan
 
 
