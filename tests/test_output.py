@@ -109,6 +109,7 @@ OUTPUTS = {
     "lists-out --out": ["lists-out", "fern.yaml", "world-in", "--out", "{out}"],
     "demo --write": ["demo", "--write", "{out}"],
     "new": ["new", "{out}"],
+    "slice": ["slice", "fern.yaml", "{out}", "--from", "kiosk-1", "--to", "ledger"],
 }
 """Every command that writes a file, so that one more is seen to be missing here."""
 
@@ -161,7 +162,8 @@ def test_every_option_that_names_an_output_is_tried_here() -> None:
         command = main.get_command(Context(main), name)
         assert command is not None
         found |= {(name, p.opts[-1].removeprefix("--")) for p in command.params if p.type is OUTPUT}
-    tried = {tuple(c.split(" --")) if " --" in c else (c, "picture" if c == "draw" else "file") for c in OUTPUTS}
+    plain = {"draw": "picture", "slice": "part"}
+    tried = {tuple(c.split(" --")) if " --" in c else (c, plain.get(c, "file")) for c in OUTPUTS}
     assert found - tried == {("grid", "log"), ("compare", "picture"), ("what-if", "picture")} - tried
 
 

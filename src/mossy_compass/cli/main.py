@@ -38,6 +38,7 @@ HOMES = {
     "prove": "proving",
     "remedy": "remedying",
     "draw": "packets",
+    "slice": "slicing",
     "lists-out": "lists",
     "lists-in": "lists",
     "schema": "files",
