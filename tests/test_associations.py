@@ -16,6 +16,7 @@ import mossy_compass as mc
 from mossy_compass.headers.spans import as_text
 from mossy_compass.lab.agreed import one_sided
 from mossy_compass.lab.claims import Claim
+from mossy_compass.lab.conversation import parse_then
 from mossy_compass.lab.forms import Sets, room
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.lab.prove import prove
@@ -124,7 +125,7 @@ def test_the_first_packet_makes_an_association_and_goes_in(way: Mapping[str, str
     hop = first.there.hops[1]
     assert [(str(leg.packet), leg.cause) for leg in hop.exchange] == [
         ("udp 192.0.2.2:500 > 198.51.100.2:500", "exchange.taken"),
-        ("udp 198.51.100.2:500 > 192.0.2.2:500", "exchange.taken"),
+        ("udp 198.51.100.2:500 > 192.0.2.2:500", "answer.arrived"),
     ]
     assert hop.outer is not None
     assert hop.outer.packet.protocol == 50
@@ -515,3 +516,44 @@ def test_what_is_said_with_own_is_said_alone(tmp_path: Path) -> None:
     for more in (("--from", "desk"), ("--then", "data"), ("--every-path",)):
         assert asked(tmp_path / "n.yaml", text(), "--own", "tunnel gate/sister", *more)[0] == 2
     assert asked(tmp_path / "n.yaml", text(), "--from", "desk")[0] == 2
+
+
+def test_clearing_within_a_conversation_ends_what_was_agreed_too(tmp_path: Path) -> None:
+    code, said = asked(tmp_path / "n.yaml", text(LISTED), "--from", "desk", "--to", "pot", "--service", "https", "--then", "clear annex", "--then", "again")  # fmt: skip
+    assert code == 0
+    lab = Lab(load(LISTED))
+    lab.talks["page"] = lab.converse(WEB)
+    assert lab.state.associations
+    lab.say("page", parse_then("clear annex", lab.network))
+    assert not lab.state.associations
+    assert "again" in said
+
+
+def test_the_ports_of_an_exchange_can_be_asked_for_like_any() -> None:
+    """What answers it is an answer, and is not taken for another question."""
+    journey = mc.trace(load(), "gate", "198.51.100.2", "udp/500", source_port=500)
+    assert (journey.answered, len(journey.legs)) == (True, 2)
+    assert mc.trace(load(), "gate", "198.51.100.2", "udp/4500", source_port=4500).cause == "tunnel.end"
+    assert mc.trace(load(), "pot", "198.51.100.2", "udp/500").cause == "tunnel.mismatch"
+    assert (
+        mc.trace(load({"KEYS": "keys: by-hand", "THEIRS": "keys: by-hand"}), "gate", "198.51.100.2", "udp/500").cause
+        == "service.closed"
+    )
+
+
+@pytest.mark.parametrize("first", [WEB, BACK])
+def test_an_exchange_goes_well_from_either_end_though_sessions_of_one_before_are_there(first: Flow) -> None:
+    lab = Lab(load())
+    for number, flow in enumerate((first, WEB, BACK, WEB), 1):
+        assert lab.send(flow).answered
+        assert lab.state.associations.of("gate")[0].number == number
+        for name in ("gate", "annex"):
+            for held in lab.state.associations.of(name):  # as if both had forgotten, and their sessions had not
+                lab.state.associations.end(name, held.number)
+
+
+def test_kinds_of_packets_stay_few_though_devices_remember_an_exchange() -> None:
+    """Every packet would be a kind of its own, if a session of the exchange were in the way of any."""
+    plan, sets = mc.Plan(load(LISTED)), Sets(room(64))
+    targets = [parse_address(a) for a in ("10.44.1.10", "10.44.1.99")]
+    assert fares_alike(plan, sets, "desk", everything(sets, plan, "desk", targets), random.Random(1), 2, Moment()) < 80

@@ -24,15 +24,17 @@ Wanted = tuple[DevicePlan, str, Packet]
 
 
 def agree_everywhere(plan: Plan, state: State) -> None:
-    """Let every exchange of keys be made that works; what comes of it is written.
+    """Let every exchange of keys be made that works, some time ago: of all that it needed the associations alone are left.
 
     Args:
         plan: the network.
-        state: what devices remember.
+        state: what devices remember; it is written.
 
     """
+    then = State()
     for here, port, packet in _wanted(plan):
-        agree(plan, state, here, port, packet)
+        agree(plan, then, here, port, packet)
+    state.associations.take_over(then.associations)
 
 
 def one_sided(plan: Plan) -> bool:

@@ -26,7 +26,7 @@ from mossy_compass.walk.journey import Journey, Leg, Symptom, Way
 from mossy_compass.walk.question import Options, Question, ask, later_moment
 from mossy_compass.walk.trace import trace_question, trace_whole
 from mossy_compass.walk.verdict import blame, journey_of
-from mossy_compass.walk.walk import Emission, follow
+from mossy_compass.walk.walk import Emission, follow, part
 
 
 class Utterance(StrEnum):
@@ -287,6 +287,8 @@ class Conversation:
     def _waited(self, then: Then) -> Exchange:
         """Time passes, or somebody clears the sessions of a device."""
         if then.clear:
+            for held in self._state.associations.of(then.clear):
+                part(self._plan(), self._state, held)
             ended = self._state.clear(then.clear)
         else:
             ended = self._passes(self._state.now + then.wait)

@@ -28,13 +28,12 @@ from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
-from mossy_compass.walk.associate import TAKEN
 from mossy_compass.walk.evidence import Counters
 from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathered
 from mossy_compass.walk.journey import Journey, Leg, Way
 from mossy_compass.walk.question import USUAL, Options
 from mossy_compass.walk.trace import trace_one
-from mossy_compass.walk.walk import Emission, farewell, follow
+from mossy_compass.walk.walk import Emission, follow, part
 from mossy_compass.walk.weather import best_by, choosing, outcome, probes_of, settled, weathered
 
 FIRST_SENT_PORT = 40_000
@@ -400,20 +399,13 @@ class Lab:
             raise QuestionError(f"there is no device '{device}'. {hint(device, self.network.devices, 'devices')}")
         self._sent += 1
         for held in self.state.associations.of(device):
-            self._disagree(held)
+            part(self.plan, self.state, held)
         return self.state.clear(device)
 
     def outdated(self) -> list[Association]:
         """The associations whose lists are others than those that are written now, by device."""
         held = (a for name in sorted(self.state.associations.devices) for a in self.state.associations.of(name))
         return [a for a in held if a.device in self.network.devices and outdated(self.plan.device(a.device), a)]
-
-    def _disagree(self, held: Association) -> None:
-        """A device ends an association, and says so to the other end, which may not hear it (RFC 7296 section 1.4.1)."""
-        self.state.associations.end(held.device, held.number)
-        leg = farewell(self.plan, self.state, held)
-        if leg is not None and leg.cause in TAKEN and leg.end == held.peer:
-            self.state.associations.end(held.peer, held.number)
 
     def saw(self, journey: Journey) -> None:
         """Count what a journey met, and note where it came."""
@@ -474,7 +466,7 @@ class Lab:
                 continue
             for held in self.state.associations.of(name):
                 if _tunnel_of(old, held.tunnel) != _tunnel_of(new, held.tunnel):
-                    self._disagree(held)
+                    part(self.plan, self.state, held)
             ports = set(old.interfaces) - set(new.interfaces)
             if ports:
                 ended += self.state.clear(name, partial(_passed_by, ports), "interface lost")

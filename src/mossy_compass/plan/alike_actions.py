@@ -6,6 +6,7 @@ the device remembers something that bears on it, the set is one flow: narrow, an
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -17,7 +18,7 @@ from mossy_compass.packet.flow import flow_of
 from mossy_compass.packet.packet import NEVER_TOLD_OF, REPLY_TYPES, Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from mossy_compass.plan.actions import Action, Allocate, Deliver, Half, OpenSession, Recall, Reply, Rewrite, Steer, Stop
-from mossy_compass.plan.alike import AsItCame, Met, Term, known_as, of_flow, within
+from mossy_compass.plan.alike import AsItCame, Met, Term, apart_from, known_as, of_flow, within
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.fields import service_key, service_span
@@ -109,7 +110,18 @@ def _ports_given_alike(here: DevicePlan, packet: Packet) -> Spans:
 def _opened(here: DevicePlan, facts: Facts, action: OpenSession) -> Iterator[Term]:
     """Whether another's answers come as its would; what belongs to a session, or may open none, opens none."""
     opens = facts.session is None and facts.relation in (Relation.OPENING, Relation.EXPECTED)
-    return _one_flow(here, facts) if opens else iter(())
+    memory = facts.memory
+    if not opens or memory is None:
+        return
+    flows = list(itertools.islice(memory.flows(here.name), MOST_APART + 1))
+    if len(flows) > MOST_APART or memory.loose_ends(here.name) or memory.taken(here.name, flow_of(facts.packet)):
+        yield from _one_flow(here, facts)
+        return
+    yield from apart_from(flow.reverse() for flow in flows)
+
+
+MOST_APART = 32
+"""From so many flows that a device remembers a packet is told apart one by one; where there are more, each packet is by itself."""
 
 
 def _stopped(here: DevicePlan, facts: Facts, action: Stop) -> Iterator[Term]:

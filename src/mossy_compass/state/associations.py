@@ -90,6 +90,19 @@ class Associations:
             self._put(view._replace(number=self._made))
         return one._replace(number=self._made)
 
+    def take_over(self, other: Associations) -> None:
+        """Have what others have agreed on elsewhere, and nothing that was remembered on the way there.
+
+        Args:
+            other: of another state, of the same network.
+
+        """
+        for held in other._held.values():
+            for view in held.values():
+                self._put(view)
+        self._note(partial(setattr, self, "_made", self._made))
+        self._made = max(self._made, other._made)
+
     def seen_as(self, held: Association, to: Address, to_port: int) -> Association:
         """The other end comes from another address or port by now, and is sent to there (RFC 7296 section 2.23)."""
         if (held.to, held.to_port) == (to, to_port):

@@ -22,11 +22,11 @@ from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Association
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
-from mossy_compass.plan.stages.tunnel import agreeing, protecting
+from mossy_compass.plan.stages.tunnel import agreeing, exchanging, protecting
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import UNWRAPPED, Leg
 
-TAKEN = ("exchange.taken", UNWRAPPED)
+TAKEN = ("exchange.taken", "answer.arrived", UNWRAPPED)
 """The causes of an end at which the other device has what was sent in an exchange."""
 
 Send = Callable[[Packet, str], Leg]
@@ -101,7 +101,12 @@ def associated(plan: Plan, state: State, here: DevicePlan, port: str, packet: Pa
     legs = (there,) if back is None else (there, back)
     if back is None or back.cause not in TAKEN:
         return Agreed(None, legs, _lost(legs[-1]))
-    other, end = plan.device(there.end), there.hops[-1].rulings[-1].row.removeprefix("exchange ")
+    other = plan.device(there.end)
+    end = exchanging(other, there.arrived)
+    if end is None:  # a session of an exchange before lets it in, and there is no such tunnel any more
+        because = Because("tunnel.none", (other.name, there.arrived, ()), other.device.mark)
+        refused = _refused(there, because)
+        return Agreed(None, (refused,), Lost("tunnel.mismatch", because, None, refused))
     twin = tunnel_of(other, end)
     theirs = protecting(other, twin, *reversed(ends))
     why = _unlike(here, port, other, end, ends, theirs)

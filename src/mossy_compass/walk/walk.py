@@ -346,15 +346,23 @@ def _carriers(plan: Plan, state: State, held: Association, inside: Packet) -> It
             return
 
 
-def farewell(plan: Plan, state: State, held: Association) -> Leg | None:
-    """The way of what tells the other end that an association is over; None where the device cannot send it.
+def part(plan: Plan, state: State, held: Association) -> None:
+    """A device ends an association, and says so to the other end, which may not hear it (RFC 7296 section 1.4.1).
 
     Args:
         plan: the network.
-        state: what devices remember.
-        held: the association, of which the device knows nothing any more.
+        state: what devices remember; it is written.
+        held: the association, as this device has it.
 
     """
+    state.associations.end(held.device, held.number)
+    leg = _farewell(plan, state, held)
+    if leg is not None and leg.cause in TAKEN and leg.end == held.peer:
+        state.associations.end(held.peer, held.number)
+
+
+def _farewell(plan: Plan, state: State, held: Association) -> Leg | None:
+    """The way of what tells the other end that an association is over; None where the device cannot send it."""
     here = plan.device(held.device)
     interface = here.device.interfaces.get(held.tunnel)
     own = here.address_on(interface.tunnel.by, held.to.family) if interface is not None and interface.tunnel is not None else None

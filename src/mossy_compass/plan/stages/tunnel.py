@@ -25,7 +25,7 @@ from mossy_compass.plan.ids import stage_table
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.plan.rows import StageRow
-from mossy_compass.plan.stages.step import Step, one_of
+from mossy_compass.plan.stages.step import NOT_ANSWERING, Step, one_of
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.domains import Port
 
@@ -237,18 +237,32 @@ def endings(here: DevicePlan) -> Iterator[StageRow]:
         meant = (Condition("service", (("service", service),)), *ends)
         yield StageRow(f"{ROW}{interface.name}", meant, tunnel.mark, actions=(Deliver("tunnel.end"),), because=because)
         if tunnel.exchanged:
-            kinds.append(_udp(KEY_PORT))
-            meant = (Condition("service", (("service", _udp(KEY_PORT)),)), *ends)
+            asks: tuple[Condition, ...] = (Condition("service", (("service", _udp(KEY_PORT)),)), *ends, NOT_ANSWERING)
             taken = Touch(), OpenSession(leaves=False), Deliver("exchange.taken", Reply.ANSWER)
             because = Because("exchange.taken", (interface.name, here.name), tunnel.mark)
-            yield StageRow(f"exchange {interface.name}", meant, tunnel.mark, actions=taken, because=because)
+            yield StageRow(f"exchange {interface.name}", asks, tunnel.mark, actions=taken, because=because)
+    stopped = (Stop(Fate.DROPPED, "tunnel.mismatch"),)
     if kinds:
-        yield StageRow(
-            "no tunnel",
-            (Condition("service", (("service", merge(s for spans in kinds for s in spans)),)), one_of("error", False)),
-            actions=(Stop(Fate.DROPPED, "tunnel.mismatch"),),
-            tell=_no_tunnel(here),
-        )
+        fits_none = Condition("service", (("service", merge(s for spans in kinds for s in spans)),))
+        yield StageRow("no tunnel", (fits_none, one_of("error", False)), actions=stopped, tell=_no_tunnel(here))
+    if any(t.exchanged for _, t in tunnels_of(here)):
+        keys = Condition("service", (("service", _udp(KEY_PORT)),))
+        yield StageRow("no exchange", (keys, one_of("error", False), NOT_ANSWERING), actions=stopped, tell=_no_tunnel(here))
+
+
+def exchanging(here: DevicePlan, packet: Packet) -> str | None:
+    """The tunnel whose keys a packet is about that came to a device's own end; None where it is about none.
+
+    Args:
+        here: the device.
+        packet: as it came.
+
+    """
+    for interface, tunnel in tunnels_of(here):
+        own = here.address_on(tunnel.by, tunnel.to.family)
+        if tunnel.exchanged and (tunnel.to, own) == (packet.source, packet.destination):
+            return interface.name
+    return None
 
 
 def _no_tunnel(here: DevicePlan) -> Callable[[Facts], tuple[Because, Because | None]]:
