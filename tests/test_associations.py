@@ -21,9 +21,14 @@ from mossy_compass.lab.forms import Sets, room
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.lab.prove import prove
 from mossy_compass.packet.address import parse_address
+from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.wrapping import Wrapping, inner_mtu, outer_size
-from mossy_compass.plan.facts import Moment
+from mossy_compass.plan.actions import OpenSession
+from mossy_compass.plan.alike_actions import alike_to_action
+from mossy_compass.plan.facts import Facts, Moment, Relation
 from mossy_compass.report.tunnelstext import tunnels
+from mossy_compass.state.state import State
+from mossy_compass.walk.question import Options
 from tests.effort import at_length
 from tests.test_cli import mossy
 from tests.test_whole import everything, fares_alike
@@ -557,3 +562,94 @@ def test_kinds_of_packets_stay_few_though_devices_remember_an_exchange() -> None
     plan, sets = mc.Plan(load(LISTED)), Sets(room(64))
     targets = [parse_address(a) for a in ("10.44.1.10", "10.44.1.99")]
     assert fares_alike(plan, sets, "desk", everything(sets, plan, "desk", targets), random.Random(1), 2, Moment()) < 80
+
+
+FRONT = """\
+  box:
+    kind: router
+    interfaces: {in: 10.41.0.1/30, out: 198.51.100.2/30}
+    routes: [{prefix: default, next-hop: 198.51.100.1}]
+    translate: [{id: a, to: 198.51.100.2, service: [udp/500, udp/4500], arriving: out, goes-to: 10.41.0.2}]
+"""
+
+
+def test_a_gate_whose_port_is_forwarded_is_translated_too() -> None:
+    """RFC 7296 section 2.23: either end may be the one whose address is another on the way."""
+    source = (
+        text()
+        .replace("up: {address: 198.51.100.2/30", "up: {address: 10.41.0.2/30")
+        .replace("next-hop: 198.51.100.1}", "next-hop: 10.41.0.1}", 1)
+    )
+    source = source.replace("  annex:\n", FRONT + "  annex:\n").replace(
+        "  up: [annex/up, world/g]", "  lan: [annex/up, box/in]\n  up: [box/out, world/g]"
+    )
+    lab = Lab(read(source))
+    first = lab.send(WEB)
+    assert first.answered, str(first)
+    outer = first.there.hops[1].outer
+    assert outer is not None
+    assert (outer.packet.to_port, len(first.there.hops[1].exchange)) == (4500, 4)
+    assert [(a.behind, a.to_port) for n in ("gate", "annex") for a in lab.state.associations.of(n)] == [(False, 4500), (True, 4500)]
+    assert lab.send(BACK).answered
+
+
+def test_an_end_whose_port_another_has_by_now_is_found_again() -> None:
+    lab = Lab(read(behind()))
+    lab.send(WEB)
+    lab.wait(3_600_000)  # the mapping is over
+    lab.send(Flow("loom", "198.51.100.1", "udp/53", Options(source_port=4500)))
+    assert lab.send(BACK).answered
+    assert lab.state.associations.of("annex")[0].to_port == 1024
+
+
+def test_an_error_goes_by_the_association_of_what_it_is_about() -> None:
+    """RFC 4301 section 6.2: its own source is in no selector."""
+    both = {"ROUTES": ROUTED["ROUTES"], "RETURN": ROUTED["RETURN"]}
+    journey = mc.trace(load(both), "desk", "pot", "https", ttl=2)
+    assert (journey.cause, journey.symptom.value) == ("ttl.expired", "unreachable"), str(journey)
+
+
+def test_two_versions_of_one_number_are_told_apart() -> None:
+    """A lab that goes back gives a number again, and the plan that is asked may be the same one."""
+    lab, last = Lab(load(LISTED)), read(text(LISTED).replace("service: https}", "service: domain}"))
+    lab.keep("start")
+    for allowed in ("http", "https"):
+        lab.back_to("start")
+        lab.change(read(text(LISTED).replace("service: https}", f"service: {allowed}}}")))
+        assert lab.send(SSH).answered
+        assert lab.state.associations.of("annex")[0].number == 1
+        lab.change(last)
+        assert lab.test(WEB).answered is (allowed == "https")
+
+
+def test_what_was_learned_of_a_way_never_widens_what_is_written() -> None:
+    lab = Lab(load({"SISTER": ", mtu: 1200"}))
+    lab.send(WEB)
+    lab.state.associations.learn("gate", "sister", 1300, 10_000)
+    assert lab.test(Flow("desk", "pot", "ping", Options(size=1201))).cause == "mtu.exceeded"
+    assert lab.test(Flow("desk", "pot", "ping", Options(size=1200))).answered
+
+
+def test_for_which_packets_a_session_is_opened_beside_others() -> None:
+    """Those whose answers come as another's would are told apart, one by one while they are few."""
+    plan, state = mc.Plan(load()), State()
+    here = plan.device("annex")
+    other = Packet(17, parse_address("10.40.1.10"), parse_address("10.44.1.10"), 5000, 53)
+    state.open("annex", other, other, "home", "shed")
+    action = OpenSession()
+
+    def facts_of(packet: Packet) -> Facts:
+        found = Facts(packet, "home", state, "shed", device="annex")
+        found.relation = Relation.OPENING
+        return found
+
+    free = other._replace(from_port=5001)
+    terms = list(alike_to_action(here, facts_of(free), action))
+    assert all(t.holds(facts_of(free)) for t in terms)
+    assert not all(t.holds(facts_of(other)) for t in terms)
+    alone = list(alike_to_action(here, facts_of(other), action))
+    assert all(t.holds(facts_of(other)) for t in alone)
+    assert not all(t.holds(facts_of(free)) for t in alone)
+    for number in range(40):
+        state.open("annex", other._replace(from_port=6000 + number), other._replace(from_port=6000 + number), "home", "shed")
+    assert not all(t.holds(facts_of(free._replace(from_port=5002))) for t in alike_to_action(here, facts_of(free), action))

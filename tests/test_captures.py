@@ -189,6 +189,8 @@ def test_an_exchange_of_keys_is_captured_before_what_waits_for_it(tmp_path: Path
     ports = tshark(
         file, "-Y", "udp && !icmp", "-T", "fields", "-e", "frame.interface_name", "-e", "udp.dstport", "-e", "esp.spi"
     ).splitlines()
+    times = [float(t) for t in tshark(file, "-T", "fields", "-e", "frame.time_epoch").split()]
+    assert times == sorted(times)
     at_annex = [p.split("\t")[1:] for p in ports if p.startswith("annex/up")]
     assert at_annex[:5] == [["500", ""], ["500", ""], ["4500", ""], ["4500", ""], ["4500", "0x00000001"]]
 

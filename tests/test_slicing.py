@@ -73,3 +73,18 @@ def test_a_tunnel_with_its_exchange_is_kept_whole(tmp_path: Path) -> None:
     done = mossy(tmp_path, "slice", "whole.yaml", "part.yaml", "--from", "desk", "--to", "pot", "--service", "https")
     assert done.returncode == 0
     assert set(mc.load(tmp_path / "part.yaml").devices) == {"desk", "gate", "box", "world", "annex", "pot"}
+
+
+@pytest.mark.parametrize(
+    ("name", "sender", "target", "kept"),
+    [("names", "desk", "still", 4), ("moving", "till", "books", None), ("tunnels", "clerk", "north-store", 5)],
+)
+def test_no_more_is_kept_than_it_takes_and_no_less(tmp_path: Path, name: str, sender: str, target: str, kept: int | None) -> None:
+    """Rules by name need whoever has the records; who is leased an address after others has another one without them."""
+    whole = EXAMPLES / f"{name}.yaml"
+    (tmp_path / "whole.yaml").write_bytes(whole.read_bytes())
+    done = mossy(tmp_path, "slice", "whole.yaml", "part.yaml", "--from", sender, "--to", target, "--service", "https")
+    assert done.returncode == 0, done.stderr
+    part, network = mc.load(tmp_path / "part.yaml"), mc.load(whole)
+    assert len(part.devices) == (kept or len(network.devices))
+    assert fares(tmp_path / "part.yaml", sender, target, "https") == fares(whole, sender, target, "https")
