@@ -604,8 +604,11 @@ def test_an_end_whose_port_another_has_by_now_is_found_again() -> None:
 
 def test_an_error_goes_by_the_association_of_what_it_is_about() -> None:
     """RFC 4301 section 6.2: its own source is in no selector."""
-    both = {"ROUTES": ROUTED["ROUTES"], "RETURN": ROUTED["RETURN"]}
-    journey = mc.trace(load(both), "desk", "pot", "https", ttl=2)
+    hosts = {
+        "SELECTORS": ", selectors: {from: 10.40.1.0/24, to: 10.44.1.10}",
+        "MIRRORED": ", selectors: {from: 10.44.1.10, to: 10.40.1.0/24}",
+    }
+    journey = mc.trace(load(hosts, {"ROUTES": ROUTED["ROUTES"], "RETURN": ROUTED["RETURN"]}), "desk", "pot", "https", ttl=2)
     assert (journey.cause, journey.symptom.value) == ("ttl.expired", "unreachable"), str(journey)
 
 

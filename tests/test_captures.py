@@ -185,7 +185,18 @@ def test_pieces_and_errors_about_what_carries_are_captured(tmp_path: Path) -> No
 
 def test_an_exchange_of_keys_is_captured_before_what_waits_for_it(tmp_path: Path) -> None:
     file = tmp_path / "x.pcapng"
-    file.write_bytes(capture([mc.trace(agreeing(behind()), "desk", "pot", "https")]))
+    file.write_bytes(
+        capture(
+            [
+                mc.trace(
+                    agreeing(behind().replace("[annex/up, world/g]", "{members: [annex/up, world/g], latency: 8}")),
+                    "desk",
+                    "pot",
+                    "https",
+                )
+            ]
+        )
+    )
     ports = tshark(
         file, "-Y", "udp && !icmp", "-T", "fields", "-e", "frame.interface_name", "-e", "udp.dstport", "-e", "esp.spi"
     ).splitlines()
