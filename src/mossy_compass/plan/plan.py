@@ -106,6 +106,7 @@ class Plan:
         lists_at: the lists that are attached to an interface of a device, for ``arriving`` or ``leaving``.
         has_probes: some device repeats tests by itself, so that what is in use depends on them.
         has_last_resort: some group of uplinks has a last resort, so that the network says itself when it is in use.
+        moves_flows: some device translates flows of a lost uplink anew.
         has_selectors: some tunnel takes packets by selectors.
         asks_onward: some rule redirects packets to a device that asks onward in its own name.
         asks_application: some rule of a list asks for the application of a flow.
@@ -146,6 +147,7 @@ class Plan:
         self._resorts = [(d, g.name) for d in self.network.devices.values() for g in d.groups.values() if g.last_resort]
         self.has_last_resort = bool(self._resorts)
         tunnels = [i.tunnel for d in self.network.devices.values() for i in d.interfaces.values() if i.tunnel is not None]
+        self.moves_flows = any(d.settings.text("flows-of-a-lost-uplink") == "move" for d in self.network.devices.values())
         self.has_selectors = any(t.selectors for t in tunnels)
         self.asks_onward = any(t.onward and not t.disabled for d in self.network.devices.values() for t in d.translate)
         self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)

@@ -15,17 +15,20 @@ Note = Callable[[Callable[[], None]], None]
 class Associations:
     """What devices remember of their tunnels.
 
+    Attributes:
+        made: so many were ever made; their numbers are never given twice.
+
     Args:
         note: of the journal.
 
     """
 
-    __slots__ = ("_held", "_made", "_mtus", "_note")
+    __slots__ = ("_held", "_mtus", "_note", "made")
 
     def __init__(self, note: Note) -> None:
         self._note = note
         self._held: dict[str, dict[int, Association]] = {}
-        self._made = 0
+        self.made = 0
         self._mtus: dict[tuple[str, str], tuple[int, int]] = {}
 
     @property
@@ -84,11 +87,11 @@ class Associations:
 
     def make(self, one: Association, other: Association) -> Association:
         """Both ends have agreed; gives the first one's view, with its number."""
-        self._made += 1
-        self._note(partial(setattr, self, "_made", self._made - 1))
+        self.made += 1
+        self._note(partial(setattr, self, "made", self.made - 1))
         for view in (one, other):
-            self._put(view._replace(number=self._made))
-        return one._replace(number=self._made)
+            self._put(view._replace(number=self.made))
+        return one._replace(number=self.made)
 
     def take_over(self, other: Associations) -> None:
         """Have what others have agreed on elsewhere, and nothing that was remembered on the way there.
@@ -100,8 +103,8 @@ class Associations:
         for held in other._held.values():
             for view in held.values():
                 self._put(view)
-        self._note(partial(setattr, self, "_made", self._made))
-        self._made = max(self._made, other._made)
+        self._note(partial(setattr, self, "made", self.made))
+        self.made = max(self.made, other.made)
 
     def seen_as(self, held: Association, to: Address, to_port: int) -> Association:
         """The other end comes from another address or port by now, and is sent to there (RFC 7296 section 2.23)."""

@@ -129,7 +129,7 @@ class Stay:
         self.handover: Handover | None = None
         self.divided = 0
         self.opened: Association | None = None
-        if arriving is not None and state.associations:
+        if arriving is not None and state.associations.made:
             held = state.associations.between(here.name, arriving, packet.destination, packet.source)
             self.opened = held if held is not None and outdated(here, held) else None
 

@@ -137,15 +137,17 @@ def follow(
 
     """
     track = Track(plan)
-    name, arriving, handed, packet = at or At(emission.device, None, None, emission.packet)
-    emission = emission._replace(packet=packet)
+    packet, name, arriving, handed = emission.packet, emission.device, None, None
+    if at is not None:
+        name, arriving, handed, packet = at
+        emission = emission._replace(packet=packet)
     pieces: list[At] = []
     for _ in range(MOST_HOPS):
         stay = Stay(plan.device(name), packet, arriving, state, choose, moment, emission.number, handed)
         if arriving is None:
             stay.facts.leaving, stay.facts.next_hop = emission.leaving, emission.next_hop
-        stay.facts.divides = emission.divides
-        if within:
+        if within:  # only a tunnel's own packets may be divided
+            stay.facts.divides = emission.divides
             stay.facts.carries = frozenset(port for device, port in within if device == name)
         track.visit(name, arriving, packet)
         end = stay.run()
@@ -449,10 +451,10 @@ class Track:
         clear = left_in_clear(self.plan, self.hops)
         if clear is not None:
             return clear
-        moved = next((r for h in self.hops for r in h.rulings if r.remark is not None and r.remark.code == "note.moved"), None)
-        if moved is not None and moved.remark is not None:
-            device = next(h.device for h in self.hops if moved in h.rulings)
-            return Because("root.moved", (device, *moved.remark.values), moved.because.mark)
+        for hop in self.hops if self.plan.moves_flows else ():
+            for ruling in hop.rulings:
+                if ruling.remark is not None and ruling.remark.code == "note.moved":
+                    return Because("root.moved", (hop.device, *ruling.remark.values), ruling.because.mark)
         gone = stay.facts.gone
         if gone is None or any(r.because.code == "session.gone" for r in stay.rulings):
             return None

@@ -400,9 +400,10 @@ class Neighbours:
             if isinstance(made, Decision):
                 return self._too_big(facts) or made
             found = self._known[facts.leaving, target] = made
-        mtu, narrowest = _longest(self._here, facts, found)
-        if facts.packet.size > mtu:
-            return _divided(facts, found, mtu) or _told_too_big(facts, mtu, narrowest, found.tells)
+        if facts.packet.size > found.mtu or found.tunnel:
+            mtu, narrowest = _longest(self._here, facts, found)
+            if facts.packet.size > mtu:
+                return _divided(facts, found, mtu) or _told_too_big(facts, mtu, narrowest, found.tells)
         return found.opening if self._remembers or self._inspects(facts) else found.sent
 
     def _inspects(self, facts: Facts) -> bool:
