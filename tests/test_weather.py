@@ -183,3 +183,49 @@ def test_whoever_chooses_has_measured_before() -> None:
     assert best_by(network, {("gate", "by-radio"): Quality(7, 0, 0)}) == frozenset({("gate", "ways", "radio")})
     assert set(Lab(network).watch.measured) == keys
     assert Lab(watched()).watch.measured == {}
+
+
+@examples(15, 120)
+@given(name=st.sampled_from(["watched", "best", "tells", "fernhollow"]), seed=st.integers(0, 100_000))
+def test_what_was_walked_before_is_told_again_only_while_nothing_happened(name: str, seed: int) -> None:
+    """Whatever is done to a lab, through it or past it: a test says what walking says."""
+    chance, network = random.Random(seed), NETWORKS[name]()
+    lab, flows = Lab(network), [Flow(a, b, chance.choice(("ping", "tcp/443", "udp/53"))) for a, b in pairs(network, chance, 3)]
+    hosts = [n for n, d in network.devices.items() if d.layer3]
+    kept: list[str] = []
+    links = [f"link {s}" for s in network.segments]
+
+    def look() -> None:
+        for flow in flows:
+            told = lab.test(flow)
+            assert told.to_dict(details=True) == lab._walked(flow).to_dict(details=True)
+            assert lab.test(flow) is told
+
+    look()
+    for number in range(8):
+        what = chance.randrange(9)
+        if what == 0:
+            lab.send(chance.choice(flows))
+        elif what == 1:
+            lab.wait(chance.choice((1, 5_000, 100_000)))
+        elif what == 2:
+            failed = chance.choice(links)
+            lab.restore(failed) if failed in {str(f) for f in lab.faults} else lab.fail(failed)
+        elif what == 3:
+            lab.clear(chance.choice(hosts))
+        elif what == 4:
+            kept.append(f"k{number}")
+            lab.keep(kept[-1])
+        elif what == 5 and kept:
+            back = chance.choice(kept)
+            lab.back_to(back)
+            kept = kept[: kept.index(back) + 1]
+        elif what == 6:
+            lab.state.clear(chance.choice(hosts))  # past the lab
+        elif what == 7:
+            with lab.state.unchanged():
+                lab.send(chance.choice(flows))
+                look()
+        else:
+            lab.change(NETWORKS[name]())
+        look()

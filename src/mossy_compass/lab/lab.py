@@ -6,7 +6,7 @@ what was there before. Its state has a journal: a moment is kept and gone back t
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import partial
 from types import MappingProxyType
@@ -40,6 +40,8 @@ FIRST_SENT_PORT = 40_000
 """Source ports of what is sent and leaves its sessions behind, so that no later test is taken for a part of it."""
 MOST_PLANS = 64
 """So many plans are kept; the oldest goes first."""
+MOST_KNOWN = 50_000
+"""So many journeys of tests are kept; then it begins anew."""
 MOST_SETTLING = 10_000
 """So many questions of probes are waited for until they come to rest."""
 
@@ -150,6 +152,24 @@ class Flow:
         return f"{self.source} to {self.target}, {self.label}"
 
 
+class WalkedBefore:
+    """Journeys of tests, as long as nothing happens that they hang on.
+
+    Attributes:
+        plan: of which they are.
+        journeys: by their flows.
+        mark: stands in the journal of the state that they were walked with.
+
+    """
+
+    __slots__ = ("journeys", "mark", "plan")
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan = plan
+        self.journeys: dict[Flow, Journey] = {}
+        self.mark: Callable[[], None] = lambda: None
+
+
 class Lab:
     """A network in motion.
 
@@ -181,6 +201,7 @@ class Lab:
         self.told_late: list[tuple[int, Leg]] = []
         self.left_behind: tuple[Ended, ...] = ()
         self._sent = 0
+        self._known: WalkedBefore | None = None
         self._kept: dict[str, Kept] = {}
         self._plans: dict[tuple[object, ...], tuple[Network, Plan]] = {}
         if any(d.probes for d in network.devices.values()):
@@ -193,7 +214,8 @@ class Lab:
     @property
     def plan(self) -> Plan:
         """The network as it is now, compiled; the same plan for the same network and faults."""
-        key = (id(self.network), self.faults, self.watch.down, best_by(self.network, self.watch.measured))
+        best = best_by(self.network, self.watch.measured) if self.watch.choosing else None
+        key = (id(self.network), self.faults, self.watch.down, best)
         found = self._plans.get(key)
         if found is None or found[0] is not self.network:
             if len(self._plans) >= MOST_PLANS:
@@ -293,7 +315,27 @@ class Lab:
         return journey
 
     def _tried(self, flow: Flow) -> Journey:
-        """The journey of a flow of which nothing stays; where it is for later, the lab goes on to then, and comes back."""
+        """The journey of a flow of which nothing stays. One that was walked already, since when nothing has happened, is not walked again."""
+        if flow.options.now is not None:
+            return self._walked(flow)
+        known = self._known
+        if known is None or known.plan is not self.plan or not self.state.is_at(known.mark) or len(known.journeys) > MOST_KNOWN:
+            self._forget()
+            known = self._known = WalkedBefore(self.plan)
+            self.state.put_mark(known.mark)
+        found = known.journeys.get(flow)
+        if found is None:
+            found = known.journeys[flow] = self._walked(flow)
+        return found
+
+    def _forget(self) -> None:
+        """Nothing of what was walked is told again."""
+        if self._known is not None:
+            self._known = None
+            self.state.let_go()
+
+    def _walked(self, flow: Flow) -> Journey:
+        """The journey of a flow, walked; where it is for later, the lab goes on to then, and comes back."""
         watch, verdicts = self.watch, list(self.verdicts)
         with self.state.unchanged():
             if watch.statuses:
@@ -323,6 +365,7 @@ class Lab:
         options = flow.options
         if options.source_port is None:  # of a ping it is the identifier; each is a flow of its own, and no later test continues it
             options = replace(options, source_port=FIRST_SENT_PORT + self._sent % 9000)
+        self._forget()  # or everything that is sent from now on would be noted in a journal
         self._until(flow)
         journey = trace_one(self.plan, flow.source, flow.target, flow.service, options, None, self.state)
         self._sent += 1

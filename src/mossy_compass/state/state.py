@@ -849,6 +849,20 @@ class State:
             self._journal.pop()()
         self._watched = watched
 
+    def put_mark(self, mark: Callable[[], None]) -> None:
+        """Keep a moment, and put a mark of somebody's own there, by which it is told whether anything was written since.
+
+        Args:
+            mark: does nothing when it is called.
+
+        """
+        self._watched += 1
+        self._journal.append(mark)
+
+    def is_at(self, mark: Callable[[], None]) -> bool:
+        """Whether nothing was written, and nothing undone, since a mark was put."""
+        return bool(self._journal) and self._journal[-1] is mark
+
     @contextmanager
     def unchanged(self) -> Iterator[None]:
         """Whatever is written inside is undone at the end."""
