@@ -518,7 +518,7 @@ def test_the_exchange_alone_can_be_asked_for(tmp_path: Path, source: str, which:
 
 
 def test_what_is_said_with_own_is_said_alone(tmp_path: Path) -> None:
-    for more in (("--from", "desk"), ("--then", "data"), ("--every-path",)):
+    for more in (("--from", "desk"), ("--then", "data"), ("--every-path",), ("--log", "-"), ("--capture", "x.pcapng")):
         assert asked(tmp_path / "n.yaml", text(), "--own", "tunnel gate/sister", *more)[0] == 2
     assert asked(tmp_path / "n.yaml", text(), "--from", "desk")[0] == 2
 

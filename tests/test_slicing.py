@@ -56,11 +56,8 @@ def test_what_is_left_out_and_what_is_not(tmp_path: Path) -> None:
     assert list(part.lists) == ["visitors-in", "herbarium-in"]
     assert {"kiosk-2", "lab-bench", "pressroom"} <= set(part.groups)
     shown = mossy(tmp_path, "slice", "whole.yaml", *arguments)
-    assert (
-        shown.stdout.splitlines()[1]
-        == "# It has 4 of 19 devices and 8 of 20 rules; kiosk-1 to ledger for ticketing fares there as in whole.yaml, by the same rows."
-    )
-    assert (tmp_path / "part.yaml").read_text() == "\n".join([shown.stdout.splitlines()[0], *shown.stdout.splitlines()[2:]]) + "\n"
+    assert shown.stdout.splitlines()[1] == "# It has 4 of 19 devices and 8 of 20 rules;"
+    assert (tmp_path / "part.yaml").read_text() == "\n".join([shown.stdout.splitlines()[0], *shown.stdout.splitlines()[3:]]) + "\n"
     # a file that is there stays
     again = mossy(tmp_path, "slice", "whole.yaml", "part.yaml", *arguments)
     assert (again.returncode, again.stderr.startswith("mossy: part.yaml: exists already")) == (2, True)

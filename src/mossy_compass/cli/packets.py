@@ -145,15 +145,14 @@ def trace(
     from mossy_compass.walk.weather import in_weather
 
     plan = in_weather(Plan(read_network(file)))
+    many = every_path or flows is not None
     if own is not None:
-        if sender is not None or target is not None or followed or fails or every_path or flows is not None:
-            raise InputError("--own says who sends what; leave --from, --to, --then, --fail, --every-path and --count out.")
+        if any(v is not None for v in (sender, target, captured, log)) or followed or fails or many:
+            raise InputError(
+                "--own says who sends what; leave --from, --to, --then, --fail, --every-path, --count, --capture and --log out."
+            )
         raise SystemExit(0 if _own(plan, own, details, form) else EXIT_NOT)
-    if sender is None or target is None:
-        missing = "--from" if sender is None else "--to"
-        raise click.UsageError(
-            f"Missing option '{missing}'. A packet has a sender and a target; --own shows what a device sends by itself."
-        )
+    sender, target = _ends(sender, target)
     moment = moment_of(at, last_resort)
     options: dict[str, Any] = {
         "source_port": source_port,
@@ -165,12 +164,12 @@ def trace(
     options |= {"at": moment.at, "last_resort": last_resort, "application": application, "fragment": fragment}
     if every_path and flows is not None:
         raise InputError("--every-path and --count answer different questions; give one of them.")
-    if followed and (every_path or flows is not None):
+    if followed and many:
         raise InputError("--then is about one conversation; give it without --every-path and --count.")
     if captured is not None:
-        _check_capture(captured, every_path or flows is not None)
+        _check_capture(captured, many)
     if fails:
-        if every_path or flows is not None or followed or log or captured is not None:
+        if many or followed or log or captured is not None:
             raise InputError("--fail is about one flow; give it without --every-path, --count, --then, --log and --capture.")
         raise SystemExit(0 if _through(plan, (sender, target, service), Options(**options), fails, details, form) else EXIT_NOT)
     if followed:
@@ -180,7 +179,7 @@ def trace(
             write_logs(plan, _logged(held), log, (log_from, log_to), moment, form)
         _print_conversation(held, left, details, form, captured)
         raise SystemExit(0 if held.failed is None else EXIT_NOT)
-    if every_path or flows is not None:
+    if many:
         raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
     journeys = trace_each(plan, sender, target, service, Options(**options))
     if log:
@@ -189,6 +188,16 @@ def trace(
         _write_capture(captured, journeys, form)
     _print_journeys(journeys, details, form)
     raise SystemExit(0 if all(j.answered for j in journeys) else EXIT_NOT)
+
+
+def _ends(sender: str | None, target: str | None) -> tuple[str, str]:
+    """Who sends, and to whom; that one of them is missing is told as the library of options tells it."""
+    if sender is None or target is None:
+        missing = "--from" if sender is None else "--to"
+        raise click.UsageError(
+            f"Missing option '{missing}'. A packet has a sender and a target; --own shows what a device sends by itself."
+        )
+    return sender, target
 
 
 def _own(plan: Plan, what: str, details: bool, form: str) -> bool:

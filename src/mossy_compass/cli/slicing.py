@@ -67,7 +67,7 @@ def cut(file: str, part: str | None, sender: str, target: str, service: str) -> 
     held = f"{len(found.network.devices)} of {len(network.devices)} devices and {left} of {rules} rules"
     alike = f"{sender} to {target} for {service} fares there as in {Path(file).name}, by the same rows"
     if part is None:
-        say(found.text.replace("\n", f"\n# It has {held}; {alike}.\n", 1))
+        say(found.text.replace("\n", f"\n# It has {held};\n# {alike}.\n", 1))
         return
     write_whole(Path(part), found.text.encode(), FileKind.NETWORK, Once.NEVER)
     say(f"{part}: written, with {held}; {alike}.\n")

@@ -44,7 +44,7 @@ def sliced(text: str, keep: Collection[str], addresses: Mapping[str, tuple[str, 
     while _leave_out(document):
         pass
     document = {key: value for key, value in document.items() if value not in ({}, [], None)}
-    body = yaml.dump(document, Dumper=_Plain, sort_keys=False, default_flow_style=None, width=120, allow_unicode=True)
+    body = yaml.dump(document, Dumper=_Plain, sort_keys=False, default_flow_style=None, width=98, allow_unicode=True)
     return f"# {heading}\n{body}"
 
 
