@@ -8,9 +8,10 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 
+from scale import leaf_and_spine
+
 import mossy_compass as mc
 from mossy_compass.walk.weather import weathered
-from scale import leaf_and_spine
 
 ROUTERS = 300
 
@@ -60,7 +61,9 @@ def one_probe_falls() -> None:
 
     assert str(anew()) == str(taken_over())
     whole, part = timed(anew, 3), timed(taken_over, 20)
-    print(f"one probe falls, {ROUTERS} routers: {whole * 1000:.1f} ms anew, {part * 1000:.2f} ms taken over: {whole / part:.0f} times faster")
+    print(
+        f"one probe falls, {ROUTERS} routers: {whole * 1000:.1f} ms anew, {part * 1000:.2f} ms taken over: {whole / part:.0f} times faster"
+    )
 
 
 def house(count: int) -> mc.Network:

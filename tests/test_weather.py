@@ -93,7 +93,7 @@ def pairs(network: mc.Network, chance: random.Random, count: int) -> list[tuple[
 
 
 @pytest.mark.parametrize("name", NETWORKS)
-@examples(8, 60)
+@examples(5, 25)
 @given(seed=st.integers(0, 10_000))
 def test_a_plan_taken_over_from_other_weather_is_the_plan_from_nothing(name: str, seed: int) -> None:
     chance, network = random.Random(seed), NETWORKS[name]()
@@ -147,7 +147,7 @@ def test_where_the_resting_state_is_not_the_only_one_that_is_told() -> None:
 
 
 @pytest.mark.parametrize("name", [n for n in NETWORKS if n != "tunnel"])
-@examples(6, 40)
+@examples(4, 18)
 @given(seed=st.integers(0, 10_000))
 def test_what_was_restored_and_has_settled_is_as_before(name: str, seed: int) -> None:
     """Where the resting state is the only one; of the other network the finding says that it is not."""
@@ -185,7 +185,7 @@ def test_whoever_chooses_has_measured_before() -> None:
     assert Lab(watched()).watch.measured == {}
 
 
-@examples(15, 120)
+@examples(6, 40)
 @given(name=st.sampled_from(["watched", "best", "tells", "fernhollow"]), seed=st.integers(0, 100_000))
 def test_what_was_walked_before_is_told_again_only_while_nothing_happened(name: str, seed: int) -> None:
     """Whatever is done to a lab, through it or past it: a test says what walking says."""
