@@ -142,6 +142,8 @@ def test_the_first_packet_makes_an_association_and_goes_in(way: Mapping[str, str
         (1, "annex", "home", "gate", "192.0.2.2", False),
     ]
     assert (held[0].mine, held[0].far) == (held[1].far, held[1].mine)
+    ends = "any to any" if way else "10.40.1.0/24 to 10.44.0.0/16"
+    assert f"association 1: {ends}, 0 s old, 8 h left" in tunnels(lab.plan, "gate", lab.state).rows[0][2]
     # the next ones go by it, both ways
     for flow in (WEB, BACK):
         again = lab.send(flow)
@@ -492,6 +494,7 @@ def asked(path: Path, source: str, *options: str) -> tuple[int, str]:
     [
         (text(), "tunnel gate/sister", 0, "AGREED with annex (198.51.100.2): 10.40.1.0/24 to 10.44.0.0/16, for 8 h; what carries packets gets there and back"),
         (text({"ANNEX": "association-for: never", "GATE": "association-for: never"}), "tunnel annex/home", 0, "for ever"),
+        (text(ROUTED), "tunnel gate/sister", 0, "AGREED with annex (198.51.100.2): any to any, for 8 h"),
         (behind(), "tunnel gate/sister", 0, "within udp/4500, for an address is translated between them"),
         (behind(), "tunnel annex/home", 1, "NOT AGREED at box: inbound: deny"),
         (text({"MIDDLE": ", filter: {arriving: no-esp}"}), "tunnel gate/sister", 1, "BUT what carries packets is LOST on the way back at world: no-esp rule 10"),

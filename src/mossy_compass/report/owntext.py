@@ -8,11 +8,11 @@ from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
-from mossy_compass.headers.spans import as_text
 from mossy_compass.model.durations import duration_words
 from mossy_compass.plan.plan import Plan
 from mossy_compass.report import sentences, text
 from mossy_compass.report.record import leg_dict
+from mossy_compass.report.tunnelstext import end_words
 from mossy_compass.walk.walk import Tried
 
 
@@ -43,7 +43,7 @@ def headline(device: str, tunnel: str, found: Tried) -> str:
     carried = "what carries packets gets there and back"
     if carrier is not None:
         carried = f"BUT what carries packets is LOST on the way {way} at {carrier.end}: {carrier.because.cited()} [{carrier.cause}]"
-    between = f"{as_text(held.mine)} to {as_text(held.far)}"
+    between = f"{end_words(held.mine)} to {end_words(held.far)}"
     return f"tunnel {tunnel} of {device}: AGREED with {held.peer} ({held.to}){within}: {between}, {lives}; {carried}"
 
 

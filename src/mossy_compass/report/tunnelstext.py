@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from mossy_compass.headers.spans import as_text
 from mossy_compass.model.network import Interface, Protects, Selector, Tunnel
+from mossy_compass.packet.address import EVERYTHING, Spans
 from mossy_compass.plan.asopened import outdated
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Association
@@ -55,7 +56,7 @@ def _row(here: DevicePlan, port: Interface, tunnel: Tunnel, state: State) -> tup
 def _agreed(held: Association, now: int) -> str:
     """An association as lines: between whom, how old, and how its packets go."""
     within = f", within udp/{held.to_port} to {held.to}" if held.to_port else ""
-    return f"association {held.number}: {as_text(held.mine)} to {as_text(held.far)}, {life(held.began, held.ends, now)}{within}"
+    return f"association {held.number}: {end_words(held.mine)} to {end_words(held.far)}, {life(held.began, held.ends, now)}{within}"
 
 
 def _goes_in(here: DevicePlan, port: Interface, tunnel: Tunnel) -> list[str]:
@@ -69,6 +70,11 @@ def _selector(selector: Selector, number: int) -> str:
     ends = (", ".join(t.words for t in terms) if terms else "any" for terms in (selector.sources, selector.destinations))
     does = "" if selector.does is Protects.PROTECT else f": {selector.does.value}"
     return f"{number}: {' to '.join(ends)}{does}"
+
+
+def end_words(spans: Spans) -> str:
+    """What may be at an end of a tunnel: addresses, or any."""
+    return "any" if spans == EVERYTHING else as_text(spans)
 
 
 def _other(here: DevicePlan, port: Interface) -> str:
