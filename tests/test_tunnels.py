@@ -296,6 +296,16 @@ def test_a_way_that_is_too_narrow_is_learned_and_the_next_sender_is_told() -> No
     assert lab.test(BIG).deciding.end == "world"
 
 
+@pytest.mark.parametrize(("kind", "inside"), [("gre", 1376), ("ip-in-ip", 1380), ("vxlan", 1350), ("esp", 1346)])
+def test_what_is_said_of_a_narrow_way_is_what_is_learned(kind: str, inside: int) -> None:
+    lab = Lab(load(ROUTED, {"MIDDLE": ", mtu: 1400", "KIND": kind, "OTHER": kind}))
+    first = lab.send(BIG)
+    assert f"at most {inside} bytes go into tunnel sister" in first.told[0].words
+    assert lab.state.associations.mtus == {("gate", "sister"): (inside, 600_000)}
+    assert lab.test(Flow("desk", "pot", "ping", Options(size=inside))).answered
+    assert lab.test(Flow("desk", "pot", "ping", Options(size=inside + 1))).deciding.end == "gate"
+
+
 @pytest.mark.parametrize(
     ("changes", "end", "words"),
     [

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from mossy_compass.cli import complete
 from mossy_compass.cli.output import FileKind, Once, say, write_whole
 from mossy_compass.errors import InputError
 
@@ -56,6 +57,17 @@ OUTPUT = _Output()
 def shipped(name: str) -> Path:
     """A file that comes with the package."""
     return Path(__file__).resolve().parent.parent / "data" / name
+
+
+service_option = click.option(
+    "--service",
+    default="ping",
+    show_default=True,
+    metavar="SERVICE",
+    shell_complete=complete.services,
+    help="ping, protocol/port like tcp/443, or a service's name.",
+)
+"""What a command asks for that asks one question."""
 
 
 def form_option(*forms: str) -> Callable[[F], F]:

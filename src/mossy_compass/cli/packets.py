@@ -27,6 +27,7 @@ from mossy_compass.cli.common import (
     read_network,
     say,
     say_json,
+    service_option,
     shape_of,
     show,
     write_log,
@@ -54,14 +55,7 @@ if TYPE_CHECKING:
     metavar="WHAT",
     help="Instead of --from and --to: what a device sends by itself, 'probe DEVICE/NAME' for a probe's question, 'tunnel DEVICE/NAME' for the exchange of its keys.",
 )
-@click.option(
-    "--service",
-    default="ping",
-    show_default=True,
-    metavar="SERVICE",
-    shell_complete=complete.services,
-    help="ping, protocol/port like tcp/443, or a service's name.",
-)
+@service_option
 @click.option(
     "--source-port",
     type=click.IntRange(0, 65535),

@@ -7,7 +7,7 @@ from pathlib import Path
 import click
 
 from mossy_compass.cli import complete
-from mossy_compass.cli.common import CONTEXT, OUTPUT, FileKind, read_network, say, write_whole
+from mossy_compass.cli.common import CONTEXT, OUTPUT, FileKind, read_network, say, service_option, write_whole
 from mossy_compass.cli.output import Once
 
 
@@ -20,14 +20,7 @@ from mossy_compass.cli.output import Once
 @click.option(
     "--to", "target", required=True, metavar="TARGET", shell_complete=complete.targets, help="Device, name, or address to reach."
 )
-@click.option(
-    "--service",
-    default="ping",
-    show_default=True,
-    metavar="SERVICE",
-    shell_complete=complete.services,
-    help="ping, protocol/port like tcp/443, or a service's name.",
-)
+@service_option
 def cut(file: str, part: str | None, sender: str, target: str, service: str) -> None:
     """Write to PART the devices of FILE that a flow passes, and of everything else what these name: the few moving parts
     in which it fares as in the whole network, by the same rules, there and back. That is tried before PART is written.

@@ -15,7 +15,6 @@ from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6
-from mossy_compass.packet.wrapping import inner_mtu
 from mossy_compass.plan.actions import Half, Rewrite
 from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.facts import Facts, Known, facts_of
@@ -26,9 +25,8 @@ from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.routing.table import Loser
-from mossy_compass.walk.associate import tunnel_of
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
-from mossy_compass.walk.walk import left_in_clear
+from mossy_compass.walk.walk import learns, left_in_clear, longest_inside
 
 FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none", "filter.inbound", "filter.outbound", "filter.through")
 """Causes of packets that a list, or the default where lists stand, has stopped."""
@@ -325,15 +323,14 @@ def _path_mtu(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
     for leg in legs:
         hop = leg.hops[-1]
         port, error, outer = hop.leaving, hop.error, hop.outer
-        if outer is None or outer.cause != "mtu.exceeded" or port is None:
+        if outer is None or port is None:
             continue
         here = plan.device(hop.device)
-        if error is not None and (error.end != hop.device or error.fate is not Fate.DELIVERED):
+        if learns(here, outer, error):
+            values = hop.device, port, longest_inside(here, port, outer), here.settings.text("path-mtu")
+            yield Because("told.path-mtu", values, outer.because.mark)
+        elif error is not None:
             yield Because("told.path-mtu-lost", (hop.device, port, error.end, error.because), error.because.mark)
-        elif error is not None or outer.end == hop.device:
-            tunnel = tunnel_of(here, port)
-            longest = inner_mtu(tunnel.kind, tunnel.to.family, outer.because.get("mtu"), outer.packet.to_port != 0)
-            yield Because("told.path-mtu", (hop.device, port, longest, here.settings.text("path-mtu")), outer.because.mark)
 
 
 def _in_clear(plan: Plan, journey: Journey) -> Iterator[Because]:

@@ -13,7 +13,7 @@ from mossy_compass.headers.spans import intersect
 from mossy_compass.packet.address import FAMILIES, Address, from_key
 from mossy_compass.packet.packet import Packet, last_piece
 from mossy_compass.packet.service import UDP
-from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT, inner_mtu
+from mossy_compass.packet.wrapping import AROUND_PORT, KEY_PORT, Wrapping, inner_mtu
 from mossy_compass.plan.actions import Decision, Handover, Reply
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.device import DevicePlan
@@ -243,7 +243,8 @@ def carried(
     failed = next((leg for leg in (outer, *outer.pieces) if leg.cause not in (UNWRAPPED, PIECE)), None)
     if failed is not None:
         error = follow(plan, state, told, choose, moment)[0] if told is not None and failed.cause == TOO_LONG else None
-        _learn(state, stay, port, failed, error, bool(held is not None and held.to_port))
+        if learns(here, failed, error) and here.settings.text("path-mtu") == "learn":
+            state.associations.learn(here.name, port, longest_inside(here, port, failed), state.now + LEARNED_FOR)
         return Through(failed, legs, held, Lost(failed.cause, failed.because, failed.remark, failed), error)
     lost = unknown_there(plan, state, here, port, held, outer)
     return Through(outer if lost is None else lost.outer, legs, held, lost)
@@ -257,15 +258,32 @@ LEARNED_FOR = 600_000
 """How long what was learned of a way holds, in milliseconds: ten minutes (RFC 1191 section 6.3, RFC 8201 section 4)."""
 
 
-def _learn(state: State, stay: Stay, port: str, lost: Leg, error: Leg | None, around: bool) -> None:
-    """A tunnel learns how long its outer packets may be: from its own interface, or from an error that gets home."""
-    here = stay.here
-    told = lost.end == here.name if error is None else error.end == here.name and error.fate is Fate.DELIVERED
-    if lost.cause != TOO_LONG or not told or here.settings.text("path-mtu") == "ignore":
-        return
+def learns(here: DevicePlan, lost: Leg, error: Leg | None) -> bool:
+    """Whether a tunnel's device gets to know that what carried a packet was too long: by its own interface, or by an error that gets home.
+
+    Args:
+        here: the device.
+        lost: the way of what carried it. Where that was lost within a further tunnel, this one's device learns of it first.
+        error: the way home of what was said about it; None where nothing was.
+
+    """
+    if lost.cause != TOO_LONG or lost.way is not Way.OUTER or lost.deciding is not lost:
+        return False
+    return lost.end == here.name if error is None else error.end == here.name and error.fate is Fate.DELIVERED
+
+
+def longest_inside(here: DevicePlan, port: str, lost: Leg) -> int:
+    """The longest packet that goes into a tunnel, in bytes, by what was said of an outer one that was too long.
+
+    Args:
+        here: the device.
+        port: its tunnel.
+        lost: the way of the outer packet.
+
+    """
     tunnel = tunnel_of(here, port)
-    longest = inner_mtu(tunnel.kind, tunnel.to.family, lost.because.get("mtu"), around)
-    state.associations.learn(here.name, port, longest, state.now + LEARNED_FOR)
+    around = tunnel.kind is Wrapping.ESP and lost.packet.protocol == UDP
+    return inner_mtu(tunnel.kind, tunnel.to.family, lost.because.get("mtu"), around)
 
 
 def _exchanging(plan: Plan, state: State, choose: Choose | None, moment: Moment, within: tuple[tuple[str, str], ...]) -> Send:
