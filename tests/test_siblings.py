@@ -43,6 +43,9 @@ def steer(source: str, way: str) -> str:
     return f"{BOTH}\n    policy-routes: [{{{source}candidates: [{way}]}}]"
 
 
+# A fixed pair has two halves, each of which others may take all of.
+FIXED = "{source: bench, leaving: one, becomes: {pair: 203.0.113.7}}"
+ALL_OUT, TO_SEVEN = "{source: 10.40.0.0/16, leaving: one}", "{to: 203.0.113.7, goes-to: desk}"
 LIST = "lists: {l: [{permit: tcp, RULE}, {deny: any}]}"
 CASES = [
     ("translate.source-nowhere", "translate: [{source: 10.40.77.0/24, leaving: one}]", "", ""),
@@ -54,6 +57,9 @@ CASES = [
     # what never applies: shadowed, by rules that are wider, and for an interface where nothing of it arrives
     ("translate.shadowed", "translate: [{source: 10.40.0.0/16, leaving: one}, {source: 10.40.2.0/24, leaving: one}]", "", ""),
     ("translate.shadowed", "translate: [{to: self, service: tcp/80, goes-to: desk}, {to: 203.0.113.2, service: tcp/80, goes-to: bench}]", "", ""),
+    ("translate.shadowed", f"translate: [{TO_SEVEN}, {ALL_OUT}, {FIXED}]", "", ""),
+    ("translate.one-way", f"translate: [{ALL_OUT}, {FIXED}]", "", ""),
+    ("translate.one-way", f"translate: [{TO_SEVEN}, {FIXED}]", "", ""),
     ("policy.shadowed", "policy-routes: [{from: 10.40.1.0/24, candidates: [203.0.113.1]}, {from: desk, service: ssh, candidates: [198.51.100.1]}]", "", ""),
     ("policy.shadowed", "policy-routes: [{from: 10.40.1.0/24, candidates: [203.0.113.1]}, {from: desk, list: l, candidates: [198.51.100.1]}]", "", LIST.replace("RULE", "from: desk")),
     ("policy.never-arrives", "policy-routes: [{from: desk, arriving: lab, candidates: [203.0.113.1]}]", "", ""),
@@ -90,6 +96,11 @@ CLEAN = [
         "",
     ),
     ("translate.shadowed", "translate: [{source: 10.40.0.0/16, leaving: one}, {to: self, service: tcp/80, goes-to: desk}]", "", ""),
+    ("translate.shadowed", f"translate: [{ALL_OUT}, {FIXED}]", "", ""),
+    ("translate.shadowed", f"translate: [{TO_SEVEN}, {FIXED}]", "", ""),
+    ("translate.one-way", f"translate: [{TO_SEVEN}, {ALL_OUT}, {FIXED}]", "", ""),
+    ("translate.one-way", f"translate: [{FIXED}, {TO_SEVEN}, {ALL_OUT}]", "", ""),
+    ("translate.source-nowhere", f"translate: [{FIXED.replace('bench', '10.40.77.1')}]", "", ""),
     (
         "policy.shadowed",
         "policy-routes: [{from: 10.40.1.0/24, list: l, candidates: [203.0.113.1]}, {from: desk, candidates: [198.51.100.1]}]",

@@ -161,6 +161,9 @@ NEAR = "    translate: [{to: 10.40.1.50, service: https, goes-to: shelf}]"
         (yard("l: [{permit: tcp, service: w}]", "l", top="services: {w: [x, tcp/9], x: [tcp/22]}\n"), yard("l: [{permit: tcp, service: w}]", "l", top="services: {w: [x, tcp/9], x: [tcp/443]}\n"), {"sources": ["till"]}, True),
         # a route that is not in use is a reason, where nothing else leads there
         (yard(gate="    routes: [{prefix: 10.50.0.0/16, next-hop: 10.40.77.1}]"), OPEN, {"sources": ["till"], "targets": ["10.50.0.1"]}, True),
+        # a list without its last rule is empty, which is felt by what that rule was not about
+        (yard("l: [{id: 10, permit: udp}]", "l"), yard("l: []", "l"), {"sources": ["till"], "services": ["https"]}, True),
+        (yard("l: []", "l"), yard("l: [{id: 10, permit: udp, from: desk}]", "l"), {"sources": ["till"], "services": ["https"]}, True),
         # what differs and is felt by nobody
         (CLOSED, yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, service: ssh, from: desk}]", "l"), {}, False),
     ],

@@ -93,8 +93,10 @@ def felt(before: Plan, after: Plan) -> Felt:
     readers = {name: _readers(before, name) | _readers(after, name) for name in lists}
     touched = {effect.device for effect in routes.found}.union(apart.devices, saying, *readers.values())
     alike = frozenset(after.network.devices) - touched - set(_beside(plans, touched))
-    # A list that is in one version alone, and asked there, is written at a device too: that is not only lists.
-    only_lists = apart.only_routes and not saying
+    # A list that is in one version alone, and asked there, is written at a device too: that is not only lists. One that has rules in
+    # one version alone may leave a place without any, and what is so there is felt by every packet (setting empty-list).
+    emptied = any(len({bool(_read(plan, d, name)) for plan in plans}) > 1 for name in lists for d in readers[name])
+    only_lists = apart.only_routes and not saying and not emptied
     rows = tuple(row for name in sorted(lists) for row in _rows(plans, name, readers[name])) if only_lists else None
     to = [effect.prefix.span for effect in routes.found]
     for name in sorted(apart.routes):  # a route that is not in use is named where nothing else leads there

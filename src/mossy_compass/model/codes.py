@@ -169,6 +169,7 @@ FINDINGS: dict[str, str] = {
     "policy.never-arrives": "A policy route is for an interface by which none of its sources arrives.",
     "policy.shadowed": "A policy route never applies, since entries above it take every packet that it is about.",
     "translate.never-arrives": "A translation rule is for an interface by which none of its sources arrives.",
+    "translate.one-way": "A fixed pair of a translation applies one way only, since rules above it take every packet of the other.",
     "translate.shadowed": "A translation rule never applies, since rules above it take every packet that it is about.",
     "policy.untranslated": "A policy route sends private sources out by an uplink for which no translation is written.",
     "rule.uplink": "A rule says an uplink that a device where it stands has not.",

@@ -13,7 +13,7 @@ from mossy_compass.errors import NotConverged, TooLarge
 from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import AccessList, Candidate, Interface, PolicyRoute, Rule, Verdict
+from mossy_compass.model.network import AccessList, Becomes, Candidate, Interface, PolicyRoute, Rule, Verdict
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
@@ -24,7 +24,7 @@ from mossy_compass.plan.decide import consults
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.facts import Facts
 from mossy_compass.plan.fields import FIELDS, service_span
-from mossy_compass.plan.ids import POLICY_ROUTES
+from mossy_compass.plan.ids import POLICY_ROUTES, TableId
 from mossy_compass.plan.places import followed, sides
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
@@ -483,8 +483,11 @@ _PASSES = {"arriving": "arrives", "leaving": "leaves"}
 def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems, comes: Comes | None) -> None:
     """Sources of translation rules and policy routes that live nowhere, and hosts that are steered out untranslated."""
     own = [r.prefix.span for r in here.device.routes if not r.prefix.is_default]
+    # What is sent to the outer address of a fixed pair meets it, wherever its source lives.
     rows = [
-        (f"translation rule {t.id}", t.sources, t.mark, "translate.source-nowhere") for t in here.device.translate if not t.disabled
+        (f"translation rule {t.id}", t.sources, t.mark, "translate.source-nowhere")
+        for t in here.device.translate
+        if not t.disabled and t.becomes is not Becomes.PAIR
     ]
     rows += [
         (f"policy route {e.id}", e.rule.sources, e.mark, "policy.source-nowhere")
@@ -522,23 +525,31 @@ def _idle_steering(plan: Plan, here: DevicePlan, problems: Problems, comes: Come
                 above = [r for r in plain if policies.number(r) < policies.number(row)]
                 tables.append((name, "policy.shadowed", (*above, row), policies.id))
     vocabulary, hosts = Vocabulary(plan.network.hours, plan.network.applications), anywhere(plan.network)
-    told: set[tuple[str, str]] = set()
+    found: dict[tuple[str, str], list[tuple[str, TableId, Shadow]]] = {}
     for name, code, rows, table in tables:
         if not 1 < len(rows) <= MOST_ROWS:
             continue
         try:
             asked = hosts._replace(comes=comes, tables=frozenset(((here.name, table),)))
-            found = shadows(rows, vocabulary, asked)
+            shadowed = shadows(rows, vocabulary, asked)
         except TooLarge:
             continue  # nothing is claimed of what could not be looked at
-        for shadow in found:
-            if (code, shadow.row.id) in told:
-                continue
-            told.add((code, shadow.row.id))
-            by = _named(shadow.by) if shadow.by else "the rules above it take"
-            such = f", for example {example(shadow.witness)}" if shadow.witness is not None else ""
-            words = f"{name.format(shadow.row.id)} never applies: {by} all of it{such}."
-            also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
+        for shadow in shadowed:
+            found.setdefault((code, shadow.row.id), []).append((name.format(shadow.row.id), table, shadow))
+    for (code, row_id), several in found.items():
+        name, table, shadow = several[0]
+        by = _named(shadow.by) if shadow.by else "the rules above it take"
+        such = f", for example {example(shadow.witness)}" if shadow.witness is not None else ""
+        also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
+        halves = [half for half in Half if any(r.id == row_id for r in here.translations[half].rows)]
+        if code == "translate.shadowed" and len(halves) > len(several):
+            # A fixed pair is met both ways: what is taken from it one way says nothing of the other.
+            ways = ["what its sources send", "what is sent to its outer address"]
+            never, only = ways if table == here.translations[Half.SOURCE].id else ways[::-1]
+            words = f"{name} never applies to {never}, only to {only}: {by} all of the former{such}."
+            problems.add("translate.one-way", shadow.row.mark, words, "Move it up.", WARN, also)
+        else:
+            words = f"{name} never applies: {by} all of it{such}."
             problems.add(code, shadow.row.mark, words, "Move it up, or remove it.", WARN, also)
 
 
@@ -547,6 +558,7 @@ def _elsewhere(here: DevicePlan, problems: Problems) -> None:
     rows = [
         (f"translation rule {t.id}", t.sources, t.arriving, t.mark, "translate.never-arrives", t.disabled)
         for t in here.device.translate
+        if t.becomes is not Becomes.PAIR
     ]
     rows += [
         (f"policy route {e.id}", e.rule.sources, e.rule.arriving, e.mark, "policy.never-arrives", e.disabled)
