@@ -52,7 +52,9 @@ def in_words(turned: Turned) -> list[str]:
 
 def told(before: mc.Network, after: mc.Network, **asked: list[str]) -> list[str]:
     """All that turns, and when."""
-    return [line + f" @{t.when}" * bool(t.when) for t in compared(before, after, **asked).turned for line in in_words(t)]
+    found = compared(before, after, **asked)
+    lines = [line + f" @{t.when}" * bool(t.when) for t in found.turned for line in in_words(t)]
+    return lines + [f"home {one.there.packet}: {one.symptom}, now {other.symptom}" for one, other in found.told_home]
 
 
 NAMED = "names: {shop.example: [10.40.2.10, 10.40.2.11]}\n"
@@ -237,6 +239,30 @@ def test_what_cannot_be_felt_is_not_walked() -> None:
     assert felt(Plan(CLOSED), Plan(narrow)).alike == {"desk", "till", "store", "shelf"}
     everything = felt(Plan(OPEN), Plan(yard(gate="    settings: {forwarding: no}")))
     assert (everything.alike, everything.rows) == (frozenset(), None)
+
+
+def test_what_senders_are_told_of_lost_packets_is_beside_how_these_end(tmp_path: Path) -> None:
+    """An error is followed of one packet of each kind: that its way home differs says nothing of the others, which end as before."""
+    one, two = tmp_path / "one.yaml", tmp_path / "two.yaml"
+    text = (
+        "mossy-network: 1\nlists: {l: [{id: 5, deny: icmp, icmp: port-unreachable}, {id: 10, permit: any}]}\ndevices:\n"
+        "  a: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}\n"
+        "  r: {kind: router, interfaces: {x: 10.40.1.1/24, y: {address: 10.40.2.1/24, filter: {arriving: l}}}}\n"
+        "  b: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https]}\n"
+        "segments: {one: [a, r/x], two: [r/y, b]}\n"
+    )
+    one.write_text(text)
+    two.write_text(text.replace("{id: 5, deny: icmp, icmp: port-unreachable}, ", ""))
+    said = CliRunner().invoke(main, ["compare", str(one), str(two), "--all", "--from", "a", "--to", "b", "--service", "udp/9"])
+    words = " ".join(said.output.split())
+    assert said.exit_code == 1
+    assert "no packet of 1 sender ends otherwise, but senders are told otherwise of some that are lost." in words
+    assert (
+        "as udp 10.40.1.10:49152 > 10.40.2.10:9: lost as before; its sender saw silence, and sees refused now Opening packets"
+        in words
+    )
+    # the reset of a closed port is an answer like others
+    assert told(mc.load(one), mc.load(two), sources=["a"], targets=["b"], services=["tcp/9"]) == []
 
 
 def test_the_commands_say_the_answer_first(tmp_path: Path) -> None:

@@ -222,7 +222,7 @@ def _compared_all(
         say_json(changetext.as_dict(first, "", [], None, rules, apart, (), more, found))
     else:
         show(changetext.whole(first, "", None, None, rules, apart, more, found))
-    return EXIT_NOT if found.turned or found.left or rules else 0
+    return EXIT_NOT if found.turned or found.told_home or found.left or rules else 0
 
 
 def _other(old: str, before: Network, new: str | None, change_file: str | None, fails: Sequence[str]) -> tuple[Network, str]:

@@ -23,7 +23,7 @@ from mossy_compass.model.network import Kind, Network
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
-from mossy_compass.proof.space import with_room
+from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.walk.grid import services_at
 from mossy_compass.walk.weather import in_weather
 
@@ -88,7 +88,7 @@ def overview(of: Network | Plan, sources: Sequence[str] = (), targets: Sequence[
     search = _Flooded(plan, {n: _hosts(network, n, meant(network, n, False, True).ends) for n in tos}, every_case(plan))
     ends = {n: meant(network, n, True, True) for n in froms}
     search.left = [left for m in ends.values() for left in m.left]
-    with_room(partial(search.run, {n: m.ends for n, m in ends.items()}, watch))
+    with_room(partial(search.run, {n: m.ends for n, m in ends.items()}, watch), FOR_A_NETWORK)
     return Overview(tuple(search.rows), len(search.cases), search.kinds, tuple(dict.fromkeys(search.left)))
 
 

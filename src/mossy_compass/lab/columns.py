@@ -23,7 +23,7 @@ from mossy_compass.plan.balance import Choose, choice
 from mossy_compass.plan.facts import SOME_TIME, Moment, Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did
-from mossy_compass.proof.space import with_room
+from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.routing.table import NextHop
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey, Way
@@ -249,7 +249,7 @@ class Crowd:
             each: is told of how many it is known so far; for a progress bar.
 
         """
-        with_room(lambda size: self._run(size, each))
+        with_room(lambda size: self._run(size, each), FOR_A_NETWORK)
         yield from map(self._fate, range(len(self.packets)))
 
     def _run(self, size: int, each: Callable[[int], object]) -> None:

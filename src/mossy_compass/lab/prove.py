@@ -13,7 +13,7 @@ from mossy_compass.lab.proofs import Found, Proof, Watched, addresses_meant, ser
 from mossy_compass.lab.reach import search_each
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
-from mossy_compass.proof.space import with_room
+from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.walk.weather import in_weather
 
 
@@ -46,7 +46,7 @@ def prove(of: Network | Plan, claim: Claim, watch: Watched = iter) -> Proof:
     found = Found(plan, claim, asked, held)
     # Equal hosts are not the same: each is asked from where it stands.
     search = search_any if claim.never else search_each
-    with_room(partial(search, found, cases, list(sources.ends), watch))
+    with_room(partial(search, found, cases, list(sources.ends), watch), FOR_A_NETWORK)
     if not found.senders:
         why = ", ".join(dict.fromkeys(found.left)) or "every source is the only target itself, or has no address"
         raise QuestionError(f"nothing can be asked about '{claim.words}': {why}.")

@@ -7,6 +7,7 @@ then the answers. What is left is told with a packet that it is about, and where
 from __future__ import annotations
 
 import itertools
+from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import partial
@@ -37,7 +38,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.crossings import offers_table
 from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.plan.stages.tunnel import selector_row, tunnels_of
-from mossy_compass.proof.space import with_room
+from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.walk.grid import fronts_of
 from mossy_compass.walk.journey import Hop, Journey, Ruling
 from mossy_compass.walk.question import Question
@@ -48,8 +49,8 @@ LATE = 1000
 """A packet of a conversation by which its application is known, whenever that becomes known."""
 MOST_FOLLOWED = 10_000
 """So many stays of packets at devices are looked at for one moment."""
-MOST_TRIED = 500
-"""So many packets are tried for one row before everything is followed."""
+MOST_TRIED, MOST_TRIED_OF_ONE = 60, 12
+"""So many packets are tried for one row before everything is followed, and so many of one sender."""
 MOST_ANSWERED = 400
 """So many sets of packets that arrive are asked for the ways of their answers, kind by kind; of others, one packet each."""
 _OF_THE_SENT = {"service", "source", "destination", "from-port", "source-bits", "destination-bits", "identifier"}
@@ -151,7 +152,7 @@ def unmet(of: Plan, known: Iterable[Problem] = (), lines: Mapping[str, list[str]
     cases = every_case(plan)
     everything, never = list(_written(plan)), {p.mark for p in known if p.code in NEVER}
     search = _Meetings(plan, [w for w in everything if w.mark not in never], cases)
-    with_room(partial(search.run, watch))
+    with_room(partial(search.run, watch), FOR_A_NETWORK)
     # Nothing is said to be met by nothing while something was not looked at, unless what is written says so by itself.
     found = tuple(
         search.told(w, lines or {}) for w in search.open if (w.instead or not search.left) and not search.within_another(w)
@@ -308,11 +309,18 @@ class _Meetings:
                 self.starts[device.name] = tuple(own)
         self.given = given_by(plan.network)
         self.memories = Memories(plan)
+        self.beside: dict[str, set[str]] = {}
+        for segment in plan.network.segments.values():
+            members = {name for name, _ in segment.members}
+            for name in members:
+                self.beside.setdefault(name, set()).update(members)
+        # What is met is, and what was tried need not be again, whatever room for sets there is.
+        self.met: set[object] = set()
+        self.were_tried: set[tuple[object, ...]] = set()
         self.begin()
 
     def begin(self) -> None:
-        """Nothing is met yet."""
-        self.met: set[object] = set()
+        """Nothing is followed yet."""
         self.kinds = 0
         self.left: list[str] = []
 
@@ -342,7 +350,8 @@ class _Meetings:
         fronts = dict.fromkeys(map(parse_address, fronts_of(self.plan.network)))
         self.targets = [self.sets.to((a,)) for a in {**own, **fronts}]
         for written in self.sought:
-            if not self.met.intersection(written.keys):
+            if written.keys not in self.were_tried and not self.met.intersection(written.keys):
+                self.were_tried.add(written.keys)
                 self._try(written)
         arrived: list[tuple[Fared, Circumstances]] = []
         for case in watch(sorted(self.cases, key=lambda c: -sum(_at(w.conditions, c) for w in self.open))):
@@ -355,16 +364,22 @@ class _Meetings:
         """Send packets that it is about, and such as are answered with those."""
         fit = [c for c in self.cases if c.only is None and _at(written.conditions, c)] or self.cases[:1]
         cases = [fit[0], *[c for c in fit if c.learned or c.agreed][:1]]
-        tried = 0
+        # Whoever stands beside it is the likeliest to meet it.
+        near = {name for device in written.devices for name in self.beside.get(device, ())}
+        senders = sorted(self.sent, key=lambda name: name not in near)
+        tried: Counter[str] = Counter()
         for form in (Form(), Form().reversed()):
             about = self._about(written, form)
-            for opening, case, to, mine in itertools.product((True, False), cases, self.targets, self.sent.values()):
-                held = about & to & mine
-                facts = self.sets.space.witness(held & self.sets.opening if opening else held & ~self.sets.opening)
+            towards = [held for to in self.targets if (held := about & to).satisfiable()]
+            for opening, case, name, held in itertools.product((True, False), cases, senders, towards):
+                if tried[name] >= MOST_TRIED_OF_ONE:
+                    continue
+                mine = held & self.sent[name]
+                facts = self.sets.space.witness(mine & self.sets.opening if opening else mine & ~self.sets.opening)
                 if facts is not None:
-                    tried += 1
+                    tried[name] += 1
                     self._walk(facts.packet, case)
-                if self.met.intersection(written.keys) or tried > MOST_TRIED:
+                if self.met.intersection(written.keys) or tried.total() > MOST_TRIED:
                     return
 
     def _about(self, written: Meetable, form: Form) -> Set:

@@ -31,7 +31,7 @@ from mossy_compass.plan.reasons import REASONS, Because
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.proof.effects import paired
-from mossy_compass.proof.space import with_room
+from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.walk.grid import Cell, cell_of, differences, fronts_of, services_at
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.question import Question
@@ -97,6 +97,8 @@ class Compared(NamedTuple):
         cases: how many moments and circumstances were looked at.
         left: whose packets were not compared, and what is not known of some, a few words each.
         one_sided: who sends in one version alone, with which address.
+        told_home: packets that end alike, and whose senders see something else of it: the error about them fares otherwise. Of each
+            kind of packets only the walked one is looked at for this.
 
     """
 
@@ -106,6 +108,7 @@ class Compared(NamedTuple):
     cases: int
     left: tuple[str, ...]
     one_sided: tuple[str, ...] = ()
+    told_home: tuple[tuple[Journey, Journey], ...] = ()
 
 
 _Words = tuple[tuple[Arrives, ...], bool, bool]
@@ -135,9 +138,11 @@ def compare_all(
 
     """
     search = _Versions(before, after, sources, targets, services)
-    with_room(partial(search.run, watch))
+    with_room(partial(search.run, watch), FOR_A_NETWORK)
     left = tuple(dict.fromkeys((*search.left, *search.cut, *search.doubts)))
-    return Compared(search.turned, len(search.starts), search.kinds, len(search.cases), left, tuple(search.one_sided))
+    return Compared(
+        search.turned, len(search.starts), search.kinds, len(search.cases), left, tuple(search.one_sided), tuple(search.told_home)
+    )
 
 
 class _Group(NamedTuple):
@@ -241,6 +246,7 @@ class _Versions:
         self.groups: dict[object, _Group] = {}
         self.doubts: list[str] = []
         self.cut: list[str] = []
+        self.told_home: list[tuple[Journey, Journey]] = []
         self.kinds = 0
         self.most_stays = MOST_STAYS * 2
         wanted = self._wanted() & self.felt.packets(self.sets)
@@ -318,6 +324,10 @@ class _Versions:
     def _weigh(self, was: Whole, now: Whole, number: int) -> None:
         """Note packets that fare otherwise; doubts of both versions are told where they could matter."""
         found = self._apart(was.journeys, now.journeys)
+        if found is None:
+            later = {self._told(j, False): j for j in now.journeys}
+            pairs = ((j, later[self._told(j, True)]) for j in was.journeys)
+            self.told_home += [(one, other) for one, other in pairs if one.symptom != other.symptom][:1]
         self.doubts += [f"{was.packet}: {doubt}" for doubt in (*was.doubts, *now.doubts)] if found is None else []
         if found is None:
             return
@@ -348,13 +358,17 @@ class _Versions:
         return old, next((j for j, told in zip(after, now, strict=True) if told not in was), after[0])
 
     def _told(self, journey: Journey, earlier: bool) -> tuple[object, ...]:
-        """What of a journey is compared."""
+        """What of a journey is compared: not what becomes of an error about it, which sets do not follow."""
         cell = cell_of(journey, "", "", "")
-        return (*self._reason(journey, earlier), cell.symptom, cell.path, cell.exits, cell.seen_as)
+        answered = journey.back is not None and journey.back.packet.quoted is None
+        home = (cell.symptom, cell.exits) if answered else tuple(h.leaving for h in journey.there.every_hop)
+        return (*self._reason(journey, earlier), cell.path, home, cell.seen_as)
 
     def _reason(self, journey: Journey, earlier: bool) -> tuple[object, ...]:
         """How a journey ended and by what, in the names of the earlier version: where rules are counted, their numbers move."""
         by = [journey.because, journey.culprit]
+        if journey.back is not None and journey.back.packet.quoted is not None:
+            by = by[:1]  # what lies behind it is why an error about it is lost
         if not earlier:
             by = [_in_old_words(b, self.was) for b in by]
         return journey.answered, journey.fate, journey.cause, journey.lost, journey.deciding.end, *by

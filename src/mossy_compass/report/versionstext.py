@@ -28,7 +28,13 @@ def head(found: Compared) -> str:
             said.append(f"something {word} for {len(pairs)} pair{'s' if len(pairs) > 1 else ''} of sender and target")
     if not said and found.left:
         return "of what could be looked at no packet ends otherwise; NOT KNOWN is what is named below"
-    return f"of all packets {', '.join(said)}" if said else f"no packet of {found.senders} senders ends otherwise"
+    if not said and found.told_home:
+        return f"no packet of {found.senders} sender{'s' * (found.senders != 1)} ends otherwise, but senders are told otherwise of some that are lost"
+    return (
+        f"of all packets {', '.join(said)}"
+        if said
+        else f"no packet of {found.senders} sender{'s' * (found.senders != 1)} ends otherwise"
+    )
 
 
 def parts(found: Compared) -> list[RenderableType]:
@@ -46,6 +52,13 @@ def parts(found: Compared) -> list[RenderableType]:
     )
     if any(_partly(which) for t in found.turned for which in t.which):
         tail += " Partly: to some of the addresses, or from some source ports or addresses."
+    tail += " Errors on their way home are compared for the walked ones alone."
+    if found.told_home:
+        one, other = found.told_home[0]
+        others = len(found.told_home) - 1
+        more = f" (and so of {others} more kind{'s' if others > 1 else ''})" if others else ""
+        words = f"lost as before; its sender saw {one.symptom.value}, and sees {other.symptom.value} now{more}"
+        out += [Text("what senders are told of lost ones:", style="bold"), _indented(f"as {one.there.packet}: {words}")]
     if found.one_sided:
         more = f" and {len(found.one_sided) - MOST_NAMED} more" if len(found.one_sided) > MOST_NAMED else ""
         out.append(
@@ -134,4 +147,8 @@ def as_dict(found: Compared) -> dict[str, Any]:
         "cases": found.cases,
         "not-known": list(found.left),
         "one-sided": list(found.one_sided),
+        "told-home": [
+            {"packet": str(one.there.packet), "before": one.symptom.value, "after": other.symptom.value}
+            for one, other in found.told_home
+        ],
     }
