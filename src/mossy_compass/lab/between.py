@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError, TooLarge
 from mossy_compass.headers.sets import Set
-from mossy_compass.lab.cells import Fared, flood_from
+from mossy_compass.lab.cells import Fared, Known, flood_from
 from mossy_compass.lab.circumstances import Circumstances, Memories, every_case
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd, meant
@@ -109,6 +109,7 @@ class _Flooded:
     def __init__(self, plan: Plan, targets: dict[str, tuple[FlowEnd, ...]], cases: list[Circumstances]) -> None:
         self.plan, self.cases, self.left = plan, cases, []
         self.memories = Memories(plan)
+        self.known: dict[int, Known] = {}
         self.targets = {n: {a: e for e in ends for a in addresses_meant(plan.network, e)} for n, ends in targets.items()}
         self.all = {a: e for held in self.targets.values() for a, e in held.items()}
         self.owners = {a: device_of(plan.network, e.owner) for a, e in self.all.items()}
@@ -120,6 +121,7 @@ class _Flooded:
         self.rows: list[Between] = []
         self.kinds = 0
         self.sets = Sets(room(size))
+        self.known.clear()
         wanted = sent_towards(self.plan, tuple(self.all), self.sets)
         for name in watch(list(sources)):
             self._source(name, sources[name], wanted)
@@ -132,12 +134,13 @@ class _Flooded:
         sent = {device: sent_by(self.sets.space, [a.key for a in own]) for device, own in starts.items() if own}
         per_case: list[dict[Address, Set]] = []
         shown: dict[Address, list[tuple[Fared, Circumstances]]] = {}
-        for case in self.cases:
+        for number, case in enumerate(self.cases):
             memory, arrived = self.memories.of(case), dict[Address, Set]()
+            known = self.known.setdefault(number, {})
             now = wanted & self.sets.opening & case.packets(self.plan.network, self.sets)
             held = [(device, mine & now) for device, mine in sent.items()]
             try:
-                for piece in flood_from(self.plan, self.sets, held, case.moment, memory):
+                for piece in flood_from(self.plan, self.sets, held, case.moment, memory, known=known):
                     self.kinds += 1
                     for target, mine in self._at(piece):
                         arrived[target] = arrived.get(target, self.sets.nothing) | mine

@@ -236,15 +236,24 @@ class Travelling(NamedTuple):
 
     @property
     def place(self) -> object:
-        """Where they are, and what they are by now."""
+        """Where they are, what they are by now, and what they have passed."""
+        return self.stays_alike, self.passed
+
+    @property
+    def stays_alike(self) -> object:
+        """Where they are, and what they are by now: whoever has the same in common stays there in the same way."""
         sample = self.sample
         parts = (("source", self.form.source), ("destination", self.form.destination), ("from_port", self.form.near))
         fixed = [getattr(sample, name) for name, part in (*parts, ("to_port", self.form.far)) if not part]
-        return self.device, self.arriving, self.form, tuple(fixed), self.passed
+        return self.device, self.arriving, self.form, tuple(fixed)
 
 
 MOST_HOPS = 70
 """More than any packet has whose TTL is 64."""
+MOST_KNOWN = 300
+"""So many kinds of stays are looked through at a place: where there are more, a new look costs less than the search."""
+Known = dict[object, list[list[Stayed]]]
+"""Stays by where packets are and what they are by now. A cell is never cut by what happened to come, so it serves whoever comes next."""
 MOST_STAYS = 50_000
 """So many stays are looked at in one flood: equal ways in a circle are a new kind of packet each time."""
 
@@ -258,6 +267,7 @@ def flood(
     state: State | None = None,
     forks: bool = False,
     watched: Collection[str] = (),
+    known: Known | None = None,
 ) -> Iterator[Fared]:
     """What becomes of a set of packets that a device sends, each of them alone and on the way there only.
 
@@ -270,13 +280,14 @@ def flood(
         state: what devices remember; nothing of the packets is remembered.
         forks: every one of several equal ways is followed; else always the first.
         watched: devices of which it is told whether packets have passed them.
+        known: as for ``flood_from``.
 
     Raises:
         TooLarge: more stays come of it than are looked at.
 
     """
     starts = [(device, held)]
-    return flood_from(plan, sets, starts, moment or Moment(), state if state is not None else State(), forks, watched)
+    return flood_from(plan, sets, starts, moment or Moment(), state if state is not None else State(), forks, watched, known=known)
 
 
 def flood_from(
@@ -289,6 +300,7 @@ def flood_from(
     watched: Collection[str] = (),
     seen: Callable[[Stayed], object] | None = None,
     most: int = MOST_STAYS,
+    known: Known | None = None,
 ) -> Iterator[Fared]:
     """The same of what several devices send, together: where their packets come to one place, they go on as one set.
 
@@ -298,15 +310,28 @@ def flood_from(
         memory: what devices remember.
         seen: is given every stay.
         most: so many stays are looked at.
+        known: the stays of earlier floods of one moment and memory, for this one to take; its own are added.
 
     Raises:
         TooLarge: more stays come of it than are looked at.
 
     """
     queue, stays = [Travelling(device, None, held, Form(), None) for device, held in starts], 0
+    known = {} if known is None else known
     while queue:
         here = queue.pop(0) if forks else queue.pop()
         left = here.held
+        at_this_place = known.setdefault(here.stays_alike, [])
+        for runs in at_this_place:
+            mine = runs[0].cell & left
+            if mine.satisfiable():
+                left = left & ~mine
+                for done in runs:
+                    found = _onward(plan, here, done, mine, len(runs) > 1, watched, (moment, memory))
+                    if isinstance(found, Fared):
+                        yield found
+                    else:
+                        _queued(queue, found, forks)
         while left.satisfiable():
             facts = sets.space.witness(left)
             assert facts is not None
@@ -318,6 +343,8 @@ def flood_from(
             stays += len(runs)
             if stays > most:
                 raise TooLarge(f"more than {most} stays of packets at devices come of it.")
+            if len(at_this_place) < MOST_KNOWN:
+                at_this_place.append(runs)
             for done in runs:
                 if seen is not None:
                     seen(done)

@@ -11,7 +11,7 @@ from dataclasses import replace
 
 from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
-from mossy_compass.lab.cells import Fared, flood
+from mossy_compass.lab.cells import Fared, Known, flood
 from mossy_compass.lab.circumstances import Circumstances, Memories
 from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.expect import in_order, passed_on
@@ -55,6 +55,7 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
             & sets.space.of_condition(Condition("to", (("destination", (FAMILIES[family],)),)))
         )
     memories, watched = Memories(found.plan), {*found.claim.passes, *found.claim.avoids}
+    known: list[Known] = [{} for _ in cases]
     for source in watch(sources):
         mine = addresses_meant(found.plan.network, source)
         if not mine:
@@ -64,10 +65,10 @@ def search_any(found: Found, cases: list[Circumstances], sources: list[FlowEnd],
         device = device_of(found.plan.network, source.owner)
         held = sent_by(sets.space, [a.key for a in mine]) & wanted
         found.senders.add(source.name)
-        for case in cases:
+        for case, stays in zip(cases, known, strict=True):
             memory = memories.of(case)
             mine_now = held & case.packets(found.plan.network, sets)
-            for piece in flood(found.plan, sets, device, mine_now, case.moment, memory, True, watched):
+            for piece in flood(found.plan, sets, device, mine_now, case.moment, memory, True, watched, stays):
                 _weigh(found, sets, source, case, piece, sets.opening)
 
 

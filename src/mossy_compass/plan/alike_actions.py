@@ -214,9 +214,7 @@ def _error_source(here: DevicePlan, about: Packet, came_by: str | None) -> Itera
     yield _in_or_not(here.own_spans, about)
     yield _in_or_not(LINK_LOCAL, about)
     ports = set(here.device.interfaces) if here.settings.error_source is not ErrorSource.ARRIVING else {came_by}
-    found = here.table.lookup(about.source)
-    way = found.hops if found is not None else None
-    yield within("source", here.table.served(lambda r: (r.hops if r is not None else None) == way))
+    yield within("source", here.table.served_as(about.source))
     for port in sorted(p for p in ports if p is not None):
         for held in here.device.interfaces[port].addresses:
             yield _in_or_not((held.prefix.span,), about)

@@ -7,7 +7,7 @@ table of many routers may stay in arrays until a row is asked for.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from mossy_compass.marks import Mark
@@ -189,9 +189,14 @@ def _rank(route: Route) -> tuple[int, int, int]:
     return route.preference, ORIGINS.index(group) if group in ORIGINS else len(ORIGINS), route.metric
 
 
-def _run(out: list[Span], first: int, last: int, counts: bool) -> None:
+def _way(route: Route | None) -> Hashable:
+    """What two routes have in common that send packets the same ways."""
+    return None if route is None else (route.action, route.hops, route.prefix.family)
+
+
+def _run(out: list[Span], first: int, last: int) -> None:
     """One more run at the end of some, joined to the one before where they touch."""
-    if not counts or first > last:
+    if first > last:
         return
     if out and out[-1].last + 1 == first:
         out[-1] = Span(out[-1].first, last)
@@ -206,13 +211,14 @@ class RouteTable:
     the others with the reason. ``lookup`` costs one or two dictionary accesses for each prefix length in use.
     """
 
-    __slots__ = ("_best", "_bulk", "_lengths", "_losers", "inactive")
+    __slots__ = ("_alike", "_best", "_bulk", "_lengths", "_losers", "inactive")
 
     def __init__(self) -> None:
         self._best: dict[tuple[int, int], dict[int, Route]] = {}
         self._lengths: dict[int, list[tuple[int, dict[int, Route], Mapping[int, int]]]] = {4: [], 6: []}
         self._losers: dict[Prefix, list[Loser]] = {}
         self._bulk: dict[int, Bulk] = {}
+        self._alike: dict[Hashable, Spans] | None = None
         self.inactive: list[Loser] = []
 
     def learn(self, bulk: Bulk) -> None:
@@ -220,6 +226,7 @@ class RouteTable:
 
         What other routes are for the same prefix compete with them as with any.
         """
+        self._alike = None
         for (family, length), rows in list(self._best.items()):
             for bits in list(rows):
                 found = bulk.take(family, length, bits)
@@ -262,6 +269,7 @@ class RouteTable:
 
     def _offer(self, route: Route, rows: dict[int, Route], bits: int) -> None:
         """Put a route in its place; the better one by preference, then metric, stays, equal ones share."""
+        self._alike = None
         held = rows.get(bits)
         if held is None:
             rows[bits] = route
@@ -306,26 +314,41 @@ class RouteTable:
             wanted: takes the route that serves an address, None where none does.
 
         """
-        out: list[Span] = []
+        return self._runs(wanted).get(True, ())
+
+    def served_as(self, address: Address) -> Spans:
+        """The addresses that are sent the same ways as one is, on one line for both families: those that no route serves, if none serves it.
+
+        It is asked for again and again where very many packets are followed, so all of them are found at once, and kept.
+        """
+        if self._alike is None:
+            self._alike = self._runs(_way)
+        return self._alike[_way(self.lookup(address))]
+
+    def _runs(self, what: Callable[[Route | None], Hashable]) -> dict[Hashable, Spans]:
+        """All addresses by something of the route that serves them."""
+        out: dict[Hashable, list[Span]] = {}
+        every = list(self)
         for family, (first, last) in FAMILIES.items():
-            held: list[tuple[int, bool]] = [
-                (last, wanted(None))
-            ]  # around what is gone through: where it ends, and whether it counts
+            # Around what is gone through: where it ends, and what it is.
+            held = [(last, out.setdefault(what(None), []))]
             at = first
-            for prefix, route in sorted((r.prefix, r) for r in self if r.prefix.family == family):
-                span = prefix.span
+            for route in every:
+                if route.prefix.family != family:
+                    continue
+                span = route.prefix.span
                 while span.first > held[-1][0]:
-                    end, counts = held.pop()
-                    _run(out, at, end, counts)
+                    end, runs = held.pop()
+                    _run(runs, at, end)
                     at = max(at, end + 1)
-                _run(out, at, span.first - 1, held[-1][1])
+                _run(held[-1][1], at, span.first - 1)
                 at = span.first
-                held.append((span.last, wanted(route)))
+                held.append((span.last, out.setdefault(what(route), [])))
             while held:
-                end, counts = held.pop()
-                _run(out, at, end, counts)
+                end, runs = held.pop()
+                _run(runs, at, end)
                 at = max(at, end + 1)
-        return tuple(out)
+        return {key: tuple(runs) for key, runs in out.items()}
 
     def losers(self, address: Address) -> list[Loser]:
         """Every other route that holds the address, nearest first, each with the reason why it lost."""

@@ -13,7 +13,7 @@ from typing import NamedTuple
 from mossy_compass.headers.spans import complement, merge
 from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import LAST_RESORT, Candidate, Choosing, NoneAvailable, PolicyRoute, RouteAction, Verdict
-from mossy_compass.packet.address import BITS, EVERYTHING, FAMILIES, Address, Prefix, Span, in_spans
+from mossy_compass.packet.address import BITS, EVERYTHING, FAMILIES, Address, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.service import Service
 from mossy_compass.plan.actions import (
     PASS,
@@ -227,6 +227,7 @@ class Routes:
     def __init__(self, here: DevicePlan) -> None:
         self._here = here
         self._known: dict[Prefix, Decision] = {}
+        self._ends_of: dict[tuple[NextHop, ...], Spans] = {}
 
     def decide(self, facts: Facts) -> Decision:
         """What the route comes to that serves the destination."""
@@ -263,19 +264,21 @@ class Routes:
         found = here.table.lookup(destination)
         if found is None:  # an unused route, or a port that is down, may be the cause, so these are not all alike
             losers = [r.route.prefix.span for r in (*here.table.inactive, *here.table.losers(destination))]
-            yield within("destination", here.table.served(lambda r: r is None))
+            yield within("destination", here.table.served_as(destination))
             for span in dict.fromkeys(losers):
                 yield Met(within("destination", (span,)).conditions, span.first <= destination.key <= span.last)
             return
-        way = found.action, found.hops, destination.family
-        yield within("destination", here.table.served(lambda r: r is not None and (r.action, r.hops, r.prefix.family) == way))
+        yield within("destination", here.table.served_as(destination))
         if found.action is RouteAction.FORWARD:
             yield from self._ends_apart(facts, found)
 
     def _ends_apart(self, facts: Facts, found: Route) -> Iterator[Term]:
         """The ends of subnets among the destinations that go this way."""
-        connected = [r for r in self._here.table.single() if r.origin == "connected" and r.hops == found.hops]
-        ends = merge(Span(v, v) for r in connected for v in _ends(r.prefix) if self._here.table.lookup(Address(4, v)) == r)
+        ends = self._ends_of.get(found.hops)
+        if ends is None:
+            connected = [r for r in self._here.table.single() if r.origin == "connected" and r.hops == found.hops]
+            ends = merge(Span(v, v) for r in connected for v in _ends(r.prefix) if self._here.table.lookup(Address(4, v)) == r)
+            self._ends_of[found.hops] = ends
         if ends:
             meant = (*within("destination", ends).conditions, one_of("error", False))
             yield Met(meant, all(c.holds(facts) for c in meant))
@@ -331,8 +334,7 @@ def _alike_in_table(here: DevicePlan, candidate: Candidate, destination: Address
     assert candidate.table is not None
     table = here.table_named(candidate.table)
     found = table.lookup(destination)
-    way = None if found is None else (found.action, found.hops)
-    yield within("destination", table.served(lambda r: (None if r is None else (r.action, r.hops)) == way))
+    yield within("destination", table.served_as(destination))
     for hop in found.hops if found is not None else ():
         if hop.address is None:
             yield _answered_alike(here, hop.interface, destination)
