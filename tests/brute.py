@@ -25,7 +25,7 @@ GRE = 47
 PORTS = (22, 53, 443, 4000)
 """Every port that is written in these networks; and what is sent besides has none of them."""
 UNWRITTEN = 7777
-FROM_PORTS = (FIRST_DYNAMIC_PORT, 4000, 443, 22)
+FROM_PORTS = (FIRST_DYNAMIC_PORT, 4000, 443, 53, 22)
 ADDRESSES = (
     "10.40.1.0/24",
     "10.40.1.10",

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.cli.main import main
+from mossy_compass.lab import between
 from mossy_compass.lab.between import Between, overview
 from mossy_compass.lab.expect import arrives
 from mossy_compass.walk.many import every_path
@@ -77,6 +78,31 @@ def test_nobody_is_asked_about_itself_and_routers_by_name_alone() -> None:
     assert told(shut, "a", "a") == ["everything"]  # its router, which is shut, is no host of it
 
 
+@pytest.mark.parametrize(
+    ("network", "ends", "words"),
+    [
+        (yard(), ("a", "b"), []),
+        (yard("l: [{permit: tcp, service: https}]", "l"), ("a", "b"), []),  # what does not arrive is no question of answers
+        (yard("l: [{deny: tcp}, {permit: any}]", "", "{arriving: l}"), ("a", "b"), ["https", "ssh"]),
+        (yard("l: [{deny: tcp, from: shelf}, {permit: any}]", "", "{arriving: l}"), ("a", "b"), ["https~", "ssh"]),
+        (yard("l: [{deny: tcp, to-port: 7}, {permit: any}]", "", "{arriving: l}"), ("desk", "store"), ["https~"]),
+        (yard("l: [{deny: tcp, hours: late}, {permit: any}]", "", "{arriving: l}", top=LATE), ("desk", "store"), ["https@"]),
+        (yard("l: [{deny: any}]", "", "{arriving: l}"), ("desk", "store"), ["https", "ping"]),
+        (yard("l: [{deny: any}]", "", "{arriving: l}"), ("b", "b"), []),  # nobody is asked about itself, and no router is between
+    ],
+)  # fmt: skip
+def test_what_arrives_and_is_not_answered_is_told(network: mc.Network, ends: tuple[str, str], words: list[str]) -> None:
+    row = overview(network, [ends[0]], [ends[1]]).rows[0]
+    assert sorted(a.words + "~" * a.partly + "@" * a.at_times for a in row.unanswered) == words
+
+
+def test_answers_that_are_too_many_to_walk_are_named(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(between, "MOST_WALKED", 0)
+    found = overview(yard("l: [{deny: any}]", "", "{arriving: l}"), ["desk"], ["store"])
+    assert not found.rows[0].unanswered
+    assert found.left == ("whether desk is answered, since more than 0 kinds of packets come of it: name fewer",)
+
+
 def test_the_command_says_the_answer_first(tmp_path: Path) -> None:
     file = tmp_path / "two.yaml"
     file.write_text(
@@ -88,10 +114,13 @@ def test_the_command_says_the_answer_first(tmp_path: Path) -> None:
     )
     said = CliRunner().invoke(main, ["grid", str(file), "--all"])
     head, _, rest = " ".join(said.output.split()).partition(" from to ")
-    assert head == f"{file}: of 2 pairs 1 let everything through, 1 some packets, 0 none."
-    assert rest.startswith("what of all that can be sent gets there one two https two one everything")
+    assert head == f"{file}: of 2 pairs 1 let everything through, 1 some packets, 0 none; of 1 some answers do not come home."
+    assert rest.startswith(
+        "what of all that can be sent gets there one two https two one everything; not answered: ping Opening packets"
+    )
     data = json.loads(CliRunner().invoke(main, ["grid", str(file), "--all", "--format", "json"]).output)
     assert data["pairs"][0]["arrives"] == [{"what": "https", "partly": False, "at-times": False}]
+    assert data["pairs"][1]["not-answered"] == [{"what": "ping", "partly": False, "at-times": False}]
     wrong = CliRunner().invoke(main, ["grid", str(file), "--all", "--counters"])
     assert wrong.exit_code == 2
     assert "--all asks about all packets" in wrong.output

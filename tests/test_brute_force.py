@@ -20,6 +20,7 @@ from mossy_compass.packet.service import ICMP, TCP, UDP
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.walk.grid import services_at
 from mossy_compass.walk.journey import Journey
 from tests import brute
 from tests.effort import seeds
@@ -86,6 +87,14 @@ def test_what_is_said_of_all_packets_is_so_of_each(seed: int) -> None:
         assert not row.doubtful
         for service in ("ping", "ssh", "https"):
             assert told(row, service) == counted(row, [s for s in by_source[HOSTS[row.source]] if of_service(s, service)])
+        unanswered = {a.words: a.partly for a in row.unanswered}
+        for service in services_at(small, row.target):
+            direct = [
+                s for s in by_source[HOSTS[row.source]] if of_service(s, service) and str(s.packet.destination) == HOSTS[row.target]
+            ]
+            came = [s for s in direct if any(arrives(j, row.target) for j in s.journeys)]
+            home = [all(j.answered for j in s.journeys) for s in came]
+            assert unanswered.get(service) == (None if all(home) else any(home)), (row, service)
     idle(plan, sent)
 
 

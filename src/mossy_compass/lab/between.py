@@ -1,31 +1,39 @@
 """What gets from where to where, of all that can be sent: every packet, between segments, groups, zones or hosts.
 
-Sets are followed on their way there; what is said to arrive is shown by a packet that was walked. Whether it is answered is not asked.
+Sets are followed on their way there; what is said to arrive is shown by a packet that was walked. Of what a target listens for each
+kind is walked there and back (``whole.py``), so that it is known too whether it is answered.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+import itertools
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
 from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError, TooLarge
 from mossy_compass.headers.sets import Set
-from mossy_compass.lab.cells import Fared, Known, flood_from
+from mossy_compass.lab.cells import Fared, Known, as_many, flood_from
 from mossy_compass.lab.circumstances import Circumstances, Memories, every_case
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd, meant
 from mossy_compass.lab.forms import Sets, room, sent_by
 from mossy_compass.lab.inwords import Arrives, shortest
 from mossy_compass.lab.never import TAKEN, sent_towards, walked
-from mossy_compass.lab.proofs import Found, addresses_meant, device_of
+from mossy_compass.lab.proofs import Found, addresses_meant, device_of, packets_of, services_in
+from mossy_compass.lab.whole import as_known, wholes
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.packet.address import Address
+from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.walk.grid import services_at
+from mossy_compass.walk.question import Question
 from mossy_compass.walk.weather import in_weather
+
+MOST_WALKED = 3000
+"""So many kinds of packets are walked there and back; of what is left it is said that it was not asked whether it is answered."""
 
 
 class Between(NamedTuple):
@@ -36,6 +44,7 @@ class Between(NamedTuple):
         arrives: what does; empty where nothing does.
         all_but: everything arrives but this, and this does not.
         doubtful: what sets say and no walk showed, a few words; empty where there is no doubt.
+        unanswered: of the services that it listens for, those that arrive and whose answers do not come home.
 
     """
 
@@ -44,6 +53,7 @@ class Between(NamedTuple):
     arrives: tuple[Arrives, ...]
     all_but: bool = False
     doubtful: str = ""
+    unanswered: tuple[Arrives, ...] = ()
 
 
 class Overview(NamedTuple):
@@ -119,7 +129,7 @@ class _Flooded:
     def run(self, sources: dict[str, tuple[FlowEnd, ...]], watch: Watch, size: int) -> None:
         """Follow what each source can send, to all targets at once."""
         self.rows: list[Between] = []
-        self.kinds = 0
+        self.kinds = self.walked = 0
         self.sets = Sets(room(size))
         self.known.clear()
         wanted = sent_towards(self.plan, tuple(self.all), self.sets)
@@ -190,7 +200,57 @@ class _Flooded:
             always, ever = always & ~(case.packets(self.plan.network, self.sets) & ~got), ever | got
         doubt = "" if not ever.satisfiable() else self._doubt(ends, addresses, shown, ever)
         arrives, all_but = self._arrives(asked, always, ever, addresses)
-        return Between(source, target, arrives, all_but, doubt)
+        return Between(source, target, arrives, all_but, doubt, tuple(self._unanswered(source, ends, addresses, per_case)))
+
+    def _unanswered(
+        self, source: str, ends: tuple[FlowEnd, ...], addresses: dict[Address, FlowEnd], per_case: list[dict[Address, Set]]
+    ) -> Iterator[Arrives]:
+        """The services that a target listens for, of which some packets arrive and are not answered."""
+        senders: dict[str, list[FlowEnd]] = {}
+        for end in ends:
+            senders.setdefault(device_of(self.plan.network, end.owner), []).append(end)
+        listens: dict[str, list[Address]] = {}
+        for address, end in addresses.items():
+            for word in services_at(self.plan.network, end.owner):
+                listens.setdefault(word, []).append(address)
+        for word, by_whom in listens.items():
+            of = packets_of(self.sets, services_in(self.plan.network, word))
+            lost, answered, asked = set[int](), False, set[int]()
+            for number, address, (device, mine) in itertools.product(range(len(self.cases)), by_whom, senders.items()):
+                got = per_case[number].get(address)
+                others = [e for e in mine if e.owner != addresses[address].owner]
+                if got is None or not others:
+                    continue
+                own = [a.key for e in others for a in addresses_meant(self.plan.network, e)]
+                held = got & of & self.sets.to((address,)) & sent_by(self.sets.space, own)
+                if held.satisfiable():
+                    asked.add(number)
+                    for every_way in self._answers(source, device, others, held, number):
+                        lost.update(() if every_way else (number,))
+                        answered = answered or every_way
+            if lost:
+                yield Arrives(word, answered and lost == asked, lost != asked)
+
+    def _answers(self, source: str, device: str, ends: list[FlowEnd], held: Set, number: int) -> Iterator[bool]:
+        """Of each kind of some packets, whether it is answered by every equal way."""
+        case = self.cases[number]
+        names = {a: e.name for e in ends for a in addresses_meant(self.plan.network, e)}
+
+        def ask(packet: Packet) -> Question:
+            """The question that has a packet."""
+            to = packet.destination
+            return Question(names[packet.source], device, str(to), packet.what(), packet, None, to, None, case.moment)
+
+        if self.walked >= MOST_WALKED:
+            self.left.append(f"whether {source} is answered, since more than {MOST_WALKED} kinds of packets come of it: name fewer")
+            return
+        for kind in as_many(wholes(self.plan, self.sets, held, ask, self.memories.of(case), as_known), self._too_many(source)):
+            self.walked += 1
+            yield all(journey.answered for journey in kind.journeys)
+
+    def _too_many(self, source: str) -> Callable[[TooLarge], None]:
+        """Notes that there are more kinds than are looked at."""
+        return lambda error: self.left.append(f"whether {source} is answered: {error}")
 
     def _arrives(self, asked: Set, always: Set, ever: Set, addresses: dict[Address, FlowEnd]) -> tuple[tuple[Arrives, ...], bool]:
         """What arrives, by name, or where that is shorter what does not: everything, or service by service."""

@@ -129,7 +129,7 @@ def _against(found: Found, sets: Sets, source: FlowEnd, target: Address, case: C
     key = source.name, target, piece.end[2]
     if key in found.against:
         return
-    names, more = named_services(found.plan.network, found.targets[target].owner, sets, held)
+    names, more = named_services(found.plan.network, found.targets[target].owner, sets, held, found.claim.services)
     for packet in _wishes(found, sets, source, target, names, held):
         journey = walked(found, source, packet, case, piece)
         if journey is not None:

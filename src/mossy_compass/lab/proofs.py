@@ -114,7 +114,7 @@ def packets_of(sets: Sets, services: Iterable[Service]) -> Set:
     return sets.space.of_condition(Condition("service", (("service", merge(service_span(s) for s in services)),)))
 
 
-def named_services(network: Network, owner: str, sets: Sets, held: Set) -> tuple[tuple[str, ...], bool]:
+def named_services(network: Network, owner: str, sets: Sets, held: Set, asked: Iterable[str] = ()) -> tuple[tuple[str, ...], bool]:
     """The services of packets by name, what the target listens for first; and whether there are others.
 
     Args:
@@ -122,9 +122,12 @@ def named_services(network: Network, owner: str, sets: Sets, held: Set) -> tuple
         owner: of the target.
         sets: where services become sets.
         held: the packets.
+        asked: what somebody asked for: the names among it come first.
 
     """
-    words = dict.fromkeys((*services_at(network, owner), *network.services, *BUILT_IN_SERVICES, "ping"))
+    words = dict.fromkeys(
+        (*(word for word in asked if "/" not in word), *services_at(network, owner), *network.services, *BUILT_IN_SERVICES, "ping")
+    )
     names: list[str] = []
     rest = held
     for word in words:

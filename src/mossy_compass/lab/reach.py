@@ -23,7 +23,6 @@ from mossy_compass.model.network import Network
 from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
 from mossy_compass.packet.service import WITH_PORTS, Service
-from mossy_compass.plan.reasons import Because
 from mossy_compass.state.state import State
 from mossy_compass.walk.grid import services_at
 from mossy_compass.walk.journey import Journey
@@ -83,7 +82,8 @@ def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd]
                 at_that = held & case.packets(found.plan.network, sets)
                 if at_that.satisfiable():
                     looked_at[source.name, one.target] += 1
-                    failing.update(_fares(found, sets, source, one, case, at_that, memories.of(case)))
+                    # Several kinds may be lost in one way at one moment, which is one moment.
+                    failing.update(set(_fares(found, sets, source, one, case, at_that, memories.of(case))))
     for key, one_of_them in found.against.items():
         when = _when(one_of_them.case, failing[key], looked_at[key[:2]], found.plan.network)
         found.against[key] = one_of_them._replace(case=when)
@@ -135,7 +135,8 @@ def _fares(
         made = ask(found.plan, source.name, one.end.owner, packet.what(), wishes, addresses=(one.target,))
         return made._replace(packet=packet)
 
-    lost: dict[tuple[str, str, Because, tuple[str, ...]], list[tuple[Whole, Journey, tuple[str, ...]]]] = {}
+    # By the words of a reason: some hold the packet, which is another one for each kind.
+    lost: dict[tuple[str, str, str, tuple[str, ...]], list[tuple[Whole, Journey, tuple[str, ...]]]] = {}
 
     def more(error: TooLarge) -> None:
         """There are more kinds than are looked at."""
@@ -148,7 +149,9 @@ def _fares(
         for journey in whole.journeys:
             wrong = tuple(wrong_with(journey, wanted))
             if wrong:
-                lost.setdefault((journey.there.end, journey.cause, journey.because, wrong), []).append((whole, journey, wrong))
+                lost.setdefault((journey.there.end, journey.cause, journey.because.cited(), wrong), []).append(
+                    (whole, journey, wrong)
+                )
                 break
         else:
             for name, because in dict.fromkeys(p for j in whole.journeys for p in j.there.permits()):
@@ -171,7 +174,7 @@ def _noted(
 ) -> Against:
     """Packets that are lost by one cause, with the one of them that people know best."""
     all_of_them = sets.space.union(whole.held for whole, _, _ in some)
-    names, more = named_services(found.plan.network, one.end.owner, sets, all_of_them)
+    names, more = named_services(found.plan.network, one.end.owner, sets, all_of_them, found.claim.services)
     _, journey, wrong = min(some, key=lambda s: s[0].packet.from_port != FIRST_DYNAMIC_PORT)
     packet = journey.there.packet
     others = held & packets_of(sets, (_service_of(packet),)) & ~all_of_them

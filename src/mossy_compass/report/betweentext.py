@@ -20,7 +20,7 @@ def overview(found: Overview, name: str) -> RenderableType:
     cases = f", at {found.cases} moments and circumstances" if found.cases > 1 else ""
     tail = (
         f"Opening packets of every protocol, port and source port, from the hosts' own addresses to hosts, 64 bytes long, over every equal "
-        f"way{cases}; whether they are answered is not asked. Routers are asked about by name, with --to."
+        f"way{cases}; of what the target listens for it was asked too whether it is answered. Routers are asked about by name, with --to."
     )
     left = [Text(f"Not looked at: {words}.") for words in found.left]
     return Group(Text(head(found, name), style="bold"), made, Text(tail, style="dim"), *left)
@@ -32,8 +32,14 @@ def head(found: Overview, name: str) -> str:
     open_ = sum(_open(r) for r in found.rows)
     return (
         f"{name}: of {len(found.rows)} pairs {open_} let everything through, {len(found.rows) - open_ - closed} some packets, "
-        f"{closed} none."
+        f"{closed} none{_lost_answers(found)}."
     )
+
+
+def _lost_answers(found: Overview) -> str:
+    """What is said of pairs whose answers do not come home, in the first line."""
+    lost = sum(bool(r.unanswered) for r in found.rows)
+    return f"; of {lost} some answers do not come home" if lost else ""
 
 
 def _open(row: Between) -> bool:
@@ -49,6 +55,8 @@ def _cell(row: Between) -> Text:
     more = len(row.arrives) - MOST_NAMED
     words += f" and {more} more" if more > 0 else ""
     words = f"everything but {words}" if row.all_but else words
+    lost = ", ".join(_words(a) for a in row.unanswered)
+    words += f"; not answered: {lost}" if lost else ""
     return Text(words + (f" (in doubt: {row.doubtful})" if row.doubtful else ""))
 
 
@@ -68,6 +76,7 @@ def overview_dict(found: Overview) -> dict[str, object]:
                 "all-but": r.all_but,
                 "arrives": [{"what": a.words, "partly": a.partly, "at-times": a.at_times} for a in r.arrives],
                 "doubtful": r.doubtful or None,
+                "not-answered": [{"what": a.words, "partly": a.partly, "at-times": a.at_times} for a in r.unanswered],
             }
             for r in found.rows
         ],

@@ -108,7 +108,7 @@ def _rows(found: Proof) -> Iterator[tuple[str, str]]:
 def _lost(one: Against) -> str:
     """What does not fare as it should, and why."""
     by = ", ".join(one.services) + (" and others" if one.more and one.services else "" if one.services else "other services")
-    port = f" from source port {one.port}, as from some others," if one.port >= 0 else ""
+    port = f" from source port {one.port} and some others" if one.port >= 0 else ""
     why = one.wrong[0] if one.journey.answered else one.journey.because.cited()
     return f"{one.source} to {one.target}: {by}{port}{_when(one)}: {why}"
 
