@@ -85,7 +85,7 @@ def test_nobody_is_asked_about_itself_and_routers_by_name_alone() -> None:
         (yard("l: [{permit: tcp, service: https}]", "l"), ("a", "b"), []),  # what does not arrive is no question of answers
         (yard("l: [{deny: tcp}, {permit: any}]", "", "{arriving: l}"), ("a", "b"), ["https", "ssh"]),
         (yard("l: [{deny: tcp, from: shelf}, {permit: any}]", "", "{arriving: l}"), ("a", "b"), ["https~", "ssh"]),
-        (yard("l: [{deny: tcp, to-port: 7}, {permit: any}]", "", "{arriving: l}"), ("desk", "store"), ["https~"]),
+        (yard("l: [{deny: tcp, to-port: 7000}, {permit: any}]", "", "{arriving: l}"), ("desk", "store"), ["https~"]),
         (yard("l: [{deny: tcp, hours: late}, {permit: any}]", "", "{arriving: l}", top=LATE), ("desk", "store"), ["https@"]),
         (yard("l: [{deny: any}]", "", "{arriving: l}"), ("desk", "store"), ["https", "ping"]),
         (yard("l: [{deny: any}]", "", "{arriving: l}"), ("b", "b"), []),  # nobody is asked about itself, and no router is between

@@ -23,8 +23,10 @@ from mossy_compass.lab.never import TAKEN, sent_towards, walked
 from mossy_compass.lab.proofs import Found, addresses_meant, device_of, packets_of, services_in
 from mossy_compass.lab.whole import as_known, wholes
 from mossy_compass.model.network import Kind, Network
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Span
 from mossy_compass.packet.packet import Packet
+from mossy_compass.packet.service import WITH_PORTS, Service
+from mossy_compass.plan.conditions import Condition
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.proof.space import FOR_A_NETWORK, with_room
@@ -32,6 +34,8 @@ from mossy_compass.walk.grid import services_at
 from mossy_compass.walk.question import Question
 from mossy_compass.walk.weather import in_weather
 
+RESERVED = 1024
+"""Source ports below are those of services (RFC 6335 section 6): a rule about port 22 that lets answers to port 22 pass helps nobody."""
 MOST_WALKED = 3000
 """So many kinds of packets are walked there and back; of what is left it is said that it was not asked whether it is answered."""
 
@@ -132,6 +136,9 @@ class _Flooded:
         self.kinds = self.walked = 0
         self.sets = Sets(room(size))
         self.known.clear()
+        # Answers are asked for as systems ask: from no port that is reserved for services (RFC 6335 section 6).
+        self._reserved = self.sets.space.of_condition(Condition("from", (("from-port", (Span(0, RESERVED - 1),)),)))
+        self._reserved = self._reserved & packets_of(self.sets, tuple(Service(p) for p in WITH_PORTS))
         wanted = sent_towards(self.plan, tuple(self.all), self.sets)
         for name in watch(list(sources)):
             self._source(name, sources[name], wanted)
@@ -214,7 +221,7 @@ class _Flooded:
             for word in services_at(self.plan.network, end.owner):
                 listens.setdefault(word, []).append(address)
         for word, by_whom in listens.items():
-            of = packets_of(self.sets, services_in(self.plan.network, word))
+            of = packets_of(self.sets, services_in(self.plan.network, word)) & ~self._reserved
             lost, answered, asked = set[int](), False, set[int]()
             for number, address, (device, mine) in itertools.product(range(len(self.cases)), by_whom, senders.items()):
                 got = per_case[number].get(address)

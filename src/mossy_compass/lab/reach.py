@@ -156,8 +156,8 @@ def _fares(
         else:
             for name, because in dict.fromkeys(p for j in whole.journeys for p in j.there.permits()):
                 found.reasons[name, because] += 1
-    for (_, cause, because, _), some in lost.items():
-        key = source.name, one.target, f"{cause} {because}"
+    for (_, cause, why, _), some in lost.items():
+        key = source.name, one.target, f"{cause} {why}"
         yield key
         if key not in found.against:
             found.against[key] = _noted(found, sets, source, one, case, some, held)

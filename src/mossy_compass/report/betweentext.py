@@ -20,7 +20,7 @@ def overview(found: Overview, name: str) -> RenderableType:
     cases = f", at {found.cases} moments and circumstances" if found.cases > 1 else ""
     tail = (
         f"Opening packets of every protocol, port and source port, from the hosts' own addresses to hosts, 64 bytes long, over every equal "
-        f"way{cases}; of what the target listens for it was asked too whether it is answered. Routers are asked about by name, with --to."
+        f"way{cases}. Of what the target listens for it was asked too whether it is answered, from source ports of 1024 and above. Routers are asked about by name, with --to."
     )
     left = [Text(f"Not looked at: {words}.") for words in found.left]
     return Group(Text(head(found, name), style="bold"), made, Text(tail, style="dim"), *left)
