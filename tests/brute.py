@@ -8,6 +8,7 @@ from __future__ import annotations
 import itertools
 import random
 from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
 from typing import NamedTuple
 
 import mossy_compass as mc
@@ -52,7 +53,12 @@ NOBODYS = (
 """Addresses that no device has: one of each subnet, its ends, one of what is translated, and of elsewhere."""
 
 
-def _rule(chance: random.Random, number: int) -> str:
+HOURS = {"noon": "{from: '11:00', until: '13:00'}", "late": "{days: [sat, sun], from: '22:00', until: '23:00'}"}
+TIMES = tuple(datetime(2026, 3, day, hour, 30, tzinfo=UTC) for day, hour in ((6, 12), (7, 12), (7, 22), (6, 22)))
+"""A friday and a saturday, in and outside of each window; without a time no window is open."""
+
+
+def _rule(chance: random.Random, number: int, timed: bool) -> str:
     """A rule of a list."""
     parts = [
         f"id: {number}",
@@ -67,6 +73,8 @@ def _rule(chance: random.Random, number: int) -> str:
             parts.append(f"{side}: {chance.choice(ADDRESSES)}")
     if chance.random() < 0.08:
         parts.append("disabled: yes")
+    if timed and chance.random() < 0.4:
+        parts.append(f"hours: {chance.choice(tuple(HOURS))}")
     return "{" + ", ".join(parts) + "}"
 
 
@@ -86,11 +94,17 @@ def _translations(chance: random.Random) -> list[str]:
     return chosen
 
 
-def network_text(seed: int) -> str:
-    """A network file by chance: a gate with three rooms and an uplink, a second router behind one of them, lists, translation, policy."""
+def network_text(seed: int, timed: bool = False) -> str:
+    """A network file by chance: a gate with three rooms and an uplink, a second router behind one of them, lists, translation, policy.
+
+    Args:
+        seed: of the chance.
+        timed: some rules hold in windows of time, and the second router is reached by two equal ways.
+
+    """
     chance = random.Random(seed)
     names = [f"l{n}" for n in range(chance.randint(1, 3))]
-    lists = [f"  {n}: [{', '.join(_rule(chance, 10 * (m + 1)) for m in range(chance.randint(1, 4)))}]" for n in names]
+    lists = [f"  {n}: [{', '.join(_rule(chance, 10 * (m + 1), timed) for m in range(chance.randint(1, 4)))}]" for n in names]
 
     def filters() -> str:
         """Lists at an interface."""
@@ -114,6 +128,9 @@ def network_text(seed: int) -> str:
         f"      inner: {{address: 10.40.9.1/30, zone: staff{filters()}}}",
     ]
     routes = ["{prefix: default, next-hop: 198.51.100.1}", "{prefix: 10.40.3.0/24, next-hop: 10.40.9.2}"]
+    if timed:
+        gate.append("      inner-2: {address: 10.40.9.5/30, zone: staff}")
+        routes.append("{prefix: 10.40.3.0/24, next-hop: 10.40.9.6}")
     routes += ["{prefix: 10.40.2.11/32, action: discard}"] if chance.random() < 0.1 else []
     routes += ["{prefix: 203.0.113.80/32, next-hop: 10.40.9.2}"] if chance.random() < 0.1 else []
     routes += ["{prefix: default, next-hop: 10.40.9.2, metric: 9}"] if chance.random() < 0.2 else []
@@ -153,11 +170,14 @@ def network_text(seed: int) -> str:
         f"  second:\n    kind: {chance.choice(('router', 'firewall'))}\n    interfaces:",
         f"      up: {{address: 10.40.9.2/30, zone: staff{filters()}}}",
         f"      guests: {{address: 10.40.3.1/24, zone: guests{filters()}}}",
-        "    routes: [{prefix: default, next-hop: 10.40.9.1}]",
+        *(["      up-2: {address: 10.40.9.6/30, zone: staff" + filters() + "}"] if timed else []),
+        "    routes: [{prefix: default, next-hop: 10.40.9.1}" + ", {prefix: default, next-hop: 10.40.9.5}" * timed + "]",
     ]
     return "\n".join(
         [
-            f"mossy-network: 1\ntitle: number {seed}\nlists:",
+            f"mossy-network: 1\ntitle: number {seed}",
+            *([f"hours: {{{', '.join(f'{n}: {h}' for n, h in HOURS.items())}}}"] if timed else []),
+            "lists:",
             *lists,
             "devices:",
             *gate,
@@ -171,6 +191,7 @@ def network_text(seed: int) -> str:
             "    routes: [{prefix: 10.40.0.0/16, next-hop: 198.51.100.2}]",
             "segments:",
             "  staff-room: [gate/staff, desk, stool]\n  rack-room: [gate/rack, store, shelf]\n  uplink: [gate/uplink, world/uplink]",
+            *(["  between-2: [gate/inner-2, second/up-2]"] if timed else []),
             "  between: [gate/inner, second/up]\n  guest-room: [second/guests, guest]",
         ]
     )
@@ -213,11 +234,12 @@ def packets(network: mc.Network, senders: Iterable[str] | None = None) -> Iterat
                 yield name, Packet(protocol, source, target, from_port, to_port, flags=flags)
 
 
-def walked(plan: Plan, senders: Iterable[str] | None = None) -> Iterator[Sent]:
+def walked(plan: Plan, senders: Iterable[str] | None = None, at: datetime | None = None) -> Iterator[Sent]:
     """Every packet, walked alone while nothing is remembered of another."""
     state = State()
+    moment = mc.ask(plan, "desk", "store", "ping", at=at).moment
     for name, packet in packets(plan.network, senders):
-        question = Question(name, name, str(packet.destination), packet.what(), packet, None, packet.destination)
+        question = Question(name, name, str(packet.destination), packet.what(), packet, None, packet.destination, None, moment)
 
         def by(choose: object, question: Question = question) -> Journey:
             """The journey by some choices among equal ways."""

@@ -96,6 +96,59 @@ def test_what_arrives_and_is_not_answered_is_told(network: mc.Network, ends: tup
     assert sorted(a.words + "~" * a.partly + "@" * a.at_times for a in row.unanswered) == words
 
 
+FORK = """\
+mossy-network: 1
+lists: {shut: [{deny: any}], some: [{permit: tcp, service: ssh}], open: [{permit: any}]}
+devices:
+  near:
+    kind: router
+    interfaces:
+      in: 10.40.1.1/24
+      one: {address: 10.40.9.1/30, filter: {leaving: #ONE}}
+      two: {address: 10.40.9.5/30, filter: {leaving: #TWO}}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}, {prefix: 10.40.2.0/24, next-hop: 10.40.9.6}]
+  far:
+    kind: router
+    interfaces: {one: 10.40.9.2/30, two: 10.40.9.6/30, out: 10.40.2.1/24}
+    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.9.1}, {prefix: 10.40.1.0/24, next-hop: 10.40.9.5}]
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [ssh, https]}
+segments: {a: [desk, near/in], one: [near/one, far/one], two: [near/two, far/two], b: [far/out, store]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("one", "two", "words"),
+    [
+        ("open", "open", ["everything"]),
+        ("shut", "shut", []),
+        ("shut", "open", ["everything/"]),
+        ("open", "shut", ["everything/"]),
+        ("some", "some", ["ssh"]),
+        ("shut", "some", ["ssh/"]),
+        ("some", "shut", ["ssh/"]),
+    ],
+)
+def test_of_several_equal_ways_each_counts(one: str, two: str, words: list[str]) -> None:
+    network = mc.read_bytes(FORK.replace("#ONE", one).replace("#TWO", two).encode(), "fork.yaml").network
+    assert network is not None
+    row = overview(network, ["a"], ["b"]).rows[0]
+    assert ["!" * row.all_but + a.words + "/" * a.by_some_ways for a in row.arrives] == words
+    assert not row.unanswered
+
+
+def test_what_is_lost_by_some_ways_is_told_where_the_rest_arrives_by_all() -> None:
+    text = (
+        FORK.replace("#ONE", "open")
+        .replace("#TWO", "rest")
+        .replace("open: [", "rest: [{deny: tcp, service: ssh}, {permit: any}], open: [")
+    )
+    network = mc.read_bytes(text.encode(), "fork.yaml").network
+    assert network is not None
+    row = overview(network, ["a"], ["b"]).rows[0]
+    assert (row.all_but, [(a.words, a.by_some_ways) for a in row.arrives]) == (True, [("ssh", True)])
+
+
 def test_answers_that_are_too_many_to_walk_are_named(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(between, "MOST_WALKED", 0)
     found = overview(yard("l: [{deny: any}]", "", "{arriving: l}"), ["desk"], ["store"])
@@ -119,7 +172,7 @@ def test_the_command_says_the_answer_first(tmp_path: Path) -> None:
         "what of all that can be sent gets there one two https two one everything; not answered: ping Opening packets"
     )
     data = json.loads(CliRunner().invoke(main, ["grid", str(file), "--all", "--format", "json"]).output)
-    assert data["pairs"][0]["arrives"] == [{"what": "https", "partly": False, "at-times": False}]
+    assert data["pairs"][0]["arrives"] == [{"what": "https", "partly": False, "at-times": False, "by-some-ways": False}]
     assert data["pairs"][1]["not-answered"] == [{"what": "ping", "partly": False, "at-times": False}]
     wrong = CliRunner().invoke(main, ["grid", str(file), "--all", "--counters"])
     assert wrong.exit_code == 2

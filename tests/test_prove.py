@@ -205,10 +205,15 @@ devices:
 lists: {shut: [{deny: any}], ajar: [{permit: tcp, service: https}]}
 segments: {x: [desk, hall/lan], p: [hall/a, one/in], q: [hall/b, two/in], y: [one/out, two/out, store]}
 """
-    for one, two, holds in (("shut", "shut", True), ("shut", "ajar", False), ("ajar", "shut", False)):
-        found = mc.read_bytes(text.replace("#ONE", one).replace("#TWO", two).encode(), "ring.yaml")
-        assert found.network is not None
-        assert asked(found.network).holds is holds
+    # where the packet leaves by either way, and where it has come by it
+    leaving = text.replace("a: 10.40.2.1/30", "a: {address: 10.40.2.1/30, filter: {leaving: #ONE}}")
+    leaving = leaving.replace("b: 10.40.3.1/30", "b: {address: 10.40.3.1/30, filter: {leaving: #TWO}}")
+    leaving = leaving.replace(", filter: {arriving: #ONE}", "").replace(", filter: {arriving: #TWO}", "")
+    for ring in (text, leaving):
+        for one, two, holds in (("shut", "shut", True), ("shut", "ajar", False), ("ajar", "shut", False)):
+            found = mc.read_bytes(ring.replace("#ONE", one).replace("#TWO", two).encode(), "ring.yaml")
+            assert found.network is not None
+            assert asked(found.network).holds is holds, (one, two)
 
 
 def test_what_cannot_be_asked_is_never_a_yes() -> None:

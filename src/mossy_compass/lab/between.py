@@ -150,23 +150,27 @@ class _Flooded:
             starts.setdefault(device_of(self.plan.network, end.owner), []).extend(addresses_meant(self.plan.network, end))
         sent = {device: sent_by(self.sets.space, [a.key for a in own]) for device, own in starts.items() if own}
         per_case: list[dict[Address, Set]] = []
+        by_some_ways = self.sets.nothing
         shown: dict[Address, list[tuple[Fared, Circumstances]]] = {}
         for number, case in enumerate(self.cases):
-            memory, arrived = self.memories.of(case), dict[Address, Set]()
+            memory, arrived, lost = self.memories.of(case), dict[Address, Set](), list[Set]()
             known = self.known.setdefault(number, {})
             now = wanted & self.sets.opening & case.packets(self.plan.network, self.sets)
             held = [(device, mine & now) for device, mine in sent.items()]
             try:
                 for piece in flood_from(self.plan, self.sets, held, case.moment, memory, known=known):
                     self.kinds += 1
-                    for target, mine in self._at(piece):
+                    came = list(self._at(piece))
+                    lost += [piece.held] if piece.forked and not came else []
+                    for target, mine in came:
                         arrived[target] = arrived.get(target, self.sets.nothing) | mine
                         shown.setdefault(target, []).append((piece._replace(held=mine), case))
             except TooLarge as error:
                 self.left.append(f"some packets of {name}: {error}")
             per_case.append(arrived)
+            by_some_ways = by_some_ways | (self.sets.space.union(lost) & self.sets.space.union(arrived.values()))
         for goal, addresses in self.targets.items():
-            row = self._row(name, goal, ends, addresses, per_case, shown)
+            row = self._row(name, goal, ends, addresses, per_case, shown, by_some_ways)
             self.rows += [row] if row is not None else []
 
     def _at(self, piece: Fared) -> Iterable[tuple[Address, Set]]:
@@ -188,6 +192,7 @@ class _Flooded:
         addresses: dict[Address, FlowEnd],
         per_case: list[dict[Address, Set]],
         shown: dict[Address, list[tuple[Fared, Circumstances]]],
+        by_some_ways: Set,
     ) -> Between | None:
         """What gets from a source to a target; nobody is asked about itself, and where nobody else is there is no row."""
         own = self.sets.nothing
@@ -206,7 +211,7 @@ class _Flooded:
             got = self.sets.space.union(arrived[a] for a in addresses if a in arrived) & ~own
             always, ever = always & ~(case.packets(self.plan.network, self.sets) & ~got), ever | got
         doubt = "" if not ever.satisfiable() else self._doubt(ends, addresses, shown, ever)
-        arrives, all_but = self._arrives(asked, always, ever, addresses)
+        arrives, all_but = self._arrives(asked, always, ever, addresses, by_some_ways)
         return Between(source, target, arrives, all_but, doubt, tuple(self._unanswered(source, ends, addresses, per_case)))
 
     def _unanswered(
@@ -253,16 +258,19 @@ class _Flooded:
             return
         for kind in as_many(wholes(self.plan, self.sets, held, ask, self.memories.of(case), as_known), self._too_many(source)):
             self.walked += 1
-            yield all(journey.answered for journey in kind.journeys)
+            # Of ways by which it does not arrive it is said already.
+            yield all(journey.answered for journey in kind.journeys if journey.there.fate is Fate.DELIVERED)
 
     def _too_many(self, source: str) -> Callable[[TooLarge], None]:
         """Notes that there are more kinds than are looked at."""
         return lambda error: self.left.append(f"whether {source} is answered: {error}")
 
-    def _arrives(self, asked: Set, always: Set, ever: Set, addresses: dict[Address, FlowEnd]) -> tuple[tuple[Arrives, ...], bool]:
+    def _arrives(
+        self, asked: Set, always: Set, ever: Set, addresses: dict[Address, FlowEnd], by_some_ways: Set
+    ) -> tuple[tuple[Arrives, ...], bool]:
         """What arrives, by name, or where that is shorter what does not: everything, or service by service."""
         listens = [w for end in addresses.values() for w in services_at(self.plan.network, end.owner)]
-        return shortest(self.plan.network, self.sets, asked, ever, always, listens)
+        return shortest(self.plan.network, self.sets, asked, ever, always, listens, by_some_ways)
 
     def _doubt(
         self,

@@ -252,8 +252,8 @@ MOST_HOPS = 70
 """More than any packet has whose TTL is 64."""
 MOST_KNOWN = 300
 """So many kinds of stays are looked through at a place: where there are more, a new look costs less than the search."""
-Known = dict[object, list[list[Stayed]]]
-"""Stays by where packets are and what they are by now. A cell is never cut by what happened to come, so it serves whoever comes next."""
+Known = dict[object, list[tuple[Set, list[Stayed]]]]
+"""Stays, by each of the equal ways, with the packets that all of them are alike for; by where packets are and what they are by now. A cell is never cut by what happened to come, so it serves whoever comes next."""
 MOST_STAYS = 50_000
 """So many stays are looked at in one flood: equal ways in a circle are a new kind of packet each time."""
 
@@ -322,8 +322,8 @@ def flood_from(
         here = queue.pop(0) if forks else queue.pop()
         left = here.held
         at_this_place = known.setdefault(here.stays_alike, [])
-        for runs in at_this_place:
-            mine = runs[0].cell & left
+        for cell, runs in at_this_place:
+            mine = cell & left
             if mine.satisfiable():
                 left = left & ~mine
                 for done in runs:
@@ -337,14 +337,17 @@ def flood_from(
             assert facts is not None
             now = here.form.of(facts.packet, here.sample) if here.sample is not None else facts.packet
             runs = list(_runs(plan, sets, memory, here, now, moment, forks))
-            mine = runs[0].cell & left
+            cell = runs[0].cell
+            for other in runs[1:]:  # by each of several equal ways another list may stand
+                cell = cell & other.cell
+            mine = cell & left
             assert holding(sets.space, mine, facts.packet, facts.relation), (here.device, facts.packet)
             left = left & ~mine
             stays += len(runs)
             if stays > most:
                 raise TooLarge(f"more than {most} stays of packets at devices come of it.")
             if len(at_this_place) < MOST_KNOWN:
-                at_this_place.append(runs)
+                at_this_place.append((cell, runs))
             for done in runs:
                 if seen is not None:
                     seen(done)

@@ -21,15 +21,19 @@ class Arrives(NamedTuple):
         words: the service, or the protocol of what has no name; ``everything`` for all packets.
         partly: of some of the hosts or source ports only.
         at_times: in some moments and circumstances only.
+        by_some_ways: of several equal ways some only do so.
 
     """
 
     words: str
     partly: bool
     at_times: bool
+    by_some_ways: bool = False
 
 
-def by_service(network: Network, sets: Sets, asked: Set, ever: Set, always: Set, listens: Iterable[str]) -> Iterator[Arrives]:
+def by_service(
+    network: Network, sets: Sets, asked: Set, ever: Set, always: Set, listens: Iterable[str], forked: Set | None = None
+) -> Iterator[Arrives]:
     """Packets by the names of their services, what somebody listens for first; what has no name, by its protocol.
 
     Args:
@@ -38,16 +42,18 @@ def by_service(network: Network, sets: Sets, asked: Set, ever: Set, always: Set,
         asked: all packets that are spoken of.
         ever, always: those of them that are named: at some moments, and at every moment.
         listens: names that come first.
+        forked: those of them that are named by some of several equal ways only; None where there are none.
 
     """
-    rest = ever
+    rest, forked = ever, sets.nothing if forked is None else forked
     by_name = [(w, services_in(network, w)) for w in dict.fromkeys((*listens, *network.services, *BUILT_IN_SERVICES, "ping"))]
     by_name += [(f"other {name}" if p in _WITH_MORE else name, (Service(p),)) for p, name in PROTOCOL_NAMES.items()]
     by_name.append(("other protocols", tuple(Service(p) for p in range(256) if p not in PROTOCOL_NAMES)))
     for word, services in by_name:
         of = packets_of(sets, services)
         if (rest & of).satisfiable():
-            yield Arrives(word, bool((asked & of & ~ever).satisfiable()), bool((ever & of & ~always).satisfiable()))
+            partly, at_times = (asked & of & ~ever).satisfiable(), (ever & of & ~always & ~forked).satisfiable()
+            yield Arrives(word, bool(partly), bool(at_times), bool((of & ever & forked).satisfiable()))
             rest = rest & ~of
 
 
@@ -68,12 +74,12 @@ def by_protocol(sets: Sets, asked: Set, mine: Set) -> Iterator[Arrives]:
 
 
 def shortest(
-    network: Network, sets: Sets, asked: Set, ever: Set, always: Set, listens: Iterable[str]
+    network: Network, sets: Sets, asked: Set, ever: Set, always: Set, listens: Iterable[str], forked: Set | None = None
 ) -> tuple[tuple[Arrives, ...], bool]:
     """Packets by name, or where that is shorter, what of all that are spoken of is none of them.
 
     Args:
-        network, sets, asked, ever, always, listens: as for ``by_service``.
+        network, sets, asked, ever, always, listens, forked: as for ``by_service``.
 
     Returns:
         The names, and whether they are those of the others.
@@ -81,10 +87,12 @@ def shortest(
     """
     if not ever.satisfiable():
         return (), False
+    forked = sets.nothing if forked is None else forked & ever
     never_always = not (asked & always).satisfiable()
-    if not (asked & ~ever).satisfiable() and (never_always or not (asked & ~always).satisfiable()):
-        return (Arrives("everything", False, never_always),), False
+    one_kind = not forked.satisfiable() or not (asked & ~forked).satisfiable()
+    if not (asked & ~ever).satisfiable() and one_kind and (never_always or not (asked & ~always).satisfiable()):
+        return (Arrives("everything", False, never_always, bool(forked.satisfiable())),), False
     words = tuple(listens)
-    there = tuple(by_service(network, sets, asked, ever, always, words))
-    lost = tuple(by_service(network, sets, asked, asked & ~always, asked & ~ever, words))
+    there = tuple(by_service(network, sets, asked, ever, always, words, forked))
+    lost = tuple(by_service(network, sets, asked, (asked & ~always) | forked, asked & ~ever, words, forked & always))
     return (lost, True) if len(lost) < len(there) or not (asked & ~ever).satisfiable() else (there, False)

@@ -44,7 +44,7 @@ def _lost_answers(found: Overview) -> str:
 
 def _open(row: Between) -> bool:
     """Whether everything gets there, always."""
-    return any(a.words == "everything" and not a.at_times for a in row.arrives)
+    return any(a.words == "everything" and not a.at_times and not a.by_some_ways for a in row.arrives)
 
 
 def _cell(row: Between) -> Text:
@@ -62,7 +62,9 @@ def _cell(row: Between) -> Text:
 
 def _words(one: Arrives) -> str:
     """A service, and whether it is partly or at times."""
-    how = [w for w, so in (("partly", one.partly), ("at times", one.at_times)) if so]
+    how = [
+        w for w, so in (("partly", one.partly), ("at times", one.at_times), ("by some of the equal ways", one.by_some_ways)) if so
+    ]
     return f"{one.words} ({', '.join(how)})" if how else one.words
 
 
@@ -74,7 +76,9 @@ def overview_dict(found: Overview) -> dict[str, object]:
                 "source": r.source,
                 "target": r.target,
                 "all-but": r.all_but,
-                "arrives": [{"what": a.words, "partly": a.partly, "at-times": a.at_times} for a in r.arrives],
+                "arrives": [
+                    {"what": a.words, "partly": a.partly, "at-times": a.at_times, "by-some-ways": a.by_some_ways} for a in r.arrives
+                ],
                 "doubtful": r.doubtful or None,
                 "not-answered": [{"what": a.words, "partly": a.partly, "at-times": a.at_times} for a in r.unanswered],
             }
