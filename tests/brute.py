@@ -14,7 +14,7 @@ from typing import NamedTuple
 import mossy_compass as mc
 from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
-from mossy_compass.packet.service import ICMP, TCP, UDP
+from mossy_compass.packet.service import ICMP, ICMP6, TCP, UDP
 from mossy_compass.plan.plan import Plan
 from mossy_compass.state.state import State
 from mossy_compass.walk.journey import Journey
@@ -129,7 +129,7 @@ def network_text(seed: int, timed: bool = False) -> str:
     ]
     routes = ["{prefix: default, next-hop: 198.51.100.1}", "{prefix: 10.40.3.0/24, next-hop: 10.40.9.2}"]
     if timed:
-        gate.append("      inner-2: {address: 10.40.9.5/30, zone: staff}")
+        gate.append(f"      inner-2: {{address: 10.40.9.5/30, zone: staff{filters()}}}")
         routes.append("{prefix: 10.40.3.0/24, next-hop: 10.40.9.6}")
     routes += ["{prefix: 10.40.2.11/32, action: discard}"] if chance.random() < 0.1 else []
     routes += ["{prefix: 203.0.113.80/32, next-hop: 10.40.9.2}"] if chance.random() < 0.1 else []
@@ -225,9 +225,10 @@ def packets(network: mc.Network, senders: Iterable[str] | None = None) -> Iterat
     targets = list(dict.fromkeys((*everybodys, *(parse_address(a) for a in (*NOBODYS, "203.0.113.80")))))
     for name in network.devices if senders is None else senders:
         for source, target in itertools.product(addresses(network, name), targets):
-            if source == target:
+            if source == target or source.family != target.family:
                 continue
-            yield name, Packet(ICMP, source, target, icmp=8 * 256)
+            ping, kind = (ICMP6, 128) if source.family == 6 else (ICMP, 8)
+            yield name, Packet(ping, source, target, icmp=kind * 256)
             yield name, Packet(GRE, source, target)
             for protocol, to_port, from_port in itertools.product((TCP, UDP), (*PORTS, UNWRITTEN), FROM_PORTS):
                 flags = "SYN" if protocol == TCP else ""

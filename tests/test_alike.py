@@ -12,13 +12,16 @@ from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.lab.cells import first_way, flood, stay_at
-from mossy_compass.lab.forms import Sets, holding, room, sent_by
+from mossy_compass.lab.forms import Sets, exactly, holding, room, sent_by
+from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import Moment, Relation
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.replies import reply_to
 from mossy_compass.state.state import State
-from mossy_compass.walk.journey import Way
+from mossy_compass.walk.journey import Leg, Way
+from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.walk import MOST_LEGS, Emission, carried, follow, taken
+from tests import brute
 from tests.cells import drawn
 from tests.conftest import DATA
 from tests.effort import at_length, examples
@@ -61,6 +64,40 @@ def test_a_flood_of_sets_says_what_walks_say(sets: Sets) -> None:
                     assert (leg.hops[-1].device, leg.fate.value, leg.cause) == piece.end
                     assert tuple(h.device for h in leg.hops) == piece.path
         assert not left.satisfiable()
+
+
+def with_equal_ways(seed: int) -> mc.Network:
+    """A network with two equal ways, and other lists by each."""
+    found = mc.read_bytes(brute.network_text(seed, timed=True).encode(), "n.yaml").network
+    assert found is not None
+    return found
+
+
+@examples(8, 60)
+@given(st.one_of(networks(), st.integers(0, 100_000).map(with_equal_ways)), st.integers(0, 1000))
+def test_a_flood_by_every_equal_way_says_what_walks_by_each_say(sets: Sets, network: mc.Network, seed: int) -> None:
+    plan, chance = mc.Plan(network), random.Random(seed)
+    name = chance.choice([*hosts(plan) * 3, *network.devices])
+    own = [a.key for a, _ in network.devices[name].own_addresses() if not a.is_link_local]
+    if not own:
+        return
+    pieces = list(flood(plan, sets, name, sent_by(sets.space, own) & sets.opening, forks=True))
+    some = [drawn(sets.space, piece.held, chance) for piece in chance.sample(pieces, min(len(pieces), 12))]
+    likely = [packet for _, packet in brute.packets(network, [name])]
+    for packet in (*(facts.packet for facts in some if facts is not None), *chance.sample(likely, min(len(likely), 40))):
+        emission = Emission(packet, name, Way.THERE)
+
+        def by(choose: Choose, emission: Emission = emission) -> Leg:
+            """The way there by some choices."""
+            return follow(plan, State(), emission, choose)[0]
+
+        walks = by_every_choice(by)[0]
+        ends = {(leg.hops[-1].device, leg.fate.value, leg.cause) for _, leg in walks}
+        mine = exactly(sets.space, packet, Relation.OPENING)
+        said = {p.end for p in pieces if (p.held & mine).satisfiable()}
+        # Whoever comes by a device twice is known there the second time, which sets do not follow.
+        if all(len({hop.device for hop in leg.hops}) == len(leg.hops) for _, leg in walks):
+            assert ends == said, packet
 
 
 def behaves_alike(plan: Plan, sets: Sets, first: Emission, moment: Moment, chance: random.Random, draws: int) -> int:
