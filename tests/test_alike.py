@@ -78,7 +78,7 @@ def with_equal_ways(seed: int) -> mc.Network:
 def test_a_flood_by_every_equal_way_says_what_walks_by_each_say(sets: Sets, network: mc.Network, seed: int) -> None:
     plan, chance = mc.Plan(network), random.Random(seed)
     name = chance.choice([*hosts(plan) * 3, *network.devices])
-    own = [a.key for a, _ in network.devices[name].own_addresses() if not a.is_link_local]
+    own = [a.key for a in brute.addresses(network, name)]
     if not own:
         return
     pieces = list(flood(plan, sets, name, sent_by(sets.space, own) & sets.opening, forks=True))
