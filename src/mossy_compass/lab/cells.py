@@ -320,42 +320,44 @@ def flood_from(
     known = {} if known is None else known
     while queue:
         here = queue.pop(0) if forks else queue.pop()
-        left = here.held
-        at_this_place = known.setdefault(here.stays_alike, [])
-        for cell, runs in at_this_place:
-            mine = cell & left
-            if mine.satisfiable():
-                left = left & ~mine
-                for done in runs:
-                    found = _onward(plan, here, done, mine, len(runs) > 1, watched, (moment, memory))
-                    if isinstance(found, Fared):
-                        yield found
-                    else:
-                        _queued(queue, found, forks)
-        while left.satisfiable():
-            facts = sets.space.witness(left)
-            assert facts is not None
-            now = here.form.of(facts.packet, here.sample) if here.sample is not None else facts.packet
-            runs = list(_runs(plan, sets, memory, here, now, moment, forks))
-            cell = runs[0].cell
-            for other in runs[1:]:  # by each of several equal ways another list may stand
-                cell = cell & other.cell
-            mine = cell & left
-            assert holding(sets.space, mine, facts.packet, facts.relation), (here.device, facts.packet)
-            left = left & ~mine
-            stays += len(runs)
+        for mine, runs, is_new in _kinds(plan, sets, memory, here, moment, forks, known.setdefault(here.stays_alike, [])):
+            stays += len(runs) if is_new else 0
             if stays > most:
                 raise TooLarge(f"more than {most} stays of packets at devices come of it.")
-            if len(at_this_place) < MOST_KNOWN:
-                at_this_place.append((cell, runs))
             for done in runs:
-                if seen is not None:
+                if seen is not None and is_new:
                     seen(done)
                 found = _onward(plan, here, done, mine, len(runs) > 1, watched, (moment, memory))
                 if isinstance(found, Fared):
                     yield found
                 else:
                     _queued(queue, found, forks)
+
+
+def _kinds(
+    plan: Plan, sets: Sets, memory: State, here: Travelling, moment: Moment, forks: bool, known: list[tuple[Set, list[Stayed]]]
+) -> Iterator[tuple[Set, list[Stayed], bool]]:
+    """The packets at a place, by how they stay: each kind with its stay by every equal way, and whether that was not known before."""
+    left = here.held
+    for cell, runs in known:
+        mine = cell & left
+        if mine.satisfiable():
+            left = left & ~mine
+            yield mine, runs, False
+    while left.satisfiable():
+        facts = sets.space.witness(left)
+        assert facts is not None
+        now = here.form.of(facts.packet, here.sample) if here.sample is not None else facts.packet
+        runs = list(_runs(plan, sets, memory, here, now, moment, forks))
+        cell = runs[0].cell
+        for other in runs[1:]:  # by each of several equal ways another list may stand
+            cell = cell & other.cell
+        mine = cell & left
+        assert holding(sets.space, mine, facts.packet, facts.relation), (here.device, facts.packet)
+        left = left & ~mine
+        if len(known) < MOST_KNOWN:
+            known.append((cell, runs))
+        yield mine, runs, True
 
 
 T = TypeVar("T")
