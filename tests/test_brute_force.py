@@ -161,7 +161,7 @@ def idle(plan: Plan, sent: list[brute.Sent]) -> None:
 def test_what_is_said_to_end_otherwise_in_another_version_does_and_nothing_else(seed: int) -> None:
     one = network(seed)
     other = otherwise(one, random.Random(seed))
-    search = comparing._Versions(Plan(one), Plan(other), (), (), ())
+    search = comparing._Versions(Plan(one), Plan(other), (), (), (), 40_000)
     search.run(iter, 16)
     if search.cut:  # where packets go in circles each port may be a kind of its own, and it says that it did not look at all
         pytest.skip(search.cut[0])

@@ -174,7 +174,7 @@ def test_each_remedy_does_what_it_says_and_nothing_else(
         for way in every_path(after, one, other, service).paths:
             assert way.journey.answered is reaches or not reaches
             assert reaches or way.journey.there.fate.value not in ("delivered", "refused"), remedy["words"]
-        apart = set()
+        apart, turning = set(), set()
         for f in flows:
             cells = [
                 cell_of(trace_one(p, f.source, f.target, f.service, f.options), f.source, f.target, f.label)
@@ -187,9 +187,97 @@ def test_each_remedy_does_what_it_says_and_nothing_else(
                 cells[1].symptom,
             ):
                 apart.add(cells[0].key)
+            if cells[0].answered != cells[1].answered:
+                turning.add(cells[0].key)
+        radius = remedy["all-packets"]
+        if not radius["not-known"]:  # whatever opens or closes is named there, of all packets and not of tests alone
+            turned = [t for t in radius["turned"] if t["what"] in ("opens", "closes")]
+            pairs = {(a, b) for t in turned for w in t["which"] for a in w["sources"] for b in w["targets"]}
+            assert {key[:2] for key in turning} <= pairs, remedy["words"]
         told = {(c["after"]["from"], c["after"]["to"], c["after"]["service"]) for c in remedy["changed"]}
         assert {k for k in apart if k[:2] != (one, other)} <= told, remedy["words"]
         assert remedy["others"] >= len({k for k in apart if k[:2] != (one, other)})
+
+
+YARD = """\
+mossy-network: 1
+groups: {clerks: [bob]}
+lists:
+  in: [{id: 10, permit: tcp, from: clerks, service: [https, ssh]}, {id: 20, permit: icmp}]
+devices:
+  r: {kind: router, stateful: any, interfaces: {x: {address: 10.40.1.1/24, filter: {arriving: in}}, y: 10.40.2.1/24}}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  bob: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, ssh]}
+segments: {one: [ann, bob, r/x], two: [r/y, store]}
+"""
+
+
+def turned(remedy: dict[str, Any]) -> set[tuple[str, str, str, str]]:
+    """What opens or closes: how, from whom, to whom, and for what."""
+    return {
+        (t["what"], source, target, ("all but " if w["all-but"] else "") + ",".join(s["what"] for s in w["services"]))
+        for t in remedy["all-packets"]["turned"]
+        if t["what"] in ("opens", "closes")
+        for w in t["which"]
+        for source in w["sources"]
+        for target in w["targets"]
+    }
+
+
+def test_a_remedy_tells_what_it_does_to_every_packet(tmp_path: Path) -> None:
+    found = asked(tmp_path, YARD, *ASK, "store", "--service", "https")
+    by_words = {r["words"][0]: r for r in found["remedies"]}
+    alone, joined = sorted(by_words, reverse=True)
+    assert joined.startswith("permit it in list in")
+    assert alone == "put ann into group clerks, which rule 10 of list in permits"
+    assert turned(by_words[joined]) == {("opens", "ann", "store", "https")}
+    # The group is about ssh too, which no test of this flow says.
+    assert turned(by_words[alone]) == {("opens", "ann", "store", "https,ssh")}
+    assert [r["words"][0] for r in found["remedies"]] == [joined, alone]
+    assert {r["all-packets"]["not-known"] == [] for r in found["remedies"]} == {True}
+    words = " ".join(mossy(tmp_path, "remedy", "n.yaml", *ASK, "store", "--service", "https").stdout.split())
+    assert "all packets opens ann → store: https, nothing else opens or closes" in words
+    assert "all packets opens ann → store: https, ssh, nothing else opens or closes" in words
+    assert " tests " not in words.partition("1 permit it")[2]
+
+
+def test_answers_that_a_remedy_loses_are_told(tmp_path: Path) -> None:
+    """A router that keeps no sessions: what denies ann's packets denies her answers to the same port."""
+    text = YARD.replace("stateful: any, ", "stateful: none, ").replace("filter: {arriving: in}", "zone: room")
+    text = text.replace("gateway: 10.40.1.1}\n  bob", "gateway: 10.40.1.1, serves: [ssh]}\n  bob")
+    found = asked(tmp_path, text, *ASK, "store", "--service", "https", "--wanted", "never-reaches")
+    (remedy,) = found["remedies"]
+    assert turned(remedy) == {("closes", "ann", "store", "https"), ("closes", "store", "ann", "ssh")}
+    (answers,) = [
+        w["services"]
+        for t in remedy["all-packets"]["turned"]
+        for w in t["which"]
+        if w["sources"] == ["store"] and t["what"] == "closes"
+    ]
+    assert answers == [{"what": "ssh", "partly": True}], "from source port 443 alone"
+
+
+def test_where_nothing_helps_it_says_what_stopped_it_last(tmp_path: Path) -> None:
+    found = asked(tmp_path, YARD, *ASK, "store", "--service", "telnet")
+    assert not found["remedies"]
+    words, then = found["farthest"]["words"], found["farthest"]["then"]
+    assert len(words) == 1
+    assert words[0].startswith("permit it in list in, at its end")
+    assert then["cause"] == "service.closed"
+    said = " ".join(mossy(tmp_path, "remedy", "n.yaml", *ASK, "store", "--service", "telnet").stdout.split())
+    assert said.partition("farthest it came with this: ")[2].startswith(words[0])
+    assert "store does not listen on tcp/23" in said
+    # Nothing took it farther, or it is not to come far at all, or something helps.
+    for more in (["bob"], ["--wanted", "never-reaches"]):
+        text = YARD.replace("serves: [https, ssh]", "serves: [https]") if more == ["bob"] else YARD
+        who = (
+            ["--from", "bob", "--to", "store", "--service", "ssh"]
+            if more == ["bob"]
+            else [*ASK, "store", "--service", "ping", *more]
+        )
+        assert asked(tmp_path, text, *who)["farthest"] is None
+    assert asked(tmp_path, YARD, *ASK, "store", "--service", "https")["farthest"] is None
 
 
 def test_a_flow_over_equal_ways_is_closed_on_all_of_them(tmp_path: Path) -> None:

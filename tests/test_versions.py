@@ -6,6 +6,7 @@ import json
 import random
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 from click.testing import CliRunner
@@ -346,6 +347,31 @@ def otherwise(network: mc.Network, chance: random.Random) -> mc.Network:
     return replace(network, lists=lists, devices=devices)
 
 
+def placed_otherwise(network: mc.Network, chance: random.Random) -> mc.Network:
+    """A network with other lists at one or two places; a list more may be among them, which lets everybody else pass."""
+    rules = chance.sample(
+        ["deny: tcp", "deny: any, to: 10.40.0.0/13", "permit: udp", "reject: tcp, to-port: 22", "deny: any, disabled: yes"], 2
+    )
+    end = chance.choice(["permit: any", "permit: any", "permit: any, disabled: yes", "permit: tcp", "deny: any"])
+    text = ", ".join(f"{{id: {n}, {words}}}" for n, words in enumerate([*rules, end], 1))
+    beside = mc.read_bytes(
+        f"mossy-network: 1\nlists: {{more: [{text}]}}\ndevices: {{d: {{kind: host, address: 10.40.1.10/24}}}}".encode(), "more"
+    )
+    assert beside.network is not None
+    lists, devices = {**network.lists, **beside.network.lists}, dict(network.devices)
+    for _ in range(chance.choice((1, 1, 2))):
+        device = chance.choice([d for d in devices.values() if d.kind.value != "host"])
+        port = chance.choice([p for p in device.interfaces.values() if not p.tunnel])
+        way = chance.choice(("arriving_lists", "arriving_lists", "leaving_lists"))
+        stands: tuple[str, ...] = getattr(port, way)
+        one = chance.choice(["more", *lists])
+        changed = {
+            way: chance.choice([(one,), (*(n for n in stands if n != one), one), (one, *(n for n in stands if n != one)), ()])
+        }
+        devices[device.name] = replace(device, interfaces={**device.interfaces, port.name: replace(port, **changed)})
+    return replace(network, lists=lists, devices=devices)
+
+
 def packet_of(network: mc.Network, sender: str, chance: random.Random) -> Packet | None:
     """A packet that opens something, to somebody or anybody."""
     own = [a for a, _ in network.devices[sender].own_addresses() if not a.is_link_local]
@@ -373,7 +399,67 @@ def test_walks_of_both_versions_agree_with_what_is_said_to_turn(network: mc.Netw
     agree((Plan(network), Plan(after)), chance.choice(hosts), chance, 30)
 
 
+@examples(6, 60)
+@given(networks(), st.integers(0, 100_000))
+def test_walks_agree_where_other_lists_stand(network: mc.Network, seed: int) -> None:
+    chance = random.Random(seed)
+    hosts = [d.name for d in network.devices.values() if d.kind.value == "host" and d.own_addresses()]
+    agree((Plan(network), Plan(placed_otherwise(network, chance))), chance.choice(hosts), chance, 30)
+
+
+PASSES = "{id: 10, deny: tcp, to-port: 22}, {id: 20, permit: any}"
 FILM = "hours: {late: {from: '22:00', until: '23:00'}}\napplications: {film: {category: moving, known-from: 3}, book: {category: still, to: shelf}}\n"
+GATE = "kind: router"
+WALL = "kind: firewall"
+
+
+@pytest.mark.parametrize(
+    ("kind", "port", "rules", "more", "by"),
+    [
+        # a list that lets everybody else pass is felt by those whom it does not
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", PASSES, "", ["10"]),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {leaving: l}}", PASSES, "", ["10"]),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 20, permit: any}", "", []),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 5, deny: any, disabled: yes}, {id: 20, permit: any}", "", []),
+        # one that ends without that is felt by everybody, unless its end lets pass
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 10, permit: tcp}", "", None),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 10, deny: tcp}, {id: 20, permit: any, disabled: yes}", "", None),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 10, deny: tcp}, {id: 20, permit: any, hours: late}", "", None),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 10, deny: tcp}", "settings: {end-of-list: permit}", ["10"]),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", PASSES, "settings: {no-list: deny}", None),
+        # whoever is let in by a list passes what stops strangers further on
+        (WALL, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", PASSES, "", ["10"]),
+        (WALL, "a: {address: 10.40.1.1/24, outside: yes, filter: {arriving: l}}", PASSES, "", None),
+        # what else a permit does
+        (WALL, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 20, permit: any, translate: yes}", "", None),
+        # a profile asks lists of its own there
+        (WALL, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", PASSES, "profiles: {p: {for: [10.40.1.10], arriving: a, mode: after, lists: [m]}}", None),
+        # the same list stands in another place too, and had no rule there
+        (WALL, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", PASSES, "to-self: [l]", None),
+        # what is judged again once an application is known is felt by everybody
+        (WALL, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 10, deny: tcp, application: film}, {id: 20, permit: any}", "", None),
+    ],
+)  # fmt: skip
+def test_who_can_feel_that_another_list_stands_somewhere(kind: str, port: str, rules: str, more: str, by: list[str] | None) -> None:
+    def version(stands: bool) -> mc.Network:
+        """The network, with the list at its place, or without it and the list."""
+        lists = f"l: [{rules if stands else ''}], " if stands or "l]" in more else ""
+        here = port if stands else port.partition(", filter")[0] + "}"
+        text = (
+            f"mossy-network: 1\n{FILM}lists: {{{lists}m: [{{id: 1, permit: any}}]}}\ndevices:\n"
+            f"  gate: {{{kind}, interfaces: {{{here}, b: 10.40.2.1/24}}{', ' + more if more else ''}}}\n"
+            "  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}\n"
+            "  shelf: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1}\n"
+            "segments: {one: [desk, gate/a], two: [shelf, gate/b]}\n"
+        )
+        network = mc.read_bytes(text.encode(), "n.yaml").network
+        assert network is not None, mc.read_bytes(text.encode(), "n.yaml").problems
+        return network
+
+    for versions in ((False, True), (True, False)):
+        found = felt(*(Plan(version(stands)) for stands in versions))
+        assert (None if found.rows is None else [row.id for row in found.rows]) == by
+        assert found.rows is None or found.alike == {"desk", "shelf"}
 
 
 def in_time(rules: str, top: str = FILM, gate: str = "") -> mc.Network:
@@ -401,7 +487,7 @@ def test_what_turns_at_times_is_told_of_those_times(before: mc.Network, after: m
 
 def agree(plans: tuple[Plan, Plan], sender: str, chance: random.Random, draws: int) -> int:
     """Walk packets in both versions: each that differs is in one group, of its kind, and no other is in any; gives how many differ."""
-    search = comparing._Versions(*plans, (sender,), (), ())
+    search = comparing._Versions(*plans, (sender,), (), (), 40_000)
     search.run(iter, 16)
     turned = 0
     if search.cut or search.doubts:

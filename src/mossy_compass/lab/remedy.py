@@ -10,12 +10,13 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, NamedTuple
 
-from mossy_compass.errors import MossyError
+from mossy_compass.errors import MossyError, QuestionError, TooLarge
 from mossy_compass.lab.examples import walker
 from mossy_compass.lab.expect import arrives, families
 from mossy_compass.lab.findings import findings
 from mossy_compass.lab.lab import Flow
 from mossy_compass.lab.uncovered import uncovered
+from mossy_compass.lab.versions import CLOSES, OPENS, Compared, compare_all
 from mossy_compass.marks import Problem
 from mossy_compass.model.network import Kind, Network, Rule, Verdict
 from mossy_compass.model.terms import Term
@@ -44,6 +45,8 @@ MOST_DEEP = 4
 """So many lists in a row are opened together; more is no single remedy any more."""
 MOST_TRIED = 80
 MOST_TOLD = 8
+MOST_STAYS = 400
+"""So many stays of packets at devices are looked at for each sender, when a remedy is followed for all packets."""
 MOST_RULES = 20_000
 """In a network of more rules it is not looked what is found in the changed one: that would take longer than somebody waits."""
 
@@ -75,6 +78,8 @@ class Remedy(NamedTuple):
         tests: how many were tested.
         unknown: what of it no test looks at, and was not worked out exactly.
         new: what is found in the changed network, and was not before.
+        radius: which packets end otherwise, of all that anybody can send; None where that could not be worked out.
+        why_not: why it could not; empty where it could.
 
     """
 
@@ -86,11 +91,32 @@ class Remedy(NamedTuple):
     tests: int
     unknown: tuple[str, ...]
     new: tuple[Problem, ...] = ()
+    radius: Compared | None = None
+    why_not: str = ""
 
     @property
     def others(self) -> int:
         """How many other tests end differently or go another way."""
         return sum(map(len, (self.changes.changed, self.changes.rerouted, self.changes.come, self.changes.gone)))
+
+    @property
+    def followed(self) -> bool:
+        """Whether it is known of all packets what becomes of them."""
+        return self.radius is not None and not self.radius.left
+
+    @property
+    def wide(self) -> tuple[bool, int, int]:
+        """How much opens or closes by it: whether that is not wholly known, for how many pairs, and how many services of these."""
+        if self.radius is None:
+            return True, 0, 0
+        turned = [t for t in self.radius.turned if t.kind in (CLOSES, OPENS)]
+        pairs = {pair for t in turned for pair in t.pairs}
+        services = sum(MUCH if which.all_but else len(which.services) for t in turned for which in t.which)
+        return not self.followed, len(pairs), services
+
+
+MUCH = 1_000
+"""All services but some count as so many."""
 
 
 class Remedies(NamedTuple):
@@ -103,6 +129,7 @@ class Remedies(NamedTuple):
         found: what helps.
         tried: how many proposals were tried.
         more: how many that help are not among these.
+        farthest: where nothing helps, what took the packet or its answer farthest, in words, with its journey; None where nothing did.
 
     """
 
@@ -112,6 +139,7 @@ class Remedies(NamedTuple):
     found: tuple[Remedy, ...]
     tried: int
     more: int
+    farthest: tuple[tuple[str, ...], Journey] | None = None
 
     @property
     def so_already(self) -> bool:
@@ -143,6 +171,7 @@ def remedies(network: Network, flow: Flow, wanted: bool, make: Make, tests: Sequ
     if fits(before, wanted):
         return Remedies(flow, wanted, before, (), 0, 0)
     helping: list[_Tried] = []
+    moved: list[_Tried] = []
     tried = 0
     queue = [_Tried((), (), plan, before)]
     seen: set[str] = set()
@@ -163,17 +192,30 @@ def remedies(network: Network, flow: Flow, wanted: bool, make: Make, tests: Sequ
             said = (*words, proposal.words)
             if fits(after, wanted):
                 helping.append(_Tried(said, done, changed, after))
-            elif proposal.narrow and len(said) < MOST_DEEP and _moved(journey, after):
+                continue
+            if _moved(journey, after):
+                moved.append(_Tried(said, done, changed, after))
+            if proposal.narrow and len(said) < MOST_DEEP and _moved(journey, after):
                 queue.append(_Tried(said, done, changed, after))
     old = _grid(plan, tests)
     found = [_weighed(plan, old, flow, tests, *h) for h in _least(helping)]
     found.sort(key=lambda r: (len(r.unknown), r.others, _turns(r.effects), len(r.words)))
-    told = found[:MOST_TOLD]
+    plans = {id(h.steps): h.plan for h in helping}
+    told = [_followed(r, plan, plans[id(r.steps)], next((h.device for h in before.there.hops), "")) for r in found[:MOST_TOLD]]
+    told.sort(key=lambda r: (not r.followed and len(r.unknown), r.wide, r.others, _turns(r.effects), len(r.words)))
     if told and sum(len(entry.rules) for entry in network.lists.values()) <= MOST_RULES:
         known = {(p.code, p.message) for p in findings(plan)}
-        plans = {id(h.steps): h.plan for h in helping}
         told = [r._replace(new=tuple(p for p in findings(plans[id(r.steps)]) if (p.code, p.message) not in known)) for r in told]
-    return Remedies(flow, wanted, before, tuple(told), tried, len(found) - len(told))
+    farthest = max(moved, key=lambda m: (_came(m.journey), -len(m.words)), default=None) if wanted and not told else None
+    if farthest is not None and _came(farthest.journey) < _came(before):
+        farthest = None
+    by_far = (farthest.words, farthest.journey) if farthest is not None else None
+    return Remedies(flow, wanted, before, tuple(told), tried, len(found) - len(told), by_far)
+
+
+def _came(journey: Journey) -> tuple[int, int]:
+    """How far a packet came, and its answer, in devices."""
+    return len(journey.there.hops), len(journey.back.hops) if journey.back is not None else 0
 
 
 class _Tried(NamedTuple):
@@ -261,6 +303,15 @@ def _weighed(
     return Remedy(
         words, steps, journey, others, effects(plan, after, walker(after, plan)), len(tests), uncovered(plan, after, changes)
     )
+
+
+def _followed(remedy: Remedy, before: Plan, after: Plan, sender: str) -> Remedy:
+    """A remedy with what it does to all packets; those of the flow's own sender come first, should they be too many."""
+    try:
+        radius = compare_all(before, after, watch=lambda names: sorted(names, key=lambda n: n != sender), most_stays=MOST_STAYS)
+        return remedy._replace(radius=radius)
+    except (QuestionError, TooLarge) as error:
+        return remedy._replace(why_not=str(error))
 
 
 def _asks(network: Network, label: str, service: str) -> bool:

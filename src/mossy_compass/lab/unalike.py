@@ -6,18 +6,22 @@ All of it is told from what is written and from routes: a superset, never a part
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import fields, is_dataclass
+from dataclasses import fields, is_dataclass, replace
 from typing import NamedTuple
 
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.couldmeet import could_meet, given_by
 from mossy_compass.lab.differences import unlike
 from mossy_compass.lab.forms import Sets
-from mossy_compass.model.network import Network
+from mossy_compass.model.network import Network, Verdict
 from mossy_compass.packet.address import Spans
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.order import Stage
+from mossy_compass.plan.places import end_verdict
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.stages.lists import place_at
+from mossy_compass.plan.stages.step import NOT_LET_IN
 from mossy_compass.proof.effects import meaning
 from mossy_compass.proof.ways import ways
 
@@ -64,7 +68,8 @@ class _Apart(NamedTuple):
         lists, words: lists, and groups and services.
         devices: at which something is written otherwise that is felt there.
         routes: those of them that have other static routes.
-        only_routes: nothing else is written otherwise at devices.
+        places: device, interface and way of the places where other lists stand.
+        only_these: nothing else is written otherwise at devices than these routes and places.
 
     """
 
@@ -72,7 +77,8 @@ class _Apart(NamedTuple):
     words: set[str]
     devices: set[str]
     routes: set[str]
-    only_routes: bool
+    places: set[tuple[str, str, str]]
+    only_these: bool
 
 
 def felt(before: Plan, after: Plan) -> Felt:
@@ -91,13 +97,17 @@ def felt(before: Plan, after: Plan) -> Felt:
     lists = apart.lists | {n for network in networks for n, listed in network.lists.items() if _says_any(listed, words)}
     saying = {d.name for network in networks for d in network.devices.values() if _says_any(d, words)}
     readers = {name: _readers(before, name) | _readers(after, name) for name in lists}
+    placed = [_rows_at(plans, *one) for one in sorted(apart.places)]
     touched = {effect.device for effect in routes.found}.union(apart.devices, saying, *readers.values())
     alike = frozenset(after.network.devices) - touched - set(_beside(plans, touched))
     # A list that is in one version alone, and asked there, is written at a device too: that is not only lists. One that has rules in
     # one version alone may leave a place without any, and what is so there is felt by every packet (setting empty-list).
-    emptied = any(len({bool(_read(plan, d, name)) for plan in plans}) > 1 for name in lists for d in readers[name])
-    only_lists = apart.only_routes and not saying and not emptied
-    rows = tuple(row for name in sorted(lists) for row in _rows(plans, name, readers[name])) if only_lists else None
+    # The places where other lists stand are looked at by themselves.
+    elsewhere = {name: {d for d in readers[name] if _says_elsewhere(plans, d, name, apart.places)} for name in lists}
+    emptied = any(len({bool(_read(plan, d, name)) for plan in plans}) > 1 for name in lists for d in elsewhere[name])
+    only_lists = apart.only_these and not saying and not emptied and None not in placed
+    of_lists = (row for name in sorted(lists) for row in _rows(plans, name, elsewhere[name]))
+    rows = (*(row for some in placed for row in some or ()), *of_lists) if only_lists else None
     to = [effect.prefix.span for effect in routes.found]
     for name in sorted(apart.routes):  # a route that is not in use is named where nothing else leads there
         one, other = (network.devices[name].routes for network in networks)
@@ -107,7 +117,7 @@ def felt(before: Plan, after: Plan) -> Felt:
 
 def _apart(plans: tuple[Plan, Plan]) -> _Apart | None:
     """What two versions say otherwise; None where something does of which it is not known who feels it."""
-    found = _Apart(set(), set(), set(), set(), True)
+    found = _Apart(set(), set(), set(), set(), set(), True)
     for one in unlike(plans[0].network, plans[1].network):
         section, name, *keys = (*one.place.split("/"), "")
         if section == "lists":
@@ -118,7 +128,10 @@ def _apart(plans: tuple[Plan, Plan]) -> _Apart | None:
             found.devices.add(name)
             if key == "routes":
                 found.routes.add(name)
-            found = found._replace(only_routes=found.only_routes and key in ("routes", "about"))
+            way = keys[3] if keys[:1] == ["interfaces"] and key == "filter" else ""
+            if way in ("arriving", "leaving"):
+                found.places.add((name, keys[1], way))
+            found = found._replace(only_these=found.only_these and (key in ("routes", "about") or bool(way)))
         else:
             return None
     return found
@@ -146,6 +159,55 @@ def with_those_that_say(networks: Iterable[Network], words: set[str]) -> set[str
         if not more:
             return words
         words = words | more
+
+
+def _says_elsewhere(plans: tuple[Plan, Plan], device: str, name: str, places: set[tuple[str, str, str]]) -> bool:
+    """Whether a device has a word for a list anywhere but at some places."""
+    for plan in plans:
+        here = plan.network.devices.get(device)
+        if here is None:
+            continue
+        rest = dict(here.interfaces)
+        for _, port, way in (p for p in places if p[0] == device and p[1] in rest):
+            rest[port] = replace(rest[port], arriving_lists=()) if way == "arriving" else replace(rest[port], leaving_lists=())
+        if says(replace(here, interfaces=rest), name):
+            return True
+    return False
+
+
+def _rows_at(plans: tuple[Plan, Plan], device: str, port: str, way: str) -> list[Row] | None:
+    """The rows of which one must be met for a packet to feel that other lists stand at a place; None where any packet may.
+
+    Who meets none of them is let pass in both versions, by a row or since nothing is asked, and nothing further on asks which.
+    """
+    found: list[Row] = []
+    if not all(plan.network.devices[device].layer3 for plan in plans):
+        return None
+    for plan in plans:
+        here = plan.device(device)
+        place = place_at(here, port, way)
+        rows = [row for consult in place.consults for row in consult.table.rows if _decides(row)]
+        everybody = any(_only_permits(row) and not row.conditions for row in rows)
+        if place.variants or place.asks_application or not (everybody or end_verdict(place) is Verdict.PERMIT):
+            return None
+        stage = Stage.ARRIVING_LIST if way == "arriving" else Stage.LEAVING_LIST
+        for arriving in (port,) if way == "arriving" else (None, *here.device.interfaces):
+            steps = here.steps(arriving)
+            later = steps[next((n for n, s in enumerate(steps) if s.stage == stage), -1) + 1 :]
+            if any(NOT_LET_IN in row.conditions for step in later for table in step.tables for row in table.rows):
+                return None
+        found += [row for row in rows if not _only_permits(row)]
+    return found
+
+
+def _decides(row: Row) -> bool:
+    """Whether a row is asked at all."""
+    return not row.disabled and row.verdict is not Verdict.NOTE
+
+
+def _only_permits(row: Row) -> bool:
+    """Whether a row lets packets pass, and does nothing else for them."""
+    return row.outcome == (Verdict.PERMIT, "") and not row.actions
 
 
 def _rows(plans: tuple[Plan, Plan], name: str, readers: Iterable[str]) -> Iterator[Row]:

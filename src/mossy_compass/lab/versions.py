@@ -123,6 +123,7 @@ def compare_all(
     targets: Sequence[str] = (),
     services: Sequence[str] = (),
     watch: Watch = iter,
+    most_stays: int = MOST_STAYS * 2,
 ) -> Compared:
     """Tell which packets end otherwise in a later version of a network, of all that hosts and routers can send in both.
 
@@ -131,13 +132,15 @@ def compare_all(
         sources, targets: hosts, groups, segments, zones, addresses; everybody when left out.
         services: names, or such as ``tcp/443``; all packets when left out.
         watch: takes the names of the senders, and gives them one by one; for a progress bar.
+        most_stays: so many stays of packets at devices are looked at for each sender, in both versions together; of more it is said
+            that they are left out.
 
     Raises:
         QuestionError: nobody is meant, or more moments and circumstances come of it than are looked at.
         TooLarge: the sets need more memory than they are given.
 
     """
-    search = _Versions(before, after, sources, targets, services)
+    search = _Versions(before, after, sources, targets, services, most_stays)
     with_room(partial(search.run, watch), FOR_A_NETWORK)
     left = tuple(dict.fromkeys((*search.left, *search.cut, *search.doubts)))
     return Compared(
@@ -157,7 +160,10 @@ class _Group(NamedTuple):
 class _Versions:
     """What has been found so far."""
 
-    def __init__(self, before: Plan, after: Plan, sources: Sequence[str], targets: Sequence[str], services: Sequence[str]) -> None:
+    def __init__(
+        self, before: Plan, after: Plan, sources: Sequence[str], targets: Sequence[str], services: Sequence[str], most: int
+    ) -> None:
+        self.most = most
         self.plans = before, after
         self.networks = before.network, after.network
         self.asked = sources, targets, services
@@ -248,7 +254,7 @@ class _Versions:
         self.cut: list[str] = []
         self.told_home: list[tuple[Journey, Journey]] = []
         self.kinds = 0
-        self.most_stays = MOST_STAYS * 2
+        self.most_stays = self.most
         wanted = self._wanted() & self.felt.packets(self.sets)
         known = self.sets.to([a for own in self.targets.values() for a in own])
         for device in watch(list(self.starts)):
@@ -295,7 +301,7 @@ class _Versions:
             if stays > self.most_stays:
                 self.cut.append(f"some packets of {device}: more than {stays // 2} stays of packets at devices come of it")
                 # What makes one sender's packets too many (each port another kind, in a circle) makes those of the next too many too.
-                self.most_stays = max(self.most_stays // 4, MOST_STAYS // 50)
+                self.most_stays = max(self.most_stays // 4, self.most // 100)
                 return settled
             always = not (was.of_case or now.of_case)
             settled = settled | now.held if always else settled

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from mossy_compass.lab.remedy import Remedies, Remedy
 from mossy_compass.proof.findings import example
-from mossy_compass.report import sentences
+from mossy_compass.report import sentences, versionstext
 from mossy_compass.report.text import rows_of
 from mossy_compass.walk.grid import cell_dict
 
@@ -25,6 +25,10 @@ def remedies(found: Remedies) -> RenderableType:
     parts.append(Text(f"now: {sentences.headline(found.before)}"))
     for number, remedy in enumerate(found.found, 1):
         parts += [Text(""), *_remedy(number, remedy)]
+    if found.farthest is not None:
+        words, journey = found.farthest
+        parts += [Text(""), Text(f"farthest it came with this: {'; and '.join(words)}")]
+        parts.append(rows_of([("   then", sentences.headline(journey))], ("dim", ""), (15, None)))
     if found.more:
         parts += [Text(""), Text(f"... and {found.more} more that change more.")]
     return Group(*parts)
@@ -33,7 +37,9 @@ def remedies(found: Remedies) -> RenderableType:
 def brief(found: Remedies) -> RenderableType:
     """The answer, and what helps, each with what else it changes among the tests."""
     parts: list[RenderableType] = [Text(head(found))]
-    rows = [(f"{n}", f"{'; and '.join(r.words)}; {_besides(r)}") for n, r in enumerate(found.found, 1)]
+    rows = [
+        (f"{n}", f"{'; and '.join(r.words)}; {'; '.join(words for _, words in _radius(r))}") for n, r in enumerate(found.found, 1)
+    ]
     return Group(*parts, Padding(rows_of(rows, ("dim", ""), (3, None)), (0, 0, 0, 2)))
 
 
@@ -53,15 +59,23 @@ def head(found: Remedies) -> str:
 def _remedy(number: int, remedy: Remedy) -> list[RenderableType]:
     """One, with what else it does."""
     words = "; and ".join(remedy.words)
-    rows = [("then", sentences.headline(remedy.journey)), ("besides", _besides(remedy))]
+    rows = [("then", sentences.headline(remedy.journey)), *_radius(remedy)]
     rows += [("exactly", words) for words in _exactly(remedy)]
-    if remedy.unknown:
+    if remedy.unknown and not remedy.followed:
         rows.append(
             ("not known", f"what {', '.join(remedy.unknown[:MOST_NAMED])} does to others: no test that ends otherwise passes there")
         )
     rows += [("found", f"{p.message} [{p.code}]") for p in remedy.new[:MOST_NAMED]]
-    body = rows_of([(f"   {label}", text) for label, text in rows], ("dim", ""), (12, None))
+    body = rows_of([(f"   {label}", text) for label, text in rows], ("dim", ""), (15, None))
     return [Text.assemble((f"{number}  ", "bold"), (words, "bold")), body]
+
+
+def _radius(remedy: Remedy) -> list[tuple[str, str]]:
+    """What else it does: to all packets where they could be followed, else to tests too."""
+    rows = [("all packets", versionstext.in_line(remedy.radius))] if remedy.radius is not None else []
+    if remedy.why_not:
+        rows.append(("all packets", f"not followed: {remedy.why_not}"))
+    return rows if remedy.followed else [*rows, ("tests", _besides(remedy))]
 
 
 def _besides(remedy: Remedy) -> str:
@@ -104,6 +118,7 @@ def remedies_dict(found: Remedies) -> dict[str, Any]:
         "tried": found.tried,
         "more": found.more,
         "now": found.before.to_dict(),
+        "farthest": {"words": list(found.farthest[0]), "then": found.farthest[1].to_dict()} if found.farthest is not None else None,
         "remedies": [
             {
                 "words": list(r.words),
@@ -113,6 +128,8 @@ def remedies_dict(found: Remedies) -> dict[str, Any]:
                 "others": r.others,
                 "changed": [{"before": cell_dict(a), "after": cell_dict(b)} for a, b in (*r.changes.changed, *r.changes.rerouted)],
                 "exactly": _exactly(r),
+                "all-packets": versionstext.as_dict(r.radius) if r.radius is not None else None,
+                "not-followed": r.why_not or None,
                 "not-known": list(r.unknown),
                 "findings": [{"code": p.code, "severity": p.severity.value, "message": p.message} for p in r.new],
             }

@@ -37,6 +37,24 @@ def head(found: Compared) -> str:
     )
 
 
+def in_line(found: Compared) -> str:
+    """What becomes of all packets in a sentence: what closes and opens by name, the rest as a number of pairs."""
+    said, rest = [], []
+    for kind, word in _KINDS.items():
+        which = [w for t in found.turned if t.kind == kind for w in t.which]
+        pairs = {pair for t in found.turned if t.kind == kind for pair in t.pairs}
+        if which and kind in (CLOSES, OPENS):
+            more = len(which) - MOST_WHICH
+            said.append(f"{word} {'; '.join(map(_which, which[:MOST_WHICH]))}{f' and {more} more such' if more > 0 else ''}")
+        elif which:
+            rest.append(
+                f"{len(pairs)} pair{'s' if len(pairs) > 1 else ''} of sender and target {'have' if len(pairs) > 1 else 'has'} {word}"
+            )
+    if found.left:
+        return ", ".join([*said, *rest, "and there is more that could not be followed here"])
+    return ", ".join([*said, "nothing else opens or closes" if said else "nothing opens or closes", *rest])
+
+
 def parts(found: Compared) -> list[RenderableType]:
     """The packets that end otherwise, the worst first, each kind with one that was walked in both versions."""
     out: list[RenderableType] = [Text("")]
