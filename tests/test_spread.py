@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -48,6 +49,53 @@ def test_several_processes_come_to_the_same() -> None:
 
 def test_a_scheduler_comes_to_the_same(cluster: Any) -> None:
     assert said("--scheduler", cluster.scheduler_address) == said()
+
+
+PROVED = ["prove", DEMO, "kiosks never reach ledger except ticketing", "kiosks reach ledger for ticketing", "--fail", "each-device"]
+
+
+def test_claims_are_proven_in_parts_as_in_one(cluster: Any) -> None:
+    """Whole texts, and data with the journeys of what speaks against them."""
+    for form in ([], ["--format", "json"]):
+        outputs = []
+        for more in ([], ["--jobs", "2"], ["--scheduler", cluster.scheduler_address]):
+            done = CliRunner().invoke(main, [*PROVED, *form, *more])
+            assert done.exit_code == 1, (done.output, done.exception)
+            outputs.append(done.output)
+        assert "kiosk-1" in outputs[0]
+        assert outputs == outputs[:1] * 3
+
+
+NAMED = """\
+mossy-network: 1
+names: {shop.example: [10.40.2.10]}
+lists: {l: [{deny: tcp, to-port: 443}, {permit: any}]}
+devices:
+  r: {kind: router, interfaces: {x: {address: 10.40.1.1/24, filter: {arriving: l}}, y: 10.40.2.1/24}}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1, resolvers: [10.40.2.53]}
+  names: {kind: host, address: 10.40.2.53/24, gateway: 10.40.2.1, serves: [domain], records: {other.example: [10.40.2.10]}}
+  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https]}
+segments: {one: [ann, r/x], two: [r/y, store, names]}
+"""
+
+
+def test_drills_are_run_elsewhere_as_here(cluster: Any, tmp_path: Path) -> None:
+    """Those that change the network and prove something; and a failure whose name was looked up on the way."""
+    (tmp_path / "n.yaml").write_text(NAMED)
+    failing = tmp_path / "named.drill.yaml"
+    failing.write_text(
+        "mossy-drill: 1\nnetwork: n.yaml\nsteps:\n"
+        "  - {expect: {from: ann, to: other.example, service: https, reaches: yes}}\n"
+        "  - {expect: {always: ann never reaches store for ssh}}\n"
+    )
+    drills = [str(failing), DEMO.replace(".yaml", ".drill.yaml")]
+    outputs = []
+    for more in ([], ["--jobs", "2"], ["--scheduler", cluster.scheduler_address]):
+        done = CliRunner().invoke(main, ["drill", *drills, "--details", *more])
+        assert done.exit_code == 1, (done.output, done.exception)
+        outputs.append(re.sub(r"\d+ (ms|s)\b", "", done.output))
+    assert "other.example asked at 10.40.2.53" in outputs[0]
+    assert outputs == outputs[:1] * 3
 
 
 def test_each_item_is_in_one_part(cluster: Any) -> None:

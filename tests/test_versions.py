@@ -365,7 +365,7 @@ def placed_otherwise(network: mc.Network, chance: random.Random) -> mc.Network:
         way = chance.choice(("arriving_lists", "arriving_lists", "leaving_lists"))
         stands: tuple[str, ...] = getattr(port, way)
         one = chance.choice(["more", *lists])
-        changed = {
+        changed: dict[str, Any] = {
             way: chance.choice([(one,), (*(n for n in stands if n != one), one), (one, *(n for n in stands if n != one)), ()])
         }
         devices[device.name] = replace(device, interfaces={**device.interfaces, port.name: replace(port, **changed)})

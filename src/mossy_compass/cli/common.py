@@ -85,6 +85,20 @@ def moment_options(command: F) -> F:
     )(command)
 
 
+FAILING = {"each-link": "link", "each-device": "device", "each-interface": "interface"}
+"""What commands that try failures let fail, and the kind of fault that it is."""
+
+
+def jobs_option(words: str) -> Callable[[F], F]:
+    """In how many processes of this machine something is done."""
+    return click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help=words)
+
+
+def scheduler_option(words: str) -> Callable[[F], F]:
+    """By which scheduler something is done on other machines."""
+    return click.option("--scheduler", metavar="ADDRESS", help=f"{words}, as tcp://10.40.48.9:8786.")
+
+
 ALL_PACKETS = click.option(
     "--all",
     "every",

@@ -15,8 +15,10 @@ from mossy_compass.cli.common import (
     OUTPUT,
     FileKind,
     form_option,
+    jobs_option,
     say,
     say_json,
+    scheduler_option,
     shape_of,
     show,
     show_faults,
@@ -29,7 +31,7 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from mossy_compass.files.opened import Identity
-    from mossy_compass.lab.drill import Report, Version
+    from mossy_compass.lab.drill import Drill, Report, Version
     from mossy_compass.lab.expect import Outcome
     from mossy_compass.marks import Problem
 
@@ -41,7 +43,8 @@ T = TypeVar("T")
 @click.option("--network", metavar="NETWORK", help="Test this network file, instead of the one that a drill names; for CSV tables.")
 @click.option("--only", default="", metavar="TEXT", help="Test only expectations whose words, or purpose, hold TEXT.")
 @click.option("--fail-fast", is_flag=True, help="End each drill with its first failure.")
-@click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help="Run so many drill files at once.")
+@jobs_option("Run so many drill files at once.")
+@scheduler_option("Run them on the workers of this Dask scheduler")
 @click.option(
     "--details", is_flag=True, help="Show every step, the whole way of each flow that fails, and everything that was never tested."
 )
@@ -55,6 +58,7 @@ def drill(
     only: str,
     fail_fast: bool,
     jobs: int,
+    scheduler: str | None,
     details: bool,
     junit: str | None,
     picture: str | None,
@@ -80,9 +84,9 @@ def drill(
     if watch:
         if form != "text":
             raise InputError("--watch shows text on a terminal; leave --format out.")
-        _watch(files, lambda: _run(files, network, only, fail_fast, jobs, details, junit, form, picture))
+        _watch(files, lambda: _run(files, network, only, fail_fast, (jobs, scheduler), details, junit, form, picture))
         return
-    raise SystemExit(_run(files, network, only, fail_fast, jobs, details, junit, form, picture))
+    raise SystemExit(_run(files, network, only, fail_fast, (jobs, scheduler), details, junit, form, picture))
 
 
 def _run(
@@ -90,16 +94,19 @@ def _run(
     network: str | None,
     only: str,
     fail_fast: bool,
-    jobs: int,
+    where: tuple[int, str | None],
     details: bool,
     junit: str | None,
     form: str,
     picture: str | None,
 ) -> int:
-    """Run every drill once, and tell what came of it; gives the exit code."""
+    """Run every drill once, in so many processes or by a scheduler, and tell what came of it; gives the exit code."""
     asked = [(file, network, only, fail_fast) for file in files]
-    several = jobs > 1 and len(files) > 1
-    reports = _many(asked, jobs) if several else [_one(*a) for a in asked]
+    jobs, scheduler = where
+    if scheduler is not None:
+        reports = _away(asked, scheduler)
+    else:
+        reports = _many(asked, jobs) if jobs > 1 and len(files) > 1 else [_one(*a) for a in asked]
     if junit:
         from mossy_compass.exchange.junit import junit as as_junit
 
@@ -117,16 +124,37 @@ def _run(
 
 def _one(file: str, network: str | None, only: str, fail_fast: bool) -> Report:
     """One drill, with a bar of its steps on a terminal."""
-    from mossy_compass.cli.progress import track
     from mossy_compass.files.drills import read_drill
+
+    return _report(file, read_drill(file, network), only, fail_fast)
+
+
+def _report(file: str, read: Drill, only: str, fail_fast: bool) -> Report:
+    """What comes of a drill that was read."""
+    from mossy_compass.cli.progress import track
     from mossy_compass.lab.drill import Report, Run
 
-    made = Run(read_drill(file, network), time.perf_counter)
+    made = Run(read, time.perf_counter)
     results = tuple(track(made.results(only, fail_fast), len(made.drill.steps), "steps"))
     if only and not any(r.expects for r in results):
         raise InputError(f"{file}: no expectation holds the text '{only}', so nothing would be tested.")
     edited = made.edited.steps if made.edited is not None else ()
     return Report(made.drill, results, made.untested(), fail_fast and bool(results) and not results[-1].ok, edited)
+
+
+def _away(asked: Sequence[tuple[str, str | None, str, bool]], scheduler: str) -> list[Report]:
+    """Several drills, on other machines: they are read here, as nobody else may have the files."""
+    from mossy_compass.cli.spread import spread
+    from mossy_compass.files.drills import read_drill
+
+    items = [(number, file, read_drill(file, network), only, fast) for number, (file, network, only, fast) in enumerate(asked)]
+    found = [pair for part in spread(_reports, items, 1, scheduler, "drills") for pair in part]
+    return [report for _, report in sorted(found, key=lambda pair: pair[0])]
+
+
+def _reports(items: Sequence[tuple[int, str, Drill, str, bool]]) -> list[tuple[int, Report]]:
+    """What comes of drills that were read elsewhere, each with its number."""
+    return [(number, _bare(_report(file, read, only, fast))) for number, file, read, only, fast in items]
 
 
 def _many(asked: Sequence[tuple[str, str | None, str, bool]], jobs: int) -> list[Report]:
@@ -172,27 +200,27 @@ def _unheard(start: Callable[[], T]) -> T:
 
 
 def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tuple[Problem, ...], str, set[Identity]]:
-    """One drill in a process of its own, or what is wrong with it, and which files it read.
-
-    What cannot travel between processes (plans, ways to make networks) is left behind.
-    """
-    from dataclasses import replace
-
+    """One drill in a process of its own, or what is wrong with it, and which files it read."""
     from mossy_compass.files.opened import note_reads
-    from mossy_compass.lab.drill import ChangeStep
 
     reads = note_reads()
     try:
-        report = _one(*asked)
+        return _bare(_one(*asked)), (), "", reads
     except NetworkFileError as fault:
         return None, fault.problems, "", reads
     except MossyError as fault:
         return None, (), str(fault), reads
 
+
+def _bare(report: Report) -> Report:
+    """What came of a drill without what cannot travel between processes: plans, ways to make networks."""
+    from dataclasses import replace
+
+    from mossy_compass.lab.drill import ChangeStep
+
     def bare(outcome: Outcome) -> Outcome:
         """An outcome without its plan, and with what only the plan could tell."""
-        journey = outcome.journey
-        return outcome._replace(journey=replace(journey, plan=None, diagnosis=journey.beside))
+        return outcome._replace(journey=outcome.journey.by_itself())
 
     results = tuple(
         r._replace(
@@ -202,7 +230,7 @@ def _packed(asked: tuple[str, str | None, str, bool]) -> tuple[Report | None, tu
         )
         for r in report.results
     )
-    return report._replace(results=results, drill=replace(report.drill, steps=(), source=None)), (), "", reads
+    return report._replace(results=results, drill=replace(report.drill, steps=(), source=None))
 
 
 def _nothing(source: Any) -> Version:

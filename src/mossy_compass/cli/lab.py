@@ -14,15 +14,18 @@ from mossy_compass.cli.common import (
     CONTEXT,
     EXIT_INPUT,
     EXIT_NOT,
+    FAILING,
     OUTPUT,
     FileKind,
     all_packets,
     form_option,
+    jobs_option,
     moment_of,
     moment_options,
     read_network,
     say,
     say_json,
+    scheduler_option,
     shape_of,
     show,
     show_problems,
@@ -275,16 +278,13 @@ def _has(network: Network, end: str) -> bool:
     return end.partition("/")[0] in {*ends(network), *network.devices} or end[:1].isdigit() or ":" in end
 
 
-KINDS = {"each-link": "link", "each-device": "device", "each-interface": "interface"}
-
-
 @click.command("what-if", context_settings=CONTEXT, short_help="Try every failure: what is lost, what goes another way.")
 @click.argument("file")
 @click.option(
     "--fail",
     "kinds",
     multiple=True,
-    type=click.Choice(list(KINDS)),
+    type=click.Choice(list(FAILING)),
     default=("each-link",),
     show_default=True,
     help="What fails, one after the other; may be given several times.",
@@ -292,8 +292,8 @@ KINDS = {"each-link": "link", "each-device": "device", "each-interface": "interf
 @click.option("--pairs", is_flag=True, help="Try every two of them together as well.")
 @flow_options
 @moment_options
-@click.option("--jobs", type=click.IntRange(1, 64), default=1, show_default=True, help="Try failures in so many processes.")
-@click.option("--scheduler", metavar="ADDRESS", help="Try them on the workers of this Dask scheduler, as tcp://10.40.48.9:8786.")
+@jobs_option("Try failures in so many processes.")
+@scheduler_option("Try them on the workers of this Dask scheduler")
 @click.option("--details", is_flag=True, help="Show every flow that is lost.")
 @click.option("--picture", metavar="PICTURE", type=OUTPUT, help="Draw what each failure costs, as PICTURE (.png or .svg).")
 @form_option("text", "json")
@@ -332,7 +332,7 @@ def what_if(
     shape = shape_of(picture) if picture else ""
     network = read_network(file)
     flows = flows_of(network, drill, (sources, targets, services), moment_of(at, last_resort))
-    cases = failures(network, [KINDS[k] for k in dict.fromkeys(kinds)], pairs)
+    cases = failures(network, [FAILING[k] for k in dict.fromkeys(kinds)], pairs)
     if scheduler is not None or jobs > 1:
         from mossy_compass.cli.spread import spread
 

@@ -9,10 +9,11 @@ from mossy_compass.lab.circumstances import every_case
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import meant
 from mossy_compass.lab.never import search_any
-from mossy_compass.lab.proofs import Found, Proof, Watched, addresses_meant, services_in
+from mossy_compass.lab.proofs import Against, Found, Proof, Watched, addresses_meant, services_in
 from mossy_compass.lab.reach import search_each
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Fate
 from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.walk.weather import in_weather
 
@@ -53,8 +54,13 @@ def prove(of: Network | Plan, claim: Claim, watch: Watched = iter) -> Proof:
     unheld = [f"{end.name} (no address to send to)" for end in targets.ends if not addresses_meant(network, end)]
     left = tuple(dict.fromkeys((*sources.left, *targets.left, *unheld, *found.left)))
     reasons = tuple((device, because, count) for (device, because), count in found.reasons.most_common())
-    # What is read first is what people know best.
-    against = tuple(sorted(found.against.values(), key=lambda a: (not a.journey.answered, ":" in a.target)))
+    # What is read first is what people know best: what is answered, then what is at least listened for.
+
+    def known(one: Against) -> tuple[bool, bool, bool]:
+        """Least for what stands first."""
+        return not one.journey.answered, one.journey.there.fate is not Fate.DELIVERED, ":" in one.target
+
+    against = tuple(sorted(found.against.values(), key=known))
     return Proof(
         claim=claim,
         against=against,

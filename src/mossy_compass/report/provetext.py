@@ -25,12 +25,17 @@ NOT_REACHED = "larger packets, other sources' addresses, tables that are full, o
 
 def proof(found: Proof) -> RenderableType:
     """The answer, with what it rests on."""
-    parts: list[RenderableType] = [Text(head(found), style="bold")]
+    return Group(Text(head(found), style="bold"), *rests_on(found))
+
+
+def rests_on(found: Proof) -> list[RenderableType]:
+    """What the answer rests on, and a packet against it."""
     rows = list(_rows(found))
+    parts: list[RenderableType] = []
     parts.append(Padding(text.rows_of(rows, ("dim", ""), (9, None)), (0, 0, 0, 2)))
     if found.against:
         parts.append(text.head(found.against[0].journey))
-    return Group(*parts)
+    return parts
 
 
 def head(found: Proof) -> str:
@@ -53,7 +58,7 @@ def _head_of_reaching(found: Proof) -> str:
     if found.against:
         first = found.against[0]
         pairs = len({(a.source, a.target) for a in found.against})
-        more = f", nor do {pairs - 1} more pair{'s' * (pairs > 2)}" if pairs > 1 else ""
+        more = f", nor {'do' if pairs > 2 else 'does'} {pairs - 1} more pair{'s' * (pairs > 2)}" if pairs > 1 else ""
         if first.journey.answered:
             more = f"; {pairs - 1} more pair{'s' * (pairs > 2)} not as claimed" if pairs > 1 else ""
             return f"{words}: NO. {first.source} reaches {first.target}, but {first.wrong[0]}{_when(first)}{more}."

@@ -6,7 +6,7 @@ A record holds ids, numbers, enums and values; its words are made elsewhere (``r
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -453,6 +453,12 @@ class Journey:
     def beside(self) -> Beside:
         """What else there is to know; looked for when it is first read, and kept."""
         return self.diagnosis if isinstance(self.diagnosis, Beside) else self.diagnosis(self)
+
+    def by_itself(self) -> Journey:
+        """The record with what stands beside it, found by now, and without its plan, so that it can be sent to another process."""
+        lookup = replace(self.lookup, journey=self.lookup.journey.by_itself()) if self.lookup is not None else None
+        onward = self.onward.by_itself() if self.onward is not None else None
+        return replace(self, plan=None, diagnosis=self.beside, lookup=lookup, onward=onward)
 
     @property
     def although(self) -> tuple[Because, ...]:
