@@ -21,7 +21,7 @@ from mossy_compass.cli.common import (
 
 if TYPE_CHECKING:
     from mossy_compass.lab.claims import Claim
-    from mossy_compass.lab.without import Asked, AfterFailure
+    from mossy_compass.lab.without import AfterFailure, Asked
     from mossy_compass.model.network import Network
 
 
