@@ -14,8 +14,8 @@ from mossy_compass.errors import InputError, MossyError, Unsupported
 T = TypeVar("T")
 R = TypeVar("R")
 PARTS_EACH = 4
-"""So many parts for each process: one that is slow then keeps nobody waiting for long."""
-PARTS_AWAY = 64
+"""So many parts for each process or thread: one that is slow then keeps nobody waiting for long. Each part begins from nothing, so that
+more of them are more work."""
 PATIENCE = 10
 """Seconds until a scheduler that does not answer is given up."""
 
@@ -35,22 +35,27 @@ def spread(work: Callable[[Sequence[T]], R], items: Sequence[T], jobs: int, sche
         Unsupported: the library for it is not installed.
 
     """
-    count = min(len(items), PARTS_AWAY if scheduler is not None else jobs * PARTS_EACH)
-    parts = [items[n::count] for n in range(count)]
     out = []
     with counter(len(items), words) as each:
         done = 0
-        for number, found in _away(work, parts, scheduler) if scheduler is not None else _beside(work, parts, jobs):
+        for count, found in _away(work, items, scheduler) if scheduler is not None else _beside(work, items, jobs):
             out.append(found)
-            done += len(parts[number])
+            done += count
             each(done)
     return out
 
 
-def _beside(work: Callable[[Sequence[T]], R], parts: Sequence[Sequence[T]], jobs: int) -> Iterator[tuple[int, R]]:
-    """In processes of this machine."""
+def _parts(items: Sequence[T], hands: int) -> list[Sequence[T]]:
+    """Items in parts, for so many who work at the same time."""
+    count = min(len(items), max(1, hands) * PARTS_EACH)
+    return [items[n::count] for n in range(count)]
+
+
+def _beside(work: Callable[[Sequence[T]], R], items: Sequence[T], jobs: int) -> Iterator[tuple[int, R]]:
+    """In processes of this machine: of how many items, and what came of them."""
+    parts = _parts(items, jobs)
     with ProcessPoolExecutor(min(jobs, len(parts)), mp_context=get_context("spawn")) as pool:
-        asked = {pool.submit(work, part): number for number, part in enumerate(parts)}
+        asked = {pool.submit(work, part): len(part) for part in parts}
         try:
             yield from ((asked[one], one.result()) for one in as_completed(asked))
         except KeyboardInterrupt:
@@ -59,8 +64,8 @@ def _beside(work: Callable[[Sequence[T]], R], parts: Sequence[Sequence[T]], jobs
             raise
 
 
-def _away(work: Callable[[Sequence[T]], R], parts: Sequence[Sequence[T]], scheduler: str) -> Iterator[tuple[int, R]]:
-    """On the workers of a scheduler."""
+def _away(work: Callable[[Sequence[T]], R], items: Sequence[T], scheduler: str) -> Iterator[tuple[int, R]]:
+    """On the workers of a scheduler: of how many items, and what came of them."""
     try:
         import distributed
     except ImportError:
@@ -78,8 +83,9 @@ def _away(work: Callable[[Sequence[T]], R], parts: Sequence[Sequence[T]], schedu
             client.wait_for_workers(1, timeout=PATIENCE)
         except TimeoutError:
             raise InputError(f"the scheduler at {scheduler} has no workers. Start some: dask worker {scheduler}.") from None
+        parts = _parts(items, sum(client.nthreads().values()))
         futures = client.map(work, parts, pure=False)
-        asked = {one.key: number for number, one in enumerate(futures)}
+        asked = {one.key: len(part) for one, part in zip(futures, parts, strict=True)}
         for one in distributed.as_completed(futures):
             try:
                 found: R = one.result()
