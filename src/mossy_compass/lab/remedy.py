@@ -170,47 +170,73 @@ def remedies(network: Network, flow: Flow, wanted: bool, make: Make, tests: Sequ
     before = _ask(plan, flow, wanted)
     if fits(before, wanted):
         return Remedies(flow, wanted, before, (), 0, 0)
-    helping: list[_Tried] = []
-    moved: list[_Tried] = []
-    tried = 0
-    queue = [_Tried((), (), plan, before)]
-    seen: set[str] = set()
-    while queue and tried < MOST_TRIED:
-        words, steps, now, journey = queue.pop(0)
-        for proposal in _proposals(now, journey, wanted):
-            if words and not proposal.narrow:
-                continue
-            done = (*steps, *proposal.steps)
-            if repr(done) in seen or tried >= MOST_TRIED:
-                continue
-            seen.add(repr(done))
-            tried += 1
-            changed = _made(make, done)
-            after = _asked(changed, flow, wanted) if changed is not None else None
-            if changed is None or after is None:
-                continue
-            said = (*words, proposal.words)
-            if fits(after, wanted):
-                helping.append(_Tried(said, done, changed, after))
-                continue
-            if _moved(journey, after):
-                moved.append(_Tried(said, done, changed, after))
-            if proposal.narrow and len(said) < MOST_DEEP and _moved(journey, after):
-                queue.append(_Tried(said, done, changed, after))
+    search = _Search(flow, wanted, make)
+    search.run(plan, before)
     old = _grid(plan, tests)
-    found = [_weighed(plan, old, flow, tests, *h) for h in _least(helping)]
+    found = [_weighed(plan, old, flow, tests, *h) for h in _least(search.helping)]
     found.sort(key=lambda r: (len(r.unknown), r.others, _turns(r.effects), len(r.words)))
-    plans = {id(h.steps): h.plan for h in helping}
-    told = [_followed(r, plan, plans[id(r.steps)], next((h.device for h in before.there.hops), "")) for r in found[:MOST_TOLD]]
+    sender = next((h.device for h in before.there.hops), "")
+    plans = {id(h.steps): h.plan for h in search.helping}
+    told = [_followed(r, plan, plans[id(r.steps)], sender) for r in found[:MOST_TOLD]]
     told.sort(key=lambda r: (not r.followed and len(r.unknown), r.wide, r.others, _turns(r.effects), len(r.words)))
     if told and sum(len(entry.rules) for entry in network.lists.values()) <= MOST_RULES:
         known = {(p.code, p.message) for p in findings(plan)}
         told = [r._replace(new=tuple(p for p in findings(plans[id(r.steps)]) if (p.code, p.message) not in known)) for r in told]
-    farthest = max(moved, key=lambda m: (_came(m.journey), -len(m.words)), default=None) if wanted and not told else None
-    if farthest is not None and _came(farthest.journey) < _came(before):
-        farthest = None
-    by_far = (farthest.words, farthest.journey) if farthest is not None else None
-    return Remedies(flow, wanted, before, tuple(told), tried, len(found) - len(told), by_far)
+    farthest = search.farthest(before) if wanted and not told else None
+    return Remedies(flow, wanted, before, tuple(told), search.tried, len(found) - len(told), farthest)
+
+
+class _Search:
+    """Changes that were tried for a flow.
+
+    Attributes:
+        helping: after which it ends as it is wanted.
+        moved: after which it ends elsewhere than before, and not as it is wanted.
+        tried: how many were tried.
+
+    """
+
+    def __init__(self, flow: Flow, wanted: bool, make: Make) -> None:
+        self.flow, self.wanted, self.make = flow, wanted, make
+        self.helping: list[_Tried] = []
+        self.moved: list[_Tried] = []
+        self.tried = 0
+
+    def run(self, plan: Plan, before: Journey) -> None:
+        """Try what could help, and what could help further where something about this flow alone has moved it."""
+        queue = [_Tried((), (), plan, before)]
+        seen: set[str] = set()
+        while queue:
+            last = queue.pop(0)
+            for proposal in _proposals(last.plan, last.journey, self.wanted):
+                done = (*last.steps, *proposal.steps)
+                if (last.words and not proposal.narrow) or repr(done) in seen:
+                    continue
+                if self.tried >= MOST_TRIED:
+                    return
+                seen.add(repr(done))
+                found = self._try((*last.words, proposal.words), done)
+                if found is not None and _moved(last.journey, found.journey):
+                    self.moved.append(found)
+                    queue += [found] if proposal.narrow and len(found.words) < MOST_DEEP else []
+
+    def _try(self, words: tuple[str, ...], steps: tuple[Step, ...]) -> _Tried | None:
+        """What comes of a change that does not help; None of one that does, or cannot be made."""
+        self.tried += 1
+        changed = _made(self.make, steps)
+        after = _asked(changed, self.flow, self.wanted) if changed is not None else None
+        if changed is None or after is None:
+            return None
+        found = _Tried(words, steps, changed, after)
+        if fits(after, self.wanted):
+            self.helping.append(found)
+            return None
+        return found
+
+    def farthest(self, before: Journey) -> tuple[tuple[str, ...], Journey] | None:
+        """The change with which the packet, or its answer, came farthest; None where none took it farther than it comes now."""
+        found = max(self.moved, key=lambda m: (_came(m.journey), -len(m.words)), default=None)
+        return (found.words, found.journey) if found is not None and _came(found.journey) > _came(before) else None
 
 
 def _came(journey: Journey) -> tuple[int, int]:

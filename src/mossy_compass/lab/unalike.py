@@ -97,22 +97,35 @@ def felt(before: Plan, after: Plan) -> Felt:
     lists = apart.lists | {n for network in networks for n, listed in network.lists.items() if _says_any(listed, words)}
     saying = {d.name for network in networks for d in network.devices.values() if _says_any(d, words)}
     readers = {name: _readers(before, name) | _readers(after, name) for name in lists}
-    placed = [_rows_at(plans, *one) for one in sorted(apart.places)]
     touched = {effect.device for effect in routes.found}.union(apart.devices, saying, *readers.values())
     alike = frozenset(after.network.devices) - touched - set(_beside(plans, touched))
-    # A list that is in one version alone, and asked there, is written at a device too: that is not only lists. One that has rules in
-    # one version alone may leave a place without any, and what is so there is felt by every packet (setting empty-list).
-    # The places where other lists stand are looked at by themselves.
-    elsewhere = {name: {d for d in readers[name] if _says_elsewhere(plans, d, name, apart.places)} for name in lists}
-    emptied = any(len({bool(_read(plan, d, name)) for plan in plans}) > 1 for name in lists for d in elsewhere[name])
-    only_lists = apart.only_these and not saying and not emptied and None not in placed
-    of_lists = (row for name in sorted(lists) for row in _rows(plans, name, elsewhere[name]))
-    rows = (*(row for some in placed for row in some or ()), *of_lists) if only_lists else None
+    rows = _rows_felt(plans, apart, readers) if apart.only_these and not saying else None
     to = [effect.prefix.span for effect in routes.found]
     for name in sorted(apart.routes):  # a route that is not in use is named where nothing else leads there
         one, other = (network.devices[name].routes for network in networks)
         to += [route.prefix.span for route in (*one, *other) if route not in one or route not in other]
     return Felt(alike, rows, tuple(dict.fromkeys(to)), plans)
+
+
+def _rows_felt(plans: tuple[Plan, Plan], apart: _Apart, readers: Mapping[str, set[str]]) -> tuple[Row, ...] | None:
+    """The rows of lists of which one must be met for a packet to feel the difference; None where any packet may.
+
+    Args:
+        plans: the versions.
+        apart: what they say otherwise.
+        readers: the lists that are others, with the devices that have a word for them.
+
+    """
+    placed = [_rows_at(plans, *one) for one in sorted(apart.places)]
+    # A list that is in one version alone, and asked there, is written at a device too: that is not only lists. One that has rules in
+    # one version alone may leave a place without any, and what is so there is felt by every packet (setting empty-list).
+    # The places where other lists stand are looked at by themselves.
+    elsewhere = {name: {d for d in some if _says_elsewhere(plans, d, name, apart.places)} for name, some in readers.items()}
+    emptied = any(len({bool(_read(plan, d, name)) for plan in plans}) > 1 for name, some in elsewhere.items() for d in some)
+    if emptied or None in placed:
+        return None
+    found = [row for some in placed for row in some or ()]
+    return (*found, *(row for name in sorted(elsewhere) for row in _rows(plans, name, elsewhere[name])))
 
 
 def _apart(plans: tuple[Plan, Plan]) -> _Apart | None:
