@@ -51,9 +51,16 @@ def head(found: Remedies) -> str:
     if found.so_already:
         return f"{ends}: it {what} already; nothing has to be done."
     if not found.found:
-        return f"{ends}: nothing was found after which it {what}; {found.tried} changes were tried."
+        tried = (
+            f"{found.tried} change{'s were' if found.tried != 1 else ' was'} tried"
+            if found.tried
+            else "there is none that could be tried"
+        )
+        return f"{ends}: nothing was found after which it {what}; {tried}."
     count = len(found.found) + found.more
-    return f"{ends}: {count} change{'s' * (count != 1)} after which it {what}, the smallest first ({found.tried} were tried)."
+    first = ", the smallest first" if count > 1 else ""
+    tried = f"{found.tried} {'were' if found.tried != 1 else 'was'} tried"
+    return f"{ends}: {count} change{'s' * (count != 1)} after which it {what}{first} ({tried})."
 
 
 def _remedy(number: int, remedy: Remedy) -> list[RenderableType]:
