@@ -19,11 +19,13 @@ from mossy_compass.lab import versions as comparing
 from mossy_compass.lab.circumstances import Circumstances, Memories
 from mossy_compass.lab.forms import holding
 from mossy_compass.lab.unalike import Felt, felt
-from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, OPENS, Compared, Turned, compare_all
-from mossy_compass.packet.packet import Packet
+from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, KEEPS_OUT, LETS_IN, OPENS, Compared, Turned, compare_all
+from mossy_compass.packet.packet import TCP_FLAGS, Packet
+from mossy_compass.packet.service import TCP
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent
@@ -33,7 +35,7 @@ from tests.test_laws import networks
 from tests.test_unmet import yard
 
 OPENING = Relation.OPENING
-KINDS = {CLOSES: "closes", OPENS: "opens", BY_ANOTHER: "reason", ANOTHER_WAY: "way"}
+KINDS = {CLOSES: "closes", OPENS: "opens", BY_ANOTHER: "reason", ANOTHER_WAY: "way", LETS_IN: "lets in", KEEPS_OUT: "keeps out"}
 
 
 def compared(before: mc.Network, after: mc.Network, **asked: list[str]) -> Compared:
@@ -100,7 +102,7 @@ def ssh(more: str = "", top: str = "") -> mc.Network:
         (CLOSED, yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, from-port: 7, to: shelf, service: https}]", "l"), {"sources": ["a"]}, ["opens desk+till > shelf https~"]),
         # what no answer of comes home ends for another reason: the refusal of a port that is closed
         (CLOSED, yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, from: desk, to: store, service: https}]", "l"), {"sources": ["b"]}, ["reason store > desk tcp~"]),
-        (CLOSED, yard("l: [{id: 10, permit: icmp}, {id: 20, permit: tcp, service: ssh}]", "l"), {"sources": ["desk"], "targets": ["shelf"]}, ["opens desk > shelf ping", "reason desk > shelf other icmp~"]),
+        (CLOSED, yard("l: [{id: 10, permit: icmp}, {id: 20, permit: tcp, service: ssh}]", "l"), {"sources": ["desk"], "targets": ["shelf"]}, ["opens desk > shelf ping", "lets in desk > shelf icmp", "reason desk > shelf other icmp~"]),
         (CLOSED, yard("l: [{id: 5, reject: udp}, {id: 10, permit: tcp, service: ssh}]", "l"), {"sources": ["desk"], "targets": ["shelf"]}, ["reason desk > shelf domain~,ntp,snmp,syslog,other udp"]),
         # at times; both families; another list at the place; a group
         (CLOSED, ssh(", hours: late", LATE), {"sources": ["desk"], "targets": ["shelf"]}, ["closes desk > shelf ssh @outside every window of time"]),
@@ -108,7 +110,7 @@ def ssh(more: str = "", top: str = "") -> mc.Network:
         (OPEN, CLOSED, {"sources": ["desk"], "targets": ["store"], "services": ["https", "ping"]}, ["closes desk > store ping,https"]),
         (OPEN, yard("l: [{permit: any, to: '2001:db8:2::/64'}, {permit: icmp6}]", "l"), {"sources": ["desk"], "targets": ["store"], "services": ["ping"]}, ["closes desk > store ping~"]),
         (both("l"), both("o"), {"sources": ["a"], "targets": ["shelf"]}, ["closes desk+till > shelf ssh"]),
-        (shop("store"), shop("shelf"), {"sources": ["till"], "services": ["https", "ssh"]}, ["closes till > store https", "opens till > shelf https,ssh", "reason till > store ssh"]),
+        (shop("store"), shop("shelf"), {"sources": ["till"], "services": ["https", "ssh"]}, ["closes till > store https", "opens till > shelf https,ssh", "reason till > store ssh", "keeps out till > store https,ssh"]),
         (learned("{id: 1, permit: tcp, name: shop.example}"), learned("{id: 1, permit: tcp, to: shelf}, {id: 2, permit: tcp, name: shop.example}"), {"sources": ["till"], "targets": ["shelf"], "services": ["ssh"]}, ["opens till > shelf ssh @while no name was asked for"]),
         # routes, translations, steering, settings
         (OPEN, yard(gate=ROUTE), {"sources": ["desk"], "services": ["https"]}, ["closes desk > store https~"]),
@@ -120,6 +122,34 @@ def ssh(more: str = "", top: str = "") -> mc.Network:
 )  # fmt: skip
 def test_what_turns_is_told_by_name(before: mc.Network, after: mc.Network, asked: dict[str, list[str]], words: list[str]) -> None:
     assert told(before, after, **asked) == words
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "asked", "words"),
+    [
+        # what an inspected protocol's strays fare by is no rule's
+        ("unknown-session: drop", "unknown-session: filter", {"sources": ["desk"], "targets": ["store"]}, ["lets in desk > store tcp"]),
+        ("unknown-session: filter", "unknown-session: drop", {"sources": ["desk"], "targets": ["store"]}, ["keeps out desk > store tcp"]),
+        ("unknown-session: filter", "unknown-session: drop", {"sources": ["desk"], "targets": ["store"], "services": ["https"]}, ["keeps out desk > store https"]),
+        ("unknown-session: filter", "unknown-session: drop", {"sources": ["desk"], "targets": ["10.50.0.1"]}, []),
+    ],
+)  # fmt: skip
+def test_what_opens_nothing_is_told_apart(before: str, after: str, asked: dict[str, list[str]], words: list[str]) -> None:
+    versions = [
+        yard("l: [{permit: any}]", "l", gate=f"    stateful: [tcp]\n    settings: {{{setting}}}") for setting in (before, after)
+    ]
+    found = told(versions[0], versions[1], **asked)
+    assert found == words
+
+
+def test_what_opens_nothing_is_not_told_where_it_follows_what_does() -> None:
+    """Its own services alone: of a list that is about other ports as well, those are told."""
+    both = yard("l: [{id: 10, permit: tcp, service: ssh}, {id: 20, permit: tcp, from: desk, to: store, to-port: 443-444}]", "l")
+    assert told(CLOSED, both, sources=["desk"], targets=["store"]) == [
+        "opens desk > store https",
+        "lets in desk > store https,other tcp~",
+        "reason desk > store other tcp~",
+    ]
 
 
 def test_who_is_there_in_one_version_alone_is_told() -> None:
@@ -258,10 +288,7 @@ def test_what_senders_are_told_of_lost_packets_is_beside_how_these_end(tmp_path:
     words = " ".join(said.output.split())
     assert said.exit_code == 1
     assert "no packet of 1 sender ends otherwise, but senders are told otherwise of some that are lost." in words
-    assert (
-        "as udp 10.40.1.10:49152 > 10.40.2.10:9: lost as before; its sender saw silence, and sees refused now Opening packets"
-        in words
-    )
+    assert "as udp 10.40.1.10:49152 > 10.40.2.10:9: lost as before; its sender saw silence, and sees refused now Packets" in words
     # the reset of a closed port is an answer like others
     assert told(mc.load(one), mc.load(two), sources=["a"], targets=["b"], services=["tcp/9"]) == []
 
@@ -390,6 +417,17 @@ def packet_of(network: mc.Network, sender: str, chance: random.Random) -> Packet
     return made.packet
 
 
+def stray_of(packet: Packet, chance: random.Random) -> Packet:
+    """A packet that opens nothing, between the same ends: a later one, an answer that nobody asked for, a later piece."""
+    if chance.random() < 0.2:
+        return packet._replace(from_port=-1, to_port=0, icmp=-1, flags="")
+    if packet.protocol == TCP:
+        return packet._replace(flags=chance.choice([f for f in TCP_FLAGS if f not in ("SYN", "RST")]))
+    if packet.icmp >= 0:
+        return packet._replace(icmp=0 if packet.source.family == 4 else 129 << 8)  # an echo reply (RFC 792, RFC 4443)
+    return packet._replace(protocol=TCP, from_port=max(packet.from_port, 1), to_port=max(packet.to_port, 1), flags="")
+
+
 @examples(5, 40)
 @given(networks(), st.integers(0, 100_000))
 def test_walks_of_both_versions_agree_with_what_is_said_to_turn(network: mc.Network, seed: int) -> None:
@@ -481,7 +519,7 @@ def in_time(rules: str, top: str = FILM, gate: str = "") -> mc.Network:
 )  # fmt: skip
 def test_what_turns_at_times_is_told_of_those_times(before: mc.Network, after: mc.Network) -> None:
     chance = random.Random(11)
-    turned = agree((Plan(before), Plan(after)), "desk", chance, 400)
+    turned = agree((Plan(before), Plan(after)), "desk", chance, 700)
     assert turned
 
 
@@ -494,11 +532,14 @@ def agree(plans: tuple[Plan, Plan], sender: str, chance: random.Random, draws: i
         return turned
     for _ in range(draws):
         packet = packet_of(plans[0].network, sender, chance)
+        if packet is not None and chance.random() < 0.25:
+            packet = stray_of(packet, chance)
+        relation = OPENING if packet is not None and packet.opening else Relation.NONE
         number = chance.randrange(len(search.cases))
         case = search.cases[number]
         meant = (
             all(
-                holding(search.sets.space, c.packets(p.network, search.sets), packet, OPENING)
+                holding(search.sets.space, c.packets(p.network, search.sets), packet, relation)
                 for c, p in zip(case, plans, strict=True)
             )
             if packet
@@ -510,8 +551,14 @@ def agree(plans: tuple[Plan, Plan], sender: str, chance: random.Random, draws: i
         kinds = [
             g.kind
             for g in search.groups.values()
-            if any(n in (-1, number) and holding(search.sets.space, held, packet, OPENING) for held, n in g.sets)
+            if any(n in (-1, number) and holding(search.sets.space, held, packet, relation) for held, n in g.sets)
         ]
+        if not packet.opening:
+            came = [{_came_to(j) for j in some} for some in walked]
+            wanted = [] if came[0] == came[1] else [LETS_IN if any(came[1] - came[0]) else KEEPS_OUT]
+            assert kinds == wanted, (packet, kinds, case[1].words)
+            turned += bool(wanted)
+            continue
         pair = search._apart(*walked)
         assert len(kinds) == (pair is not None), (packet, kinds, case[1].words)
         if pair is not None:
@@ -519,6 +566,13 @@ def agree(plans: tuple[Plan, Plan], sender: str, chance: random.Random, draws: i
             assert (kinds[0] == CLOSES) == (pair[0].answered and not pair[1].answered)
             assert (kinds[0] == OPENS) == (pair[1].answered and not pair[0].answered)
     return turned
+
+
+def _came_to(journey: mc.Journey) -> str:
+    """Who got a packet; nobody where it was lost, or came to a device that it was not for."""
+    end = journey.there
+    taken = end.fate in (Fate.DELIVERED, Fate.REFUSED) or end.cause.split(".")[0] in ("service", "answer", "echo", "fragment")
+    return end.end if taken or end.cause == "session.part" else ""
 
 
 def walks(plan: Plan, sender: str, packet: Packet, case: Circumstances) -> list[mc.Journey]:

@@ -187,8 +187,16 @@ class Sets:
 
     @cached_property
     def opening(self) -> Set:
-        """The packets that open something when they are sent; each kind of ICMP is of one family (RFC 792, RFC 4443)."""
-        held = self._holds("relation", frozenset((Relation.OPENING,)))
+        """The packets that open something when they are sent."""
+        return self._of_one_family(self._holds("relation", frozenset((Relation.OPENING,))))
+
+    @cached_property
+    def strays(self) -> Set:
+        """Those that open nothing: later packets of TCP, answers, errors, pieces."""
+        return self._of_one_family(self.space.possible & ~self._holds("relation", frozenset((Relation.OPENING,))))
+
+    def _of_one_family(self, held: Set) -> Set:
+        """Packets without those that nobody can send: each kind of ICMP is of one family (RFC 792, RFC 4443)."""
         for protocol, family in ((ICMP, 6), (ICMP6, 4)):
             held = held & ~(
                 self._holds("service", (service_span(Service(protocol)),)) & self._holds("destination", (FAMILIES[family],))

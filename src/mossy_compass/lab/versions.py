@@ -6,6 +6,7 @@ before: every packet that opens something, by every equal way, at every moment t
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import NamedTuple
@@ -15,8 +16,10 @@ from mossy_compass.headers.sets import Set
 from mossy_compass.headers.spans import merge
 from mossy_compass.lab.circumstances import Circumstances, Memories, every_case_of
 from mossy_compass.lab.ends import FlowEnd, meant
+from mossy_compass.lab.expect import ARRIVED
 from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.lab.inwords import Arrives, by_protocol, by_service, shortest
+from mossy_compass.lab.never import TAKEN
 from mossy_compass.lab.proofs import addresses_meant, device_of, packets_of, services_in
 from mossy_compass.lab.unalike import felt
 from mossy_compass.lab.whole import MOST_STAYS, Whole, as_known, whole
@@ -36,8 +39,10 @@ from mossy_compass.walk.grid import Cell, cell_of, differences, fronts_of, servi
 from mossy_compass.walk.journey import Journey
 from mossy_compass.walk.question import Question
 
-CLOSES, OPENS, BY_ANOTHER, ANOTHER_WAY = range(4)
-"""What becomes of packets: they are answered no more, or now; something else decides; or they go another way. The worst first."""
+CLOSES, OPENS, LETS_IN, BY_ANOTHER, ANOTHER_WAY, KEEPS_OUT = range(6)
+"""What becomes of packets: they are answered no more, or now; something else decides; or they go another way. Of those that open nothing:
+they get to whom they are sent now, or no more. The worst first."""
+STRAYS = (LETS_IN, KEEPS_OUT)
 MOST_WORDS = 8
 """So many services are named where only a part of each is meant; more are told by those of which there is nothing."""
 ELSEWHERE = "nobody's address"
@@ -127,6 +132,9 @@ def compare_all(
 ) -> Compared:
     """Tell which packets end otherwise in a later version of a network, of all that hosts and routers can send in both.
 
+    Of those that open nothing (later packets of TCP, answers that nobody asked for, pieces, but no resets) it is told whether they get to
+    whom they are sent, and nothing else; and not where those that open something turn with them.
+
     Args:
         before, after: the versions, in the weather that is meant.
         sources, targets: hosts, groups, segments, zones, addresses; everybody when left out.
@@ -149,7 +157,9 @@ def compare_all(
 
 
 class _Group(NamedTuple):
-    """Packets that turn alike: the first of them, and the sets, each with the number of its case; -1 for all cases."""
+    """Packets that turn alike: the first of them, and the sets, each with the number of its case; -1 for all cases. ``kind`` tells
+    whether they open something.
+    """
 
     kind: int
     cells: tuple[Cell, Cell]
@@ -236,10 +246,11 @@ class _Versions:
                     found.setdefault(front, {})[address] = None
         return {name: tuple(own) for name, own in found.items()}
 
-    def _wanted(self) -> Set:
-        """The packets that are asked about."""
+    def _wanted(self, strays: bool = False) -> Set:
+        """The packets that are asked about: those that open something, or those that open nothing."""
         _, targets, services = self.asked
-        sets, held = self.sets, self.sets.opening
+        sets = self.sets
+        held = sets.strays if strays else sets.opening
         if targets:
             held = held & sets.to([a for word in targets for n, e in self._meant(word, False) for a in addresses_meant(n, e)])
         if services:
@@ -255,19 +266,20 @@ class _Versions:
         self.told_home: list[tuple[Journey, Journey]] = []
         self.kinds = 0
         self.most_stays = self.most
-        wanted = self._wanted() & self.felt.packets(self.sets)
+        wanted = [self._wanted(strays) & self.felt.packets(self.sets) for strays in (False, True)]
         known = self.sets.to([a for own in self.targets.values() for a in own])
         for device in watch(list(self.starts)):
             names = self.starts[device]
-            sent = sent_by(self.sets.space, [a.key for n in names for a in self.hosts[n]]) & wanted
-            settled = self.sets.nothing
-            for number, case in enumerate(self.cases):
-                now = self._about(case, sent & ~settled)
-                # What goes to somebody first: an example is best one that people know.
-                for part in (now & known, now & ~known):
-                    settled = settled | self._case(device, part, number)
+            mine = sent_by(self.sets.space, [a.key for n in names for a in self.hosts[n]])
+            for some in wanted:
+                sent, settled = mine & some, self.sets.nothing
+                for number, case in enumerate(self.cases):
+                    now = self._about(case, sent & ~settled)
+                    # What goes to somebody first: an example is best one that people know. Of what opens nothing only that can arrive.
+                    for part in (now & known, now & ~known) if some is wanted[0] else (now & known,):
+                        settled = settled | self._case(device, part, number)
         turned = sorted((self.told(some) for some in self.groups.values()), key=lambda t: (t.kind, -len(t.pairs)))
-        self.turned = tuple(turned)
+        self.turned = tuple(_without_followers(turned))
 
     def _about(self, case: tuple[Circumstances, ...], held: Set) -> Set:
         """Those of some packets that a case is about."""
@@ -329,6 +341,9 @@ class _Versions:
 
     def _weigh(self, was: Whole, now: Whole, number: int) -> None:
         """Note packets that fare otherwise; doubts of both versions are told where they could matter."""
+        if not was.packet.opening:
+            self._weigh_strays(was, now, number)
+            return
         found = self._apart(was.journeys, now.journeys)
         if found is None:
             later = {self._told(j, False): j for j in now.journeys}
@@ -350,6 +365,23 @@ class _Versions:
         decided = (by.where, by.place, by.lost) if kind in (CLOSES, OPENS) else _parting(old, new) if kind == ANOTHER_WAY else ()
         key = kind, old.words, new.words, decided
         group = self.groups.setdefault(key, _Group(kind, (old, new), found, []))
+        group.sets.append((now.held, number))
+
+    def _weigh_strays(self, was: Whole, now: Whole, number: int) -> None:
+        """Note packets that open nothing, where they get to whom they are sent in one of the versions alone."""
+        arrived = [{_arrived(j) for j in one.journeys} for one in (was, now)]
+        if arrived[0] == arrived[1]:
+            self.doubts += [f"{was.packet}: {doubt}" for doubt in (*was.doubts, *now.doubts)]
+            return
+        kind = LETS_IN if any(arrived[1] - arrived[0]) else KEEPS_OUT
+        one, other = (
+            next((j for j in some.journeys if _arrived(j) not in others), some.journeys[0])
+            for some, others in ((was, arrived[1]), (now, arrived[0]))
+        )
+        ends = self._sender(was.packet), str(was.packet.destination), was.packet.what()
+        old, new = cell_of(one, *ends), cell_of(other, *ends)
+        by = old if kind == LETS_IN else new
+        group = self.groups.setdefault((kind, by.words, by.where, by.place), _Group(kind, (old, new), (one, other), []))
         group.sets.append((now.held, number))
 
     def _apart(self, before: Sequence[Journey], after: Sequence[Journey]) -> tuple[Journey, Journey] | None:
@@ -395,21 +427,26 @@ class _Versions:
             for target, addresses in self.targets.items():
                 to = sets.to(addresses)
                 if (mine & to).satisfiable():
-                    by_words.setdefault((target, self._services(target, own, mine & to, to)), []).append(name)
+                    words = self._services(target, own, mine & to, to, group.kind in STRAYS)
+                    by_words.setdefault((target, words), []).append(name)
                     rest = rest & ~to
             if rest.satisfiable():
-                by_words.setdefault((ELSEWHERE, self._services("", own, rest, elsewhere)), []).append(name)
+                words = self._services("", own, rest, elsewhere, group.kind in STRAYS)
+                by_words.setdefault((ELSEWHERE, words), []).append(name)
         alike: dict[tuple[tuple[str, ...], _Words], list[str]] = {}
         for (target, words), names in by_words.items():
             alike.setdefault((tuple(names), words), []).append(target)
         which = tuple(Which(names, tuple(to), *words) for (names, words), to in alike.items())
         return Turned(group.kind, *group.cells, group.journeys, which, self._when(group))
 
-    def _services(self, target: str, own: tuple[Address, ...], mine: Set, to: Set) -> _Words:
+    def _services(self, target: str, own: tuple[Address, ...], mine: Set, to: Set, strays: bool) -> _Words:
         """The services of packets to a target, or all but those; and whether of these it is only a part."""
-        asked = self._wanted() & to & sent_by(self.sets.space, [a.key for a in own])
+        asked = self._wanted(strays) & to & sent_by(self.sets.space, [a.key for a in own])
         network = next((n for n in self.networks if target in n.devices or n.far_host(target)), self.networks[1])
         listens = services_at(network, target) if target in network.devices or network.far_host(target) else ["ping"]
+        whole = list(by_protocol(self.sets, asked, mine)) if strays and not self.asked[2] else []
+        if whole and not any(one.partly for one in whole):
+            return tuple(whole), False, False
         words, all_but = shortest(network, self.sets, asked, mine, mine, listens)
         if self.asked[2] and words == (Arrives("everything", False, False),):
             return tuple(by_service(network, self.sets, asked, mine, mine, listens)), False, False
@@ -437,6 +474,44 @@ class _Versions:
         first = words[0] or ("outside every window of time" if any(n.hours for n in self.networks) else named)
         more = len(numbers) - 1
         return first + (f", and {more} more of {len(concerned)} moments and circumstances" if first and more else "")
+
+
+def _without_followers(turned: Sequence[Turned]) -> Iterator[Turned]:
+    """Without packets that open nothing where what opens something turns with them: for the same ends and services."""
+    led: dict[tuple[int, str, str], list[Which]] = {}
+    for one in turned:
+        if one.kind in (CLOSES, OPENS):
+            for which in one.which:
+                for source, target in itertools.product(which.sources, which.targets):
+                    led.setdefault((one.kind, source, target), []).append(which)
+    for one in turned:
+        if one.kind not in STRAYS:
+            yield one
+            continue
+        kind = OPENS if one.kind == LETS_IN else CLOSES
+        rest = tuple(
+            which
+            for which in one.which
+            if not all(_leads(led.get((kind, *pair), ()), which) for pair in itertools.product(which.sources, which.targets))
+        )
+        if rest:
+            yield one._replace(which=rest)
+
+
+def _leads(led: Iterable[Which], which: Which) -> bool:
+    """Whether packets that open something turn for every service that others are of."""
+    some = list(led)
+    if which.all_but:
+        return any(w.all_but and {a.words for a in w.services} <= {a.words for a in which.services} for w in some)
+    words = {a.words for a in which.services}
+    named = {a.words for w in some if not w.all_but for a in w.services}
+    return words <= named or "everything" in named or any(w.all_but and not words & {a.words for a in w.services} for w in some)
+
+
+def _arrived(journey: Journey) -> str:
+    """Who got a packet, be it that it refuses it or does not know what it answers; empty where it was lost on its way."""
+    leg = journey.there
+    return leg.end if leg.fate in ARRIVED or leg.cause.startswith(TAKEN) else ""
 
 
 def _who_sends(network: Network) -> Iterator[tuple[str, tuple[Address, ...]]]:

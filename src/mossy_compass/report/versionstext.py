@@ -9,23 +9,37 @@ from rich.padding import Padding
 from rich.text import Text
 
 from mossy_compass.lab.inwords import Arrives
-from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, OPENS, Compared, Turned, Which
+from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, KEEPS_OUT, LETS_IN, OPENS, STRAYS, Compared, Turned, Which
 from mossy_compass.walk.grid import Cell, cell_dict, differences
 
 MOST_TURNED = 12
 MOST_WHICH = 4
 MOST_NAMED = 4
-_KINDS = {CLOSES: "closes", OPENS: "opens", BY_ANOTHER: "another reason", ANOTHER_WAY: "another way"}
+_KINDS = {
+    CLOSES: "closes",
+    OPENS: "opens",
+    LETS_IN: "lets in what opens nothing",
+    BY_ANOTHER: "another reason",
+    ANOTHER_WAY: "another way",
+    KEEPS_OUT: "keeps out what opens nothing",
+}
 
 
 def head(found: Compared) -> str:
     """What becomes of all packets, in a few words."""
-    words = {CLOSES: "closes", OPENS: "opens", BY_ANOTHER: "ends for another reason", ANOTHER_WAY: "goes another way"}
+    words = {
+        CLOSES: "closes",
+        OPENS: "opens",
+        LETS_IN: "that opens nothing gets through",
+        BY_ANOTHER: "ends for another reason",
+        ANOTHER_WAY: "goes another way",
+        KEEPS_OUT: "that opens nothing gets through no more",
+    }
     said = []
     for kind, word in words.items():
         pairs = {pair for t in found.turned if t.kind == kind for pair in t.pairs}
         if pairs:
-            said.append(f"something {word} for {len(pairs)} pair{'s' if len(pairs) > 1 else ''} of sender and target")
+            said.append(f"something {word} for {_pairs(len(pairs))}")
     if not said and found.left:
         return "of what could be looked at no packet ends otherwise; NOT KNOWN is what is named below"
     if not said and found.told_home:
@@ -46,13 +60,18 @@ def in_line(found: Compared) -> str:
         if which and kind in (CLOSES, OPENS):
             more = len(which) - MOST_WHICH
             said.append(f"{word} {'; '.join(map(_which, which[:MOST_WHICH]))}{f' and {more} more such' if more > 0 else ''}")
+        elif kind in STRAYS and which:
+            rest.append(f"{word}, for {_pairs(len(pairs))}")
         elif which:
-            rest.append(
-                f"{len(pairs)} pair{'s' if len(pairs) > 1 else ''} of sender and target {'have' if len(pairs) > 1 else 'has'} {word}"
-            )
+            rest.append(f"{_pairs(len(pairs))} {'have' if len(pairs) > 1 else 'has'} {word}")
     if found.left:
         return ", ".join([*said, *rest, "and there is more that could not be followed here"])
     return ", ".join([*said, "nothing else opens or closes" if said else "nothing opens or closes", *rest])
+
+
+def _pairs(count: int) -> str:
+    """How many pairs."""
+    return f"{count} pair{'s' if count > 1 else ''} of sender and target"
 
 
 def parts(found: Compared) -> list[RenderableType]:
@@ -65,8 +84,10 @@ def parts(found: Compared) -> list[RenderableType]:
         out.append(Text(f"... and {len(found.turned) - MOST_TURNED} more; --format json has them all", style="dim"))
     at = f", at {found.cases} moments and circumstances" if found.cases > 1 else ""
     tail = (
-        f"Opening packets of every protocol, port and source port that {found.senders} devices can send from their own addresses in both "
-        f"versions, 64 bytes long, over every equal way{at}; {found.kinds} kinds that could feel the difference were walked."
+        f"Packets of every protocol, port and source port that {found.senders} devices can send from their own addresses in both "
+        f"versions, 64 bytes long, over every equal way{at}; {found.kinds} kinds that could feel the difference were walked. "
+        "Of what opens nothing (later packets, answers unasked, pieces; no resets) is told whether it gets there, where nothing opens or "
+        "closes for the same service."
     )
     if any(_partly(which) for t in found.turned for which in t.which):
         tail += " Partly: to some of the addresses, or from some source ports or addresses."
@@ -90,7 +111,8 @@ def _lines(turned: Turned) -> list[RenderableType]:
     old, new = turned.before, turned.after
     same = "still " if old.words == new.words else f"{_ended(old)} becomes "
     when = f" ({turned.when})" if turned.when else ""
-    lines: list[RenderableType] = [Text.assemble((f"{_KINDS[turned.kind]}: {same}{_ended(new)}", "bold"), when)]
+    becomes = f"{old.words} becomes {new.words}" if turned.kind in STRAYS else f"{same}{_ended(new)}"
+    lines: list[RenderableType] = [Text.assemble((f"{_KINDS[turned.kind]}: {becomes}", "bold"), when)]
     lines += [_indented(_which(which)) for which in turned.which[:MOST_WHICH]]
     more = len(turned.which) - MOST_WHICH
     lines += [_indented(f"... and {more} more such line{'s' if more > 1 else ''}")] if more > 0 else []
@@ -98,6 +120,9 @@ def _lines(turned: Turned) -> list[RenderableType]:
         why = "; ".join(f"{what}: {was}, now {now}" for what, was, now in differences(old, new)[:1])
     else:
         why = new.reason if new.reason != old.reason else f"its sender saw {old.symptom}, and sees {new.symptom} now"
+    if turned.kind == LETS_IN:
+        there = turned.journeys[1].there
+        why = f"it gets to {there.end}: {there.because.cited()}"
     if turned.kind == OPENS:
         before = [because for _, because in turned.journeys[0].there.permits()]
         by = [because.cited() for _, because in turned.journeys[1].there.permits() if because not in before]
