@@ -21,14 +21,15 @@ LISTS, RULES = 20, 50
 SEED = 4
 
 
-def campus(rooms: int, hosts: int, seed: int = SEED, changed: bool = False) -> str:
+def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, seed: int = SEED) -> str:
     """A network file: two cores, a router a room with a list of its own for what its people send, and a firewall to the world.
 
     Args:
         rooms: how many routers have a room; each has a cable to both cores.
         hosts: how many hosts stand in the rooms, one after the other.
-        seed: of the rules.
+        rules: of each list.
         changed: one rule of the first list is another one.
+        seed: of the rules.
 
     """
     chance = random.Random(seed)
@@ -67,7 +68,9 @@ def campus(rooms: int, hosts: int, seed: int = SEED, changed: bool = False) -> s
     devices += ["  world:", "    kind: internet", "    interfaces: {uplink: 198.51.100.1/30}"]
     devices += ["    hosts: {almanac: {address: 203.0.113.80, serves: [https, domain]}}"]
     segments.append("  uplink: [edge/world, world/uplink]")
-    lists = [f"  people-{n}: [{', '.join(rule(chance, k, rooms, hosts) for k in range(RULES))}]" for n in range(LISTS)]
+    lists = [
+        f"  people-{n}: [{', '.join(rule(chance, k, rooms, hosts, k == rules - 1) for k in range(rules))}]" for n in range(LISTS)
+    ]
     if changed:
         lists[0] = (
             lists[0].replace("{id: 10, permit", "{id: 10, deny", 1)
@@ -87,9 +90,9 @@ def host(number: int, rooms: int) -> str:
     return f"{room(number % rooms)}.{10 + number // rooms}"
 
 
-def rule(chance: random.Random, number: int, rooms: int, hosts: int) -> str:
+def rule(chance: random.Random, number: int, rooms: int, hosts: int, last: bool) -> str:
     """A rule as people write them: a host or a room, one service, a few wide ones; the last lets everything go."""
-    if number == RULES - 1:
+    if last:
         return f"{{id: {number * 10 + 10}, permit: any}}"
     to = host(chance.randrange(hosts), rooms) if chance.random() < 0.7 else f"{room(chance.randrange(rooms))}.0/24"
     service = chance.choice(("tcp, service: ssh", "tcp, service: https", "udp, service: domain", "tcp, to-port: 8000-8080", "any"))
@@ -113,7 +116,7 @@ def calibration() -> str:
     return f"{sum(found.get(n, 0) & 1 for n in range(1_000_000))} odd ones"
 
 
-def questions(rooms: int, hosts: int) -> dict[str, Callable[[], Any]]:
+def questions(rooms: int, hosts: int, rules: int) -> dict[str, Callable[[], Any]]:
     """What is measured, by name."""
     import mossy_compass as mc
     from mossy_compass.lab.between import overview
@@ -124,7 +127,7 @@ def questions(rooms: int, hosts: int) -> dict[str, Callable[[], Any]]:
 
     def plan(changed: bool = False) -> mc.Plan:
         """The network, compiled, with every table of routes."""
-        network = mc.read_bytes(campus(rooms, hosts, changed=changed).encode(), "campus.yaml").network
+        network = mc.read_bytes(campus(rooms, hosts, rules, changed).encode(), "campus.yaml").network
         assert network is not None
         made = mc.Plan(network)
         for name in network.devices:
@@ -146,22 +149,24 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--routers", type=int, default=22, help="how many routers, two of them cores")
     parser.add_argument("--hosts", type=int, default=74)
+    parser.add_argument("--rules", type=int, default=RULES, help="of each list")
     parser.add_argument("--only", help="a part of the name of what is measured")
     parser.add_argument("--one", help="measure this alone, here, and print JSON")
     wanted = parser.parse_args()
     rooms = wanted.routers - CORES
     if wanted.one:
-        asked = questions(rooms, wanted.hosts)[wanted.one]
+        asked = questions(rooms, wanted.hosts, wanted.rules)[wanted.one]
         begun = time.perf_counter()
         said = asked()
         seconds, peak = time.perf_counter() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
         print(json.dumps([seconds, peak, said if isinstance(said, str) else ""]))
         return
-    print(f"{wanted.routers + wanted.hosts + 2} devices, {LISTS} lists of {RULES} rules")
+    print(f"{wanted.routers + wanted.hosts + 2} devices, {LISTS} lists of {wanted.rules} rules")
     for name in NAMES:
         if wanted.only and wanted.only not in name:
             continue
-        command = [sys.executable, __file__, "--routers", str(wanted.routers), "--hosts", str(wanted.hosts), "--one", name]
+        size = ["--routers", str(wanted.routers), "--hosts", str(wanted.hosts), "--rules", str(wanted.rules)]
+        command = [sys.executable, __file__, *size, "--one", name]
         seconds, peak, said = json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout)
         print(f"{name:<32} {seconds:7.1f} s  {peak:5} MiB  {said}", flush=True)
 
