@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import pickle
 from pathlib import Path
 
 import pytest
@@ -71,6 +72,9 @@ def test_the_fate_of_both(
     assert (journey.answered, journey.lost, journey.cause, journey.symptom.value) == (answered, lost, cause, symptom)
     asked = journey.onward is not None
     assert asked is (how.get("onward") != "no" and "ssh" not in how.get("serves", "") and "to-self" not in how.get("settings", ""))
+    told = journey.beside  # whoever sends it to another process takes all of it along, and no plan
+    sent = pickle.loads(pickle.dumps(journey.by_itself()))  # our own bytes
+    assert (sent, sent.beside, sent.onward) == (journey, told, journey.onward)
     if journey.onward is not None:
         assert journey.onward.sender == "gate"
         assert str(journey.onward.there.packet.source) == "198.51.100.2"

@@ -4,14 +4,22 @@ from __future__ import annotations
 
 import json
 import random
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
+from rich.console import Console
 
 import mossy_compass as mc
+from mossy_compass.cli.remedying import maker
 from mossy_compass.files.change import as_change_file, changed
+from mossy_compass.lab import remedy as looking
 from mossy_compass.lab.expect import every_flow
+from mossy_compass.lab.lab import Flow
+from mossy_compass.lab.remedy import remedies
+from mossy_compass.lab.versions import Compared, compare_all
+from mossy_compass.report import remedytext, versionstext
 from mossy_compass.walk.grid import cell_of
 from mossy_compass.walk.many import every_path
 from mossy_compass.walk.trace import trace_one
@@ -258,6 +266,55 @@ def test_answers_that_a_remedy_loses_are_told(tmp_path: Path) -> None:
     assert answers == [{"what": "ssh", "partly": True}], "from source port 443 alone"
 
 
+def test_the_one_that_closes_least_comes_first(tmp_path: Path) -> None:
+    """A router that keeps no sessions loses answers by a list near the sender; one further on that keeps them does not."""
+    found = asked(
+        tmp_path,
+        (DATA / "fernhollow.yaml").read_text(),
+        "--from",
+        "lab-bench",
+        "--to",
+        "moor-store",
+        "--service",
+        "https",
+        "--wanted",
+        "never-reaches",
+    )
+    closed = [{t[1:3] for t in turned(r)} for r in found["remedies"]]
+    places = [r["words"][0].partition(" arrives by ")[2].partition(" ")[0] for r in found["remedies"]]
+    assert places == ["gate/inside", "moor-gate/home", "canopy/lab"]
+    assert closed == [{("lab-bench", "moor-store")}] * 2 + [{("lab-bench", "moor-store"), ("moor-store", "lab-bench")}]
+
+
+def test_what_is_too_much_to_follow_is_said_and_tests_tell_the_rest(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    network = mc.read_bytes(YARD.encode(), "n.yaml").network
+    assert network is not None
+    flow, make = Flow("ann", "store", "tcp/443"), maker(YARD.encode(), "n.yaml")
+    orders: list[list[str]] = []
+    whole = compare_all
+
+    def noted(before: mc.Plan, after: mc.Plan, watch: Callable[[list[str]], list[str]], most_stays: int) -> Compared:
+        """The same, with the order in which senders come."""
+        orders.append(watch(["r", "store", "ann", "bob"]))
+        return whole(before, after, watch=watch, most_stays=most_stays)
+
+    monkeypatch.setattr(looking, "compare_all", noted)
+    monkeypatch.setattr(looking, "MOST_STAYS", 3)
+    found = remedies(network, flow, True, make, every_flow(network))
+    assert orders == [["ann", "r", "store", "bob"]] * 2
+    assert [(r.followed, r.wide[0]) for r in found.found] == [(False, True)] * 2
+    console = Console(width=100)
+    with console.capture() as said:
+        console.print(remedytext.remedies(found))
+    words = " ".join(said.get().split())
+    assert "and there is more that could not be followed here tests none of" in words
+
+
+def test_what_opens_and_closes_nothing_is_said_so() -> None:
+    assert versionstext.in_line(Compared((), 3, 1, 1, ())) == "nothing opens or closes"
+    assert versionstext.in_line(Compared((), 3, 1, 1, ("some",))) == "and there is more that could not be followed here"
+
+
 def test_where_nothing_helps_it_says_what_stopped_it_last(tmp_path: Path) -> None:
     found = asked(tmp_path, YARD, *ASK, "store", "--service", "telnet")
     assert not found["remedies"]
@@ -268,6 +325,10 @@ def test_where_nothing_helps_it_says_what_stopped_it_last(tmp_path: Path) -> Non
     said = " ".join(mossy(tmp_path, "remedy", "n.yaml", *ASK, "store", "--service", "telnet").stdout.split())
     assert said.partition("farthest it came with this: ")[2].startswith(words[0])
     assert "store does not listen on tcp/23" in said
+    # What stops it then may stand in the same device.
+    discards = YARD.replace("y: 10.40.2.1/24}", "y: 10.40.2.1/24}, routes: [{prefix: 10.40.2.10/32, action: discard}]")
+    last = asked(tmp_path, discards, *ASK, "store", "--service", "https")["farthest"]
+    assert (len(last["words"]), last["then"]["cause"]) == (1, "route.discard")
     # Nothing took it farther, or it is not to come far at all, or something helps.
     for more in (["bob"], ["--wanted", "never-reaches"]):
         text = YARD.replace("serves: [https, ssh]", "serves: [https]") if more == ["bob"] else YARD

@@ -79,6 +79,13 @@ segments: {one: [ann, r/x], two: [r/y, store, names]}
 """
 
 
+def test_a_scheduler_that_is_named_is_asked() -> None:
+    """For one claim as well: whoever names it does not want the work done here."""
+    for asked in (PROVED[:3], PROVED[:4], ["drill", DEMO.replace(".yaml", ".drill.yaml")]):
+        done = CliRunner().invoke(main, [*asked, "--scheduler", "nonsense"])
+        assert isinstance(done.exception, mc.InputError), done.output
+
+
 def test_drills_are_run_elsewhere_as_here(cluster: Any, tmp_path: Path) -> None:
     """Those that change the network and prove something; and a failure whose name was looked up on the way."""
     (tmp_path / "n.yaml").write_text(NAMED)

@@ -17,11 +17,24 @@ import mossy_compass as mc
 from mossy_compass.cli.main import main
 from mossy_compass.lab import versions as comparing
 from mossy_compass.lab.circumstances import Circumstances, Memories
-from mossy_compass.lab.forms import holding
+from mossy_compass.lab.forms import Sets, holding, room
+from mossy_compass.lab.inwords import Arrives
+from mossy_compass.lab.proofs import packets_of
 from mossy_compass.lab.unalike import Felt, felt
-from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, KEEPS_OUT, LETS_IN, OPENS, Compared, Turned, compare_all
+from mossy_compass.lab.versions import (
+    ANOTHER_WAY,
+    BY_ANOTHER,
+    CLOSES,
+    KEEPS_OUT,
+    LETS_IN,
+    OPENS,
+    Compared,
+    Turned,
+    Which,
+    compare_all,
+)
 from mossy_compass.packet.packet import TCP_FLAGS, Packet
-from mossy_compass.packet.service import TCP
+from mossy_compass.packet.service import ICMP, TCP, Service
 from mossy_compass.plan.balance import Choose
 from mossy_compass.plan.facts import Relation
 from mossy_compass.plan.plan import Plan
@@ -150,6 +163,38 @@ def test_what_opens_nothing_is_not_told_where_it_follows_what_does() -> None:
         "lets in desk > store https,other tcp~",
         "reason desk > store other tcp~",
     ]
+
+
+def which(*services: str, all_but: bool = False) -> Which:
+    """Packets from one host to another."""
+    return Which(("a",), ("b",), tuple(Arrives(word, False, False) for word in services), all_but, False)
+
+
+@pytest.mark.parametrize(
+    ("led", "others", "leads"),
+    [
+        ([which("ssh", "https")], which("ssh"), True),
+        ([which("ssh"), which("https")], which("ssh", "https"), True),
+        ([which("ssh")], which("ssh", "https"), False),
+        ([which("everything")], which("ssh", "other tcp"), True),
+        ([which("ping", all_but=True)], which("ssh"), True),
+        ([which("ping", all_but=True)], which("ping"), False),
+        ([which("ping", all_but=True)], which("ping", "ssh", all_but=True), True),
+        ([which("ping", "ssh", all_but=True)], which("ping", all_but=True), False),
+        ([which("ssh")], which("ssh", all_but=True), False),
+        ([], which("ssh"), False),
+    ],
+)
+def test_what_follows_what_opens_something(led: list[Which], others: Which, leads: bool) -> None:
+    assert comparing._leads(led, others) is leads
+
+
+def test_nobody_sends_icmp_of_the_other_family() -> None:
+    sets = Sets(room(16))
+    to_v6 = sets.to([mc.parse_address("2001:db8::1")])
+    for some in (sets.opening, sets.strays):
+        assert (some & packets_of(sets, [Service(TCP)]) & to_v6).satisfiable()
+        assert not (some & packets_of(sets, [Service(ICMP)]) & to_v6).satisfiable()
 
 
 def test_who_is_there_in_one_version_alone_is_told() -> None:
@@ -449,6 +494,7 @@ PASSES = "{id: 10, deny: tcp, to-port: 22}, {id: 20, permit: any}"
 FILM = "hours: {late: {from: '22:00', until: '23:00'}}\napplications: {film: {category: moving, known-from: 3}, book: {category: still, to: shelf}}\n"
 GATE = "kind: router"
 WALL = "kind: firewall"
+ORDER = "order: [arrive, recall, inspection, arriving list, to-self list, to self, forwarding, route, time to live, leaving list, crossing, send]"
 
 
 @pytest.mark.parametrize(
@@ -470,6 +516,12 @@ WALL = "kind: firewall"
         (WALL, "a: {address: 10.40.1.1/24, outside: yes, filter: {arriving: l}}", PASSES, "", None),
         # what else a permit does
         (WALL, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 20, permit: any, translate: yes}", "", None),
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 20, permit: any, uplink: b}", "", None),
+        # a rule that only notes decides nothing
+        (GATE, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", "{id: 5, note: any}, " + PASSES, "", ["10"]),
+        # a device's own order may ask who was let in after the packet's leaving lists
+        (WALL, "b: {address: 10.40.2.1/24, outside: yes}, a: {address: 10.40.1.1/24, filter: {leaving: l}}", PASSES, ORDER, None),
+        (WALL, "b: {address: 10.40.2.1/24, outside: yes}, a: {address: 10.40.1.1/24, filter: {leaving: l}}", PASSES, "", ["10"]),
         # a profile asks lists of its own there
         (WALL, "a: {address: 10.40.1.1/24, filter: {arriving: l}}", PASSES, "profiles: {p: {for: [10.40.1.10], arriving: a, mode: after, lists: [m]}}", None),
         # the same list stands in another place too, and had no rule there
@@ -485,7 +537,7 @@ def test_who_can_feel_that_another_list_stands_somewhere(kind: str, port: str, r
         here = port if stands else port.partition(", filter")[0] + "}"
         text = (
             f"mossy-network: 1\n{FILM}lists: {{{lists}m: [{{id: 1, permit: any}}]}}\ndevices:\n"
-            f"  gate: {{{kind}, interfaces: {{{here}, b: 10.40.2.1/24}}{', ' + more if more else ''}}}\n"
+            f"  gate: {{{kind}, interfaces: {{{here}{'' if 'b: ' in here else ', b: 10.40.2.1/24'}}}{', ' + more if more else ''}}}\n"
             "  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}\n"
             "  shelf: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1}\n"
             "segments: {one: [desk, gate/a], two: [shelf, gate/b]}\n"

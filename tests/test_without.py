@@ -61,6 +61,7 @@ def test_a_back_door_that_opens_when_the_front_fails_is_found(tmp_path: Path) ->
         ("link desks",), ("link side",), ("link rack",), ("device room",), ("device back-door",)
     }  # fmt: skip
     for proof in broken.values():
+        assert proof["against"][0]["services"] == ["ssh"], "what is listened for comes before ports that are closed"
         there = proof["against"][0]["journey"]["legs"][0]
         assert [hop["device"] for hop in there["hops"]] == ["ann", "room", "back-door", "store"]
     words = " ".join(mossy(tmp_path, "prove", "n.yaml", GUARD, "--fail", "each-link").stdout.split())
@@ -120,6 +121,8 @@ def test_what_cannot_be_asked_after_a_failure_is_not_known(monkeypatch: pytest.M
     (found,) = withstood(claims, now, [*unknown, *prove_each(whole, claims, asked_of(claims, cases[1:]))])
     assert found.holds is False
     assert [t.words for t in found.without] == ["link desks", "link front"]
+    both = unknown[0]._replace(faults=(Fault("link", "bank"), Fault("link", "desks")))
+    assert [len(t.faults) for t in withstood(claims, now, [both, *unknown])[0].without] == [1, 2]
     assert "not without link front (1 of 2 failures)" in withouttext.head(found)
     doubtful = found._replace(now=found.now._replace(left=("somebody",)))
     assert doubtful.holds is False
@@ -137,6 +140,15 @@ def test_each_is_what_a_network_says_that_is_written_so(words: str) -> None:
         assert [(a.source, a.target, a.services) for a in tried.proof.against] == [
             (a.source, a.target, a.services) for a in alone.against
         ]
+
+
+def test_probes_have_settled_by_then() -> None:
+    """An uplink that a probe finds dead is not in use after the failure, as in a network that was always so."""
+    whole, claims = mc.load(DATA / "fernhollow.yaml"), [claim_of("kiosk-1 reaches almanac for https")]
+    upstream = (Fault("device", "upstream"),)
+    (tried,) = prove_each(whole, claims, [(0, upstream)])
+    assert tried.proof is not None
+    assert tried.proof.kinds == prove(apply(whole, upstream), claims[0]).kinds
 
 
 def test_pairs_are_about_failures(tmp_path: Path) -> None:

@@ -89,7 +89,7 @@ def _tried(network: Network, claims: list[Claim], asked: list[Asked], jobs: int,
     from mossy_compass.cli.progress import track
     from mossy_compass.lab.without import prove_each
 
-    if (jobs > 1 or scheduler is not None) and len(asked) > 1:
+    if scheduler is not None or (jobs > 1 and len(asked) > 1):
         from mossy_compass.cli.spread import spread
 
         parts = spread(partial(prove_each, network, claims), asked, jobs, scheduler, "proofs")

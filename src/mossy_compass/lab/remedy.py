@@ -234,9 +234,9 @@ class _Search:
         return found
 
     def farthest(self, before: Journey) -> tuple[tuple[str, ...], Journey] | None:
-        """The change with which the packet, or its answer, came farthest; None where none took it farther than it comes now."""
+        """The change with which the packet, or its answer, came farthest; None where none took it anywhere else than where it ends now."""
         found = max(self.moved, key=lambda m: (_came(m.journey), -len(m.words)), default=None)
-        return (found.words, found.journey) if found is not None and _came(found.journey) > _came(before) else None
+        return (found.words, found.journey) if found is not None and _came(found.journey) >= _came(before) else None
 
 
 def _came(journey: Journey) -> tuple[int, int]:

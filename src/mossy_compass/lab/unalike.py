@@ -205,8 +205,9 @@ def _rows_at(plans: tuple[Plan, Plan], device: str, port: str, way: str) -> list
             return None
         stage = Stage.ARRIVING_LIST if way == "arriving" else Stage.LEAVING_LIST
         for arriving in (port,) if way == "arriving" else (None, *here.device.interfaces):
-            steps = here.steps(arriving)
-            later = steps[next((n for n, s in enumerate(steps) if s.stage == stage), -1) + 1 :]
+            order = here.through if arriving is not None else here.origin
+            after = order[order.index(stage) + 1 :] if stage in order else ()
+            later = [step for step in here.steps(arriving) if step.stage in after]
             if any(NOT_LET_IN in row.conditions for step in later for table in step.tables for row in table.rows):
                 return None
         found += [row for row in rows if not _only_permits(row)]
