@@ -170,7 +170,7 @@ def remedies(network: Network, flow: Flow, wanted: bool, make: Make, tests: Sequ
     before = _ask(plan, flow, wanted)
     if fits(before, wanted):
         return Remedies(flow, wanted, before, (), 0, 0)
-    search = _Search(flow, wanted, make)
+    search = _Attempts(flow, wanted, make)
     search.run(plan, before)
     old = _grid(plan, tests)
     found = [_weighed(plan, old, flow, tests, *h) for h in _least(search.helping)]
@@ -186,7 +186,7 @@ def remedies(network: Network, flow: Flow, wanted: bool, make: Make, tests: Sequ
     return Remedies(flow, wanted, before, tuple(told), search.tried, len(found) - len(told), farthest)
 
 
-class _Search:
+class _Attempts:
     """Changes that were tried for a flow.
 
     Attributes:
