@@ -67,7 +67,7 @@ def _remedy(number: int, remedy: Remedy) -> list[RenderableType]:
     """One, with what else it does."""
     words = "; and ".join(remedy.words)
     rows = [("then", sentences.headline(remedy.journey)), *_radius(remedy)]
-    rows += [("exactly", words) for words in _exactly(remedy)]
+    rows += [("" if n else "exactly", words) for n, words in enumerate(_exactly(remedy))]
     if remedy.unknown and not remedy.followed:
         rows.append(
             ("not known", f"what {', '.join(remedy.unknown[:MOST_NAMED])} does to others: no test that ends otherwise passes there")

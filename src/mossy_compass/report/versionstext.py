@@ -63,7 +63,8 @@ def in_line(found: Compared) -> str:
         elif kind in STRAYS and which:
             rest.append(f"{word}, for {_pairs(len(pairs))}")
         elif which:
-            rest.append(f"{_pairs(len(pairs))} {'have' if len(pairs) > 1 else 'has'} {word}")
+            named = f" ({' → '.join(next(iter(pairs)))})" if len(pairs) == 1 else ""
+            rest.append(f"{_pairs(len(pairs))}{named} {'have' if len(pairs) > 1 else 'has'} {word}")
     if found.left:
         return ", ".join([*said, *rest, "and there is more that could not be followed here"])
     return ", ".join([*said, "nothing else opens or closes" if said else "nothing opens or closes", *rest])
