@@ -83,13 +83,15 @@ def failures(network: Network, kinds: Iterable[str], pairs: bool = False) -> lis
         QuestionError: there is no such kind, nothing of it, or too many.
 
     """
-    found = []
-    for kind in kinds:
+    found, named = [], list(kinds)
+    for kind in named:
         if kind not in KNOWN:
             raise QuestionError(f"'{kind}' is nothing that fails. Known: {', '.join(KNOWN)}.")
         found += [Fault(kind, name) for name in KNOWN[kind](network)]
     if not found:
-        raise QuestionError("there is nothing of that kind in this network.")
+        raise QuestionError(
+            f"this network has no {' and no '.join(named)} that could fail, so nothing would be tried. Name another kind."
+        )
     out: list[tuple[Fault, ...]] = [(f,) for f in found]
     if pairs:
         if len(found) * (len(found) - 1) // 2 > MOST_CASES:

@@ -36,17 +36,19 @@ def whole(found: Withstood) -> RenderableType:
 
 def head(found: Withstood) -> str:
     """The answer: whether it holds now, and whatever fails."""
-    words, tried = found.now.claim.words, f"each of {len(found.without)} failures"
+    words, count = found.now.claim.words, len(found.without)
+    failures = f"{count} failure{'s' if count != 1 else ''}"
     broken, unknown = _with(found, False), _with(found, None)
     if broken and found.now.holds is None:
         return f"{words}: NO, not without {_named(broken)}; as things are it is not known."
     if found.now.holds is not True:
         return provetext.head(found.now)
     if broken:
-        return f"{words}: NOT ALWAYS. As things are it holds, but not without {_named(broken)} ({len(broken)} of {len(found.without)} failures)."
+        return f"{words}: NOT ALWAYS. As things are it holds, but not without {_named(broken)} ({len(broken)} of {failures})."
     if unknown:
         return f"{words}: NOT KNOWN without {_named(unknown)}; it holds as things are, and nothing against it was walked."
-    return f"{words}: YES, {'whatever packet is sent' if found.now.claim.never else 'every packet of it is answered'}, and after {tried}."
+    holds = "whatever packet is sent" if found.now.claim.never else "every packet of it is answered"
+    return f"{words}: YES, {holds}, and after {'each of ' if count > 1 else ''}{failures}."
 
 
 def _with(found: Withstood, holds: bool | None) -> list[AfterFailure]:
