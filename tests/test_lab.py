@@ -394,7 +394,7 @@ def test_kinds_that_nothing_is_of(garden: mc.Network) -> None:
         failures(garden, ["cable"])
     bare = mc.Builder("bare")
     bare.host("bench", "10.41.0.2/24")
-    with pytest.raises(mc.QuestionError, match="has no .* that could fail, so nothing would be tried"):
+    with pytest.raises(mc.QuestionError, match="this network has no device that could fail"):
         failures(bare.finish(), ["device"])
 
 
