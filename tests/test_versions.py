@@ -166,8 +166,8 @@ def test_what_opens_nothing_is_not_told_where_it_follows_what_does() -> None:
 
 
 def which(*services: str, all_but: bool = False) -> Which:
-    """Packets from one host to another."""
-    return Which(("a",), ("b",), tuple(Arrives(word, False, False) for word in services), all_but, False)
+    """Packets from one host to another; ``~`` for partly."""
+    return Which(("a",), ("b",), tuple(Arrives(w.rstrip("~"), w.endswith("~"), False) for w in services), all_but, False)
 
 
 @pytest.mark.parametrize(
@@ -183,6 +183,12 @@ def which(*services: str, all_but: bool = False) -> Which:
         ([which("ping", "ssh", all_but=True)], which("ping", all_but=True), False),
         ([which("ssh")], which("ssh", all_but=True), False),
         ([], which("ssh"), False),
+        # a part leads no more than a part
+        ([which("ssh~")], which("ssh"), False),
+        ([which("ssh~")], which("ssh~"), True),
+        ([which("ssh")], which("ssh~"), True),
+        ([which("ssh")._replace(part=True)], which("ssh"), False),
+        ([which("ssh")._replace(part=True)], which("ssh")._replace(part=True), True),
     ],
 )
 def test_what_follows_what_opens_something(led: list[Which], others: Which, leads: bool) -> None:
@@ -195,6 +201,20 @@ def test_nobody_sends_icmp_of_the_other_family() -> None:
     for some in (sets.opening, sets.strays):
         assert (some & packets_of(sets, [Service(TCP)]) & to_v6).satisfiable()
         assert not (some & packets_of(sets, [Service(ICMP)]) & to_v6).satisfiable()
+
+
+def test_what_opens_nothing_is_told_where_the_rest_turns_at_other_times() -> None:
+    leader, follower = (
+        Turned(kind, None, None, (), (which("ssh"),), when)  # type: ignore[arg-type]  # what it is in words counts alone
+        for kind, when in ((OPENS, "while late is open"), (LETS_IN, ""))
+    )
+    assert list(comparing._without_followers([leader, follower])) == [leader, follower]
+    for when in ("", "while late is open"):
+        assert list(comparing._without_followers([leader._replace(when=""), follower._replace(when=when)])) == [
+            leader._replace(when="")
+        ]
+    assert list(comparing._without_followers([leader, follower._replace(when=leader.when)])) == [leader]
+    assert list(comparing._without_followers([leader._replace(kind=CLOSES), follower._replace(when=leader.when)]))[1:]
 
 
 def test_who_is_there_in_one_version_alone_is_told() -> None:

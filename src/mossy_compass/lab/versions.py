@@ -477,13 +477,13 @@ class _Versions:
 
 
 def _without_followers(turned: Sequence[Turned]) -> Iterator[Turned]:
-    """Without packets that open nothing where what opens something turns with them: for the same ends and services."""
-    led: dict[tuple[int, str, str], list[Which]] = {}
+    """Without packets that open nothing where what opens something turns with them: for the same ends and services, at the same times."""
+    led: dict[tuple[int, str, str, str], list[Which]] = {}
     for one in turned:
         if one.kind in (CLOSES, OPENS):
             for which in one.which:
                 for source, target in itertools.product(which.sources, which.targets):
-                    led.setdefault((one.kind, source, target), []).append(which)
+                    led.setdefault((one.kind, one.when, source, target), []).append(which)
     for one in turned:
         if one.kind not in STRAYS:
             yield one
@@ -492,20 +492,25 @@ def _without_followers(turned: Sequence[Turned]) -> Iterator[Turned]:
         rest = tuple(
             which
             for which in one.which
-            if not all(_leads(led.get((kind, *pair), ()), which) for pair in itertools.product(which.sources, which.targets))
+            if not all(
+                _leads((w for when in {"", one.when} for w in led.get((kind, when, *pair), ())), which)
+                for pair in itertools.product(which.sources, which.targets)
+            )
         )
         if rest:
             yield one._replace(which=rest)
 
 
 def _leads(led: Iterable[Which], which: Which) -> bool:
-    """Whether packets that open something turn for every service that others are of."""
-    some = list(led)
+    """Whether packets that open something turn for every service that others are of; a part leads no more than a part."""
+    some = [w for w in led if which.part or not w.part]
+    words = {one.words for one in which.services}
     if which.all_but:
-        return any(w.all_but and {a.words for a in w.services} <= {a.words for a in which.services} for w in some)
-    words = {a.words for a in which.services}
-    named = {a.words for w in some if not w.all_but for a in w.services}
-    return words <= named or "everything" in named or any(w.all_but and not words & {a.words for a in w.services} for w in some)
+        return any(w.all_but and {one.words for one in w.services} <= words for w in some)
+    if any(w.all_but and not words & {one.words for one in w.services} for w in some):
+        return True
+    named = [one for w in some if not w.all_but for one in w.services]
+    return all(any(n.words in (one.words, "everything") and (one.partly or not n.partly) for n in named) for one in which.services)
 
 
 def _arrived(journey: Journey) -> str:
