@@ -62,7 +62,7 @@ def remedy(
 ) -> None:
     """Find changes of FILE after which a flow is answered, or does not arrive: a rule for it alone, a rule enabled, disabled or
     moved, a group joined, sessions kept, a route, a translation. Each was tried, and is shown with everything else that it
-    changes: every other test, and the verdicts of lists exactly.
+    changes: what opens and closes, of all packets, and the verdicts of lists exactly.
 
     \b
     Examples:
@@ -105,7 +105,7 @@ def remedy(
 
 
 MOST_TESTS = 1_000
-"""So many tests tell what else a remedy changes; the verdicts of lists are compared exactly in any case."""
+"""So many tests say which remedies are followed for all packets, and what else one changes that cannot be followed whole."""
 
 
 def _tests(network: Network, every_flow: Any, moment: Any) -> list[Any]:

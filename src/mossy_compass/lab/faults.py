@@ -97,6 +97,11 @@ _SECTIONS = {
 """The kinds of faults whose names are those of a section of the file, or begin with them."""
 
 
+def together(faults: Iterable[Fault]) -> str:
+    """Faults that come together, in words: as ``link fibre and device gate``."""
+    return " and ".join(map(str, faults))
+
+
 def called(fault: Fault, what: str, name: str) -> Fault:
     """A fault after something was given another name.
 

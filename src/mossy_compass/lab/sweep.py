@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged, QuestionError
 from mossy_compass.lab.dependencies import ALL, Touched, Touching, certain
-from mossy_compass.lab.faults import KNOWN, Fault, apply
+from mossy_compass.lab.faults import KNOWN, Fault, apply, together
 from mossy_compass.lab.lab import Flow
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
@@ -47,7 +47,7 @@ class Case(NamedTuple):
     @property
     def words(self) -> str:
         """As ``link fibre and device gate``."""
-        return " and ".join(map(str, self.faults))
+        return together(self.faults)
 
     @property
     def harmless(self) -> bool:

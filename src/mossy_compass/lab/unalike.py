@@ -16,6 +16,7 @@ from mossy_compass.lab.forms import Sets
 from mossy_compass.model.network import Network, Verdict
 from mossy_compass.packet.address import Spans
 from mossy_compass.plan.conditions import Condition
+from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.places import end_verdict
 from mossy_compass.plan.plan import Plan
@@ -203,15 +204,22 @@ def _rows_at(plans: tuple[Plan, Plan], device: str, port: str, way: str) -> list
         everybody = any(_only_permits(row) and not row.conditions for row in rows)
         if place.variants or place.asks_application or not (everybody or end_verdict(place) is Verdict.PERMIT):
             return None
-        stage = Stage.ARRIVING_LIST if way == "arriving" else Stage.LEAVING_LIST
-        for arriving in (port,) if way == "arriving" else (None, *here.device.interfaces):
-            order = here.through if arriving is not None else here.origin
-            after = order[order.index(stage) + 1 :] if stage in order else ()
-            later = [step for step in here.steps(arriving) if step.stage in after]
-            if any(NOT_LET_IN in row.conditions for step in later for table in step.tables for row in table.rows):
-                return None
+        if _asked_who_was_let_in(here, port, way):
+            return None
         found += [row for row in rows if not _only_permits(row)]
     return found
+
+
+def _asked_who_was_let_in(here: DevicePlan, port: str, way: str) -> bool:
+    """Whether a stage after a place of lists asks, of packets that come there, whether a row has let them in."""
+    stage = Stage.ARRIVING_LIST if way == "arriving" else Stage.LEAVING_LIST
+    for arriving in (port,) if way == "arriving" else (None, *here.device.interfaces):
+        order = here.through if arriving is not None else here.origin
+        after = order[order.index(stage) + 1 :] if stage in order else ()
+        later = (table for step in here.steps(arriving) if step.stage in after for table in step.tables)
+        if any(NOT_LET_IN in row.conditions for table in later for row in table.rows):
+            return True
+    return False
 
 
 def _decides(row: Row) -> bool:

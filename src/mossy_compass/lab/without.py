@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged, QuestionError, TooLarge
 from mossy_compass.lab.claims import Claim
-from mossy_compass.lab.faults import Fault, apply
+from mossy_compass.lab.faults import Fault, apply, together
 from mossy_compass.lab.proofs import Proof, Watched
 from mossy_compass.lab.prove import prove
 from mossy_compass.model.network import Network
@@ -44,7 +44,7 @@ class AfterFailure(NamedTuple):
     @property
     def words(self) -> str:
         """What has failed, as ``link fibre and device gate``."""
-        return " and ".join(map(str, self.faults))
+        return together(self.faults)
 
 
 class Withstood(NamedTuple):

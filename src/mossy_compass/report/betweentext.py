@@ -7,7 +7,7 @@ from rich.text import Text
 
 from mossy_compass.lab.between import Between, Overview
 from mossy_compass.lab.inwords import Arrives
-from mossy_compass.report.text import table
+from mossy_compass.report.text import some_of, table
 
 MOST_NAMED = 6
 
@@ -51,9 +51,7 @@ def _cell(row: Between) -> Text:
     """What gets there."""
     if not row.arrives:
         return Text("nothing", style="dim")
-    words = ", ".join(_words(a) for a in row.arrives[:MOST_NAMED])
-    more = len(row.arrives) - MOST_NAMED
-    words += f" and {more} more" if more > 0 else ""
+    words = some_of([_words(a) for a in row.arrives], MOST_NAMED)
     words = f"everything but {words}" if row.all_but else words
     lost = ", ".join(_words(a) for a in row.unanswered)
     words += f"; not answered: {lost}" if lost else ""

@@ -23,14 +23,10 @@ def about(found: Sequence[SeenAs]) -> str:
     words = f"{len(hosts)} host{'s' * (len(hosts) != 1)}"
     if not lacking:
         return f"{words}: by every uplink whoever gets out is seen under an address that can be answered"
-    parts = [f"{where} shows {_some(names)} under addresses that nobody can answer to" for where, names in lacking.items()]
+    parts = [
+        f"{where} shows {text.some_of(names, 3)} under addresses that nobody can answer to" for where, names in lacking.items()
+    ]
     return f"{words}: {'; '.join(parts)}"
-
-
-def _some(names: Sequence[str]) -> str:
-    """A few names, and how many more."""
-    more = len(names) - 3
-    return f"{', '.join(names[:3])}{f' and {more} more' if more > 0 else ''}"
 
 
 def seen(found: Sequence[SeenAs]) -> RenderableType:

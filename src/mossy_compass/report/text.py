@@ -92,6 +92,12 @@ def journey(record: Journey, details: bool = False) -> RenderableType:
     return Group(head(record), *ways(record, details))
 
 
+def some_of(names: Sequence[str], most: int) -> str:
+    """The first of some names, and how many more there are."""
+    more = len(names) - most
+    return ", ".join(names[:most]) + (f" and {more} more" if more > 0 else "")
+
+
 def head(record: Journey) -> RenderableType:
     """The answer, and the lines that belong to it."""
     parts: list[RenderableType] = [_headline(record)]

@@ -10,6 +10,7 @@ from rich.text import Text
 
 from mossy_compass.lab.inwords import Arrives
 from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, KEEPS_OUT, LETS_IN, OPENS, STRAYS, Compared, Turned, Which
+from mossy_compass.report.text import some_of
 from mossy_compass.walk.grid import Cell, cell_dict, differences
 
 MOST_TURNED = 12
@@ -159,8 +160,7 @@ def _words(one: Arrives) -> str:
 
 def _listed(names: tuple[str, ...] | list[str]) -> str:
     """The first names, and how many more."""
-    more = len(names) - MOST_NAMED
-    return ", ".join(names[:MOST_NAMED]) + (f" and {more} more" if more > 0 else "")
+    return some_of(names, MOST_NAMED)
 
 
 def as_dict(found: Compared) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Group, RenderableType
@@ -10,7 +9,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from mossy_compass.lab.sweep import Case, Sweep
-from mossy_compass.report.text import rows_of, table
+from mossy_compass.report.text import rows_of, some_of, table
 from mossy_compass.walk.grid import Cell, cell_dict, differences
 
 MOST_CASES = 12
@@ -26,7 +25,7 @@ def head(found: Sweep, name: str) -> str:
     flows = f"some of the {found.answered} flows that are answered" if found.answered != 1 else "the one flow that is answered"
     words = f"{name}: {len(harmful)} of {len(found.cases)} failures cost {flows}"
     if single:
-        words += f"; everything hangs on {_some([c.words for c in single], 3)}"
+        words += f"; everything hangs on {some_of([c.words for c in single], 3)}"
     elif not harmful:
         flows = (
             f"all {found.answered} flows that are answered survive"
@@ -35,11 +34,6 @@ def head(found: Sweep, name: str) -> str:
         )
         words = f"{name}: {flows} each of {len(found.cases)} failures"
     return words + "."
-
-
-def _some(names: Sequence[str], most: int) -> str:
-    """The first names, with the number of the rest."""
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
@@ -52,7 +46,7 @@ def whole(found: Sweep, name: str, details: bool = False) -> RenderableType:
         )
     quiet = [c.words for c in found.cases if c.harmless]
     if quiet:
-        parts += [Text(""), Text(f"Nothing changes without {_some(quiet, 6)}.", style="dim")]
+        parts += [Text(""), Text(f"Nothing changes without {some_of(quiet, 6)}.", style="dim")]
     most, flows = (len(found.cases), found.answered) if details else (3, MOST_FLOWS)
     parts += [part for case in [c for c in found.cases if c.lost][:most] for part in _lost(case, flows)]
     return Group(*parts)

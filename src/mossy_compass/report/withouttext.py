@@ -58,8 +58,7 @@ def _with(found: Withstood, holds: bool | None) -> list[AfterFailure]:
 
 def _named(some: Sequence[AfterFailure]) -> str:
     """The first failures, and how many more."""
-    more = len(some) - MOST_NAMED
-    return ", ".join(t.words for t in some[:MOST_NAMED]) + (f" and {more} more" if more > 0 else "")
+    return text.some_of([t.words for t in some], MOST_NAMED)
 
 
 def _answer(tried: AfterFailure) -> str:
