@@ -16,6 +16,7 @@ from mossy_compass.lab import sweep as sweep_module
 from mossy_compass.lab.faults import KNOWN, Fault, apply, parse
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.lab.sweep import Case, failures, sweep
+from mossy_compass.plan import plan as plan_module
 from mossy_compass.plan.plan import Plan
 from mossy_compass.report.tables import of_device
 from mossy_compass.state.state import State
@@ -286,6 +287,8 @@ def from_nothing(network: mc.Network, flows: list[Flow], cases: list[tuple[Fault
     """The cases of a sweep that takes nothing for granted."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(sweep_module, "certain", lambda _: False)
+        patch.setattr(Plan, "_as_before", lambda *_: None)
+        patch.setattr(plan_module, "Room", lambda: None)
         return sweep(network, flows, cases).cases
 
 

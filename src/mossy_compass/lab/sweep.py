@@ -19,6 +19,7 @@ from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.walk.grid import Cell, cell_of, differences
 from mossy_compass.walk.trace import trace_one
+from mossy_compass.walk.weather import in_weather
 
 MOST_CASES = 200_000
 """So many failures are tried; more are asked for by naming fewer things."""
@@ -115,7 +116,9 @@ def sweep(
         each: goes through the cases, for whoever shows how far it is.
 
     """
-    plan = Plan(network)
+    plan = in_weather(Plan(network))
+    if plan.stays is not None:
+        plan.stays.eager = True
     base: list[Cell] = []
     needs: list[Touched] = []
     sure, touching = certain(network), Touching(plan)
@@ -123,6 +126,8 @@ def sweep(
         journey = trace_one(plan, flow.source, flow.target, flow.service, flow.options)
         base.append(cell_of(journey, flow.source, flow.target, flow.label))
         needs.append(touching.of(journey) if sure else ALL)
+    if plan.stays is not None:
+        plan.stays.close()  # what failures have to themselves will hardly be met again
     found = [_case(plan, network, flows, base, needs, faults) for faults in each(cases)]
     return joined([Sweep(tuple(found), tuple(flows), sum(c.answered for c in base))])
 

@@ -20,6 +20,7 @@ from mossy_compass.plan.conditions import Reader
 from mossy_compass.plan.ids import TableId, TableKind
 from mossy_compass.plan.keeping import keeping_of
 from mossy_compass.plan.order import orders
+from mossy_compass.plan.room import Room
 from mossy_compass.plan.stages.step import Run, Step, as_run
 from mossy_compass.plan.table import Table
 from mossy_compass.routing.compute import Routing
@@ -99,6 +100,7 @@ class DevicePlan:
         tracked_at: those that an interface names, by the direction in which the opening packet passes it, and its name.
         domains: who hears whom.
         outside: interfaces that face what is not one's own.
+        stays: where an executor keeps what packets did here; None where nobody will ask again.
 
     """
 
@@ -126,13 +128,15 @@ class DevicePlan:
         "reader",
         "salt",
         "settings",
+        "stays",
         "through",
         "tracked",
         "tracked_at",
     )
 
-    def __init__(self, plan: Surroundings, device: Device, makers: Makers) -> None:
+    def __init__(self, plan: Surroundings, device: Device, makers: Makers, stays: Room | None = None) -> None:
         self._plan = plan
+        self.stays = stays
         self._makers = makers
         self._network = plan.network
         self.domains = plan.domains

@@ -23,6 +23,7 @@ from mossy_compass.plan.device import DevicePlan, Makers
 from mossy_compass.plan.facts import NOTHING, Asked, Facts, facts_of
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.places import written_tables
+from mossy_compass.plan.room import Room
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.translate import rules_table
 from mossy_compass.plan.table import Table, list_table
@@ -90,6 +91,13 @@ class _Reading(NamedTuple):
         return self.source is source and alike == reader
 
 
+def _words_of(plan: Plan) -> tuple[object, ...]:
+    """What the words of a network stand for, whichever device reads them."""
+    network = plan.network
+    records = {d.name: d.records for d in network.devices.values() if d.records is not None}
+    return network.lists, network.names, network.local, network.hours, network.applications, records, plan.everybody
+
+
 def _says_self(source: AccessList) -> bool:
     """Whether a rule asks for the addresses of the device that reads it."""
     return any(t.spans is None for rule in source.rules for side in (rule.sources, rule.destinations) for t in side or ())
@@ -104,6 +112,7 @@ class Plan:
         attached: for each access list, where it is attached.
         unattached: the lists that are attached nowhere and say of no policy route which packets it is about.
         lists_at: the lists that are attached to an interface of a device, for ``arriving`` or ``leaving``.
+        stays: where executors keep what packets did; None where nobody will ask again.
         has_probes: some device repeats tests by itself, so that what is in use depends on them.
         has_last_resort: some group of uplinks has a last resort, so that the network says itself when it is in use.
         moves_flows: some device translates flows of a lost uplink anew.
@@ -132,6 +141,10 @@ class Plan:
         self._devices: dict[str, DevicePlan] = {}
         self._read: dict[tuple[str, str], _Reading] = earlier._read if earlier is not None else {}
         self._owners: Mapping[Address, tuple[str, ...]] | None = None
+        self._earlier = earlier
+        self._knows_as_before: bool | None = None
+        # What a failure leaves alike is shared by many failures, and worth remembering; what is a failure's own is not.
+        self.stays = Room() if earlier is None else None
         self.attached = attached(self.network)
         used = classifying(self.network)
         self.unattached = tuple(name for name, places in self.attached.items() if not places and name not in used)
@@ -172,8 +185,18 @@ class Plan:
         if name not in self._devices:
             if name not in self.network.devices:
                 raise QuestionError(unknown("device", str(name), self.network.devices))
-            self._devices[name] = DevicePlan(self, self.network.devices[name], MAKERS)
+            self._devices[name] = self._as_before(name) or DevicePlan(self, self.network.devices[name], MAKERS, self.stays)
         return self._devices[name]
+
+    def _as_before(self, name: str) -> DevicePlan | None:
+        """What was compiled of a device before something failed, where that leaves it everything that it goes by; None where not."""
+        before, device = self._earlier, self.network.devices[name]
+        if before is None or before.network.devices.get(name) is not device:
+            return None
+        if self._knows_as_before is None:
+            self._knows_as_before = _words_of(before) == _words_of(self)
+        same = self._knows_as_before and self.routing.same_at(before.routing, device)
+        return before.device(name) if same else None
 
     @property
     def last_resorts(self) -> frozenset[str]:
@@ -255,9 +278,14 @@ class Plan:
 
     def owners(self, address: Address) -> tuple[str, ...]:
         """Everybody who has an address: most often one, and two where it was given twice."""
+        return self.everybody.get(address, ())
+
+    @property
+    def everybody(self) -> Mapping[Address, tuple[str, ...]]:
+        """Every address with all who have it."""
         if self._owners is None:
             self._owners = self.network.owners()
-        return self._owners.get(address, ())
+        return self._owners
 
     # why not the others: asked with a ruling in hand
 

@@ -78,6 +78,21 @@ class Routing:
                 local.static(self.network.devices[device], self.domains, table, name, self.table(device))
         return self._tables[key]
 
+    def same_at(self, other: Routing, device: Device) -> bool:
+        """Whether a device knows the same ways as in another routing: by the same tables, over the same segments, in the same weather.
+
+        Args:
+            other: of another version of the network, in which the device is the very same.
+            device: who knows.
+
+        """
+        name = device.name
+        return (
+            _weather_at(self.network, name) == _weather_at(other.network, name)
+            and self.domains.same_around(other.domains, device)
+            and all(self.table(name, t).same_as(other.table(name, t)) for t in self.table_names(name))
+        )
+
     def in_weather_of(self, network: Network) -> tuple[Routing, frozenset[str]] | None:
         """The same with other probes down, or other choices among uplinks; what does not hang on those is taken over.
 
@@ -233,6 +248,11 @@ def _into_rip(device: Device, process: RipProcess, routes: Iterable[Route]) -> I
 def _all(told: Mapping[str, Told]) -> Told:
     """What all devices tell together."""
     return frozenset(t for some in told.values() for t in some)
+
+
+def _weather_at(network: Network, device: str) -> tuple[set[str], set[tuple[str, str]]]:
+    """The probes of a device that are down, and the uplinks that are best there."""
+    return {p for d, p in network.down or () if d == device}, {(g, m) for d, g, m in network.best if d == device}
 
 
 def _tells(device: Device) -> bool:

@@ -101,6 +101,7 @@ class Domains:
         self._joints: dict[_Lot, list[_Lot]] = defaultdict(list)
         self._links: dict[Port, LinkState] = {}
         self._answered: dict[tuple[tuple[Port, ...], str], dict[Port, Spans]] = {}
+        self._joined_in: dict[_Lot, dict[_Lot, list[_Lot]]] | None = None
         self._join()
         self._of: dict[Port, Domain] = {}
         self.domains: tuple[Domain, ...] = tuple(self._collect())
@@ -123,6 +124,42 @@ class Domains:
     def segment_of(self, device: str, interface: str) -> Segment | None:
         """The segment that a port's cable belongs to."""
         return self._segment_of.get((device, interface))
+
+    def same_around(self, other: Domains, device: Device) -> bool:
+        """Whether a device sees the same of its own segments as in other domains: its links, who hears it, and the cables between.
+
+        Args:
+            other: of the same device, in another version of the network.
+            device: who sees.
+
+        """
+        return all(self._same_at(other, device, port) for port in device.interfaces.values())
+
+    def _same_at(self, other: Domains, device: Device, port: Interface) -> bool:
+        """The same of one interface."""
+        here = (device.name, port.name)
+        if self.link(*here) != other.link(*here) or self._segment_of.get(here) is not other._segment_of.get(here):
+            return False
+        domain = self._of.get(here)
+        if domain != other._of.get(here):
+            return False
+        if domain is None:
+            return True
+        ours, theirs = self.network, other.network
+        return (
+            all(ours.segments[n] is theirs.segments[n] for n in domain.segments)
+            and all(ours.devices[n] is theirs.devices[n] for n, _ in domain.proxies)
+            and self._cables(device, port) == other._cables(device, port)
+        )
+
+    def _cables(self, device: Device, port: Interface) -> dict[_Lot, list[_Lot]]:
+        """What is joined to what in the domain of an interface: frames may take another way between the same members."""
+        lot = self._lot(device, port)
+        if self._joined_in is None:
+            self._joined_in = {}
+            for one, others in self._joints.items():
+                self._joined_in.setdefault(self._find(one), {})[one] = sorted(others)
+        return self._joined_in.get(self._find(lot), {}) if lot is not None else {}
 
     def between(self, one: Port, other: Port) -> Crossed:
         """The cables that a frame crosses from one interface of a domain to another, and the switches between them.

@@ -154,6 +154,13 @@ class Bulk:
             self.metrics[self.index[family, length][bits]] = -1
         return found
 
+    def same_as(self, other: Bulk) -> bool:
+        """Whether others are the same routes, written into the arrays in the same order."""
+        mine, its = (self.origin, self.preference, self.hops), (other.origin, other.preference, other.hops)
+        if mine != its or len(self.metrics) != len(other.metrics):
+            return False
+        return bool((self.metrics == other.metrics).all() and (self.groups == other.groups).all()) and self.index == other.index
+
     def ways(self) -> set[NextHop]:
         """Every way out that some row uses."""
         used = set(self.groups[self.metrics >= 0].tolist())
@@ -294,6 +301,15 @@ class RouteTable:
         else:
             why = f"metric {loser.metric} is higher than {winner.metric}"
         self._losers.setdefault(loser.prefix, []).append(Loser(loser, why))
+
+    def same_as(self, other: RouteTable) -> bool:
+        """Whether another table has the same routes, and the same ones that lost for the same reasons."""
+        ours, theirs = (self._best, self._losers, self.inactive), (other._best, other._losers, other.inactive)
+        return (
+            ours == theirs
+            and self._bulk.keys() == other._bulk.keys()
+            and all(bulk.same_as(other._bulk[family]) for family, bulk in self._bulk.items())
+        )
 
     def lookup(self, address: Address) -> Route | None:
         """The route that serves an address; None when there is none."""

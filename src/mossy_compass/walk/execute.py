@@ -7,7 +7,7 @@ plan. Nothing is written to the state before somebody takes the packet.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.network import NoneAvailable, RouteAction
@@ -62,6 +62,7 @@ from mossy_compass.plan.facts import (
 from mossy_compass.plan.keeping import HALF_OPEN
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.reasons import Because, Did, Fate, setting
+from mossy_compass.plan.room import NEW, Room
 from mossy_compass.plan.stages.routes import DISCARDED, ended_by, steered
 from mossy_compass.plan.stages.step import Step, as_run
 from mossy_compass.plan.stages.translate import MAPPED
@@ -89,6 +90,42 @@ class StayEnd(NamedTuple):
     reply: Reply
     ttl_ended: bool = False
     answer: str = ""
+
+
+class KeptStay(NamedTuple):
+    """What a packet did at a device, for the next one that is the same.
+
+    Attributes:
+        facts: what was known at the end.
+        before, after: the rulings before anything was written, and after it.
+        writes: what was written: stage, decision and action.
+        handover: who got the packet; None where nobody did.
+        divided: as in ``Stay``.
+        end: how it ended.
+
+    """
+
+    facts: tuple[Any, ...]
+    before: tuple[Ruling, ...]
+    after: tuple[Ruling, ...]
+    writes: tuple[tuple[str, Decision, Action], ...]
+    handover: Handover | None
+    divided: int
+    end: StayEnd | None
+
+
+class _OverheardMemory:
+    """A device's memory, with a note whether anybody asked it beside the one that recalls."""
+
+    __slots__ = ("_state", "asked")
+
+    def __init__(self, state: State) -> None:
+        self._state = state
+        self.asked = False
+
+    def __getattr__(self, name: str) -> Any:
+        self.asked = True
+        return getattr(self._state, name)
 
 
 class Stay:
@@ -139,7 +176,93 @@ class Stay:
         return self.here.steps(self.facts.arriving) if self.opened is None else steps_as_opened(self.here, self.opened)
 
     def run(self) -> StayEnd | None:
-        """Run the device's steps; None when a neighbour got the packet."""
+        """Run the device's steps; None when a neighbour got the packet.
+
+        A packet that is in everything what another was does what that did, as long as the device remembers the same of it.
+        """
+        stays, facts = self.here.stays, self.facts
+        by_itself = self.choose is None and self.opened is None and not facts.divides and not facts.carries
+        if stays is None or not stays.most or not by_itself or self.state.learned(self.here.name):
+            return self._run()
+        found = self.state.recall(self.here.name, facts.packet, facts.number)
+        if found.gone is not None or found.mapping is not None or found.expected is not None:
+            return self._run()  # what is told of these hangs on the clock, and on others' sessions
+        if found.session is not None and found.session.doubts:
+            return self._run()
+        asked = facts.packet, facts.arriving, facts.number, facts.moment, facts.handed, facts.leaving, facts.next_hop
+        key = (self.here, asked, found)
+        kept = stays.get(key)
+        if kept is NEW:
+            return self._run()
+        return self._as_kept(kept) if kept is not None else self._kept_as(key, stays)
+
+    def _as_kept(self, kept: KeptStay) -> StayEnd | None:
+        """Do what an equal packet did, and write of it what that wrote."""
+        facts = self.facts
+        (
+            facts.packet,
+            facts.leaving,
+            facts.next_hop,
+            facts.session,
+            facts.relation,
+            facts.direction,
+            facts.fits,
+            facts.welcome,
+            facts.admitted,
+            facts.opened_by,
+            facts.front,
+            facts.picked,
+            facts.switched,
+            facts.pending,
+        ) = kept.facts
+        self.divided = kept.divided
+        self.rulings += kept.before
+        for stage, decision, action in kept.writes:
+            end = PERFORM[type(action)](self, stage, decision, action)
+            if end is not None:  # somebody else's session is in the way this time
+                return end
+        self.rulings += kept.after
+        self.handover = kept.handover
+        return kept.end
+
+    def _kept_as(self, key: Hashable, stays: Room) -> StayEnd | None:
+        """Run the steps, and keep what they did, unless it hangs on more than the packet and what is remembered of it."""
+        facts = self.facts
+        asking = facts.memory = _OverheardMemory(self.state)
+        writes: list[tuple[str, Decision, Action]] = []
+        told, keeps, end = 0, True, None
+        for stage, when, decide in self.here.runs(facts.arriving):
+            if when is not None and not when(facts):
+                continue
+            decision = decide(facts)
+            if decision is None:
+                continue
+            # What was written goes by the facts as they are then: after it nothing but the end of the stay may come.
+            keeps = keeps and not writes
+            for action in decision.actions:
+                kind = type(action)
+                if kind in _WRITES:
+                    writes.append((stage, decision, action))
+                    told = len(self.rulings)
+                elif kind in _HANGS_ON_MORE:
+                    keeps = False
+                end = PERFORM[kind](self, stage, decision, action)
+                if end is not None:
+                    keeps = keeps and kind not in _WRITES
+                    break
+            if end is not None:
+                break
+        facts.memory = self.state
+        if keeps and not asking.asked and not (self.handover is not None and self.handover.tunnel):
+            told = told if writes else len(self.rulings)
+            known = facts.packet, facts.leaving, facts.next_hop, facts.session, facts.relation, facts.direction, facts.fits
+            said = facts.welcome, facts.admitted, facts.opened_by, facts.front, facts.picked, facts.switched, facts.pending
+            before, after = tuple(self.rulings[:told]), tuple(self.rulings[told:])
+            stays.keep(key, KeptStay((*known, *said), before, after, tuple(writes), self.handover, self.divided, end))
+        return end
+
+    def _run(self) -> StayEnd | None:
+        """Run the device's steps, whatever packets did before."""
         facts = self.facts
         for stage, when, decide in self.here.runs(facts.arriving) if self.opened is None else as_run(self.steps):
             if when is not None and not when(facts):
@@ -561,6 +684,10 @@ def _hold(stay: Stay, stage: str, decision: Decision, action: Hold) -> None:
     facts, now = stay.facts, stay.state.now
     stay.state.hold(HeldBack(stay.here.name, facts.came, facts.arriving, now + action.milliseconds))
 
+
+_WRITES = frozenset({OpenSession, Touch})
+_HANGS_ON_MORE = frozenset({Allocate, Expect, Hold, EndSession, BeginAnew, Enter})
+"""What these do hangs on the ports that are free, on the clock, on what else is remembered, and on what the ends of a tunnel agreed on."""
 
 PERFORM: dict[type[Action], Perform] = {
     Pass: _pass,

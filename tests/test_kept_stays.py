@@ -1,0 +1,253 @@
+"""What a packet did at a device serves the next one that is the same, and a device that a failure leaves alone serves on: nothing is told otherwise."""
+
+from __future__ import annotations
+
+import json
+import random
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given
+from hypothesis import strategies as st
+
+import mossy_compass as mc
+from mossy_compass.lab.expect import every_flow
+from mossy_compass.lab.faults import Fault, apply
+from mossy_compass.lab.lab import Flow
+from mossy_compass.lab.sweep import failures
+from mossy_compass.plan.room import NEW, Room
+from mossy_compass.report.record import journey_dict
+from mossy_compass.state.state import State
+from mossy_compass.walk.trace import trace_one
+from mossy_compass.walk.weather import in_weather
+from tests.conftest import DATA
+from tests.effort import examples
+from tests.test_laws import networks
+
+SHIPPED = ["fernhollow", "grounds", "starter"]
+
+
+def cold(network: mc.Network, earlier: mc.Plan | None = None) -> mc.Plan:
+    """A plan that keeps nothing, and takes nothing over."""
+    made = mc.Plan(network, earlier)
+    made.stays = None
+    made._earlier = None
+    return in_weather(made)
+
+
+def warm(network: mc.Network) -> mc.Plan:
+    """A plan that keeps every stay at once."""
+    made = in_weather(mc.Plan(network))
+    assert made.stays is not None
+    made.stays.eager = True
+    return made
+
+
+def told(plan: mc.Plan, flow: Flow, state: State | None = None) -> Any:
+    """Everything that is told of a flow."""
+    try:
+        return journey_dict(trace_one(plan, flow.source, flow.target, flow.service, flow.options, None, state), True)
+    except (mc.QuestionError, mc.NotConverged) as fault:
+        return str(fault)
+
+
+def remembered(state: State) -> Any:
+    """Everything that devices remember."""
+    return state.now, [(d, state.sessions(d), state.mappings(d), state.ended(d), state.counts(d)) for d in state.devices()]
+
+
+def kept_in(plan: mc.Plan) -> int:
+    """How often a stay was met again."""
+    assert plan.stays is not None
+    return plan.stays.again
+
+
+@pytest.mark.parametrize("name", SHIPPED)
+def test_a_journey_that_was_walked_before_is_told_word_for_word(name: str) -> None:
+    network = mc.load(DATA / f"{name}.yaml")
+    flows = every_flow(network)
+    plan, other = warm(network), cold(network)
+    chosen = random.Random(name).sample(flows, min(60, len(flows)))
+    for _ in range(2):
+        for flow in chosen:
+            assert told(plan, flow) == told(other, flow), flow
+    assert kept_in(plan) > len(chosen)
+
+
+@examples(15, 150, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(networks(), st.data())
+def test_what_devices_remember_decides_as_ever(network: mc.Network, data: st.DataObject) -> None:
+    """The same flows again and again, over what the earlier ones left behind, and with time between them."""
+    flows = every_flow(network)
+    plan, other, states = warm(network), cold(network), (State(), State())
+    for flow, wait in data.draw(st.lists(st.tuples(st.sampled_from(flows), st.sampled_from([0, 90_000, 400_000])), max_size=12)):
+        assert told(plan, flow, states[0]) == told(other, flow, states[1])
+        for state in states:
+            state.advance(state.now + wait)
+        assert remembered(states[0]) == remembered(states[1])
+
+
+TAKEN = """
+mossy-network: 1
+lists: {in: [{id: 10, permit: any}]}
+devices:
+  gate: {kind: firewall, interfaces: {lan: {address: 10.40.1.1/24, filter: {arriving: in}}, wan: {address: 192.0.2.1/24, outside: yes}},
+         translate: [{source: 10.40.1.0/24, becomes: interface, leaving: wan}], settings: {SETTING}}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  bob: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  far: {kind: host, address: 192.0.2.9/24, serves: [https]}
+segments: {lan: [gate/lan, ann, bob], wan: [gate/wan, far]}
+"""
+
+
+@pytest.mark.parametrize("setting", ["", "session-limit: 1", "half-open-limit: 1", "history: 4"])
+def test_ports_and_limits_are_asked_each_time(setting: str) -> None:
+    """Two hosts with one source port: the second gets another port, or nothing, whatever was kept of the first."""
+    network = mc.read_bytes(TAKEN.replace("SETTING", setting).encode(), "n.yaml").network
+    assert network is not None
+    plan, other, states = warm(network), cold(network), (State(), State())
+    ends = []
+    for source in ("ann", "bob", "ann", "bob", "ann"):
+        flow = Flow(source, "far", "tcp/443")
+        told(plan, flow)
+        first, second = told(plan, flow, states[0]), told(other, flow, states[1])
+        assert first == second
+        ends.append(json.dumps(first["legs"][0]["arrived"]))
+    assert len(set(ends)) > 1
+    assert remembered(states[0]) == remembered(states[1])
+
+
+def test_what_was_looked_up_since_is_known() -> None:
+    """A rule by name lets nobody pass until the device has seen the lookup."""
+    network = mc.load(DATA / "fernhollow.yaml")
+    by_name = [f for f in every_flow(network) if f.target in network.names or "." in f.target][:6]
+    plan, other, states = warm(network), cold(network), (State(), State())
+    for flow in [*by_name, *by_name]:
+        assert told(plan, flow, states[0]) == told(other, flow, states[1])
+
+
+def test_what_is_met_once_is_not_kept_and_what_never_comes_again_ends_it() -> None:
+    room = Room(8)
+    assert room.get("a") is NEW
+    assert room.get("a") is None
+    room.keep("a", "stay")
+    assert room.get("a") == "stay"
+    for number in range(8):
+        assert room.get(number) is NEW
+    assert room.get("a") is NEW  # it was begun anew
+    for number in range(100, 110):
+        assert room.get(number) is NEW
+    assert not room.most
+    assert room.get(109) is NEW
+    assert len(room) == 0
+
+
+def test_a_closed_room_serves_and_takes_nothing_in() -> None:
+    room = Room()
+    room.eager = True
+    assert room.get("a") is None
+    room.keep("a", "stay")
+    room.close()
+    assert room.get("a") == "stay"
+    assert room.get("b") is NEW
+    assert len(room) == 1
+
+
+# what a failure leaves alone
+
+
+def both(network: mc.Network, faults: tuple[Fault, ...], whole: mc.Plan) -> tuple[mc.Plan, mc.Plan]:
+    """A network with failures: with what is taken over from before, and without."""
+    left = apply(network, faults)
+    return in_weather(mc.Plan(left, whole)), cold(left, whole)
+
+
+def taken_over(plan: mc.Plan, whole: mc.Plan) -> Iterator[str]:
+    """The devices whose plans are those of before."""
+    return (name for name in plan.network.devices if plan.device(name) is whole.device(name))
+
+
+@pytest.mark.parametrize("name", SHIPPED)
+def test_devices_that_a_failure_leaves_alone_tell_what_they_would_anew(name: str) -> None:
+    network = mc.load(DATA / f"{name}.yaml")
+    whole, chance = warm(network), random.Random(name)
+    flows = every_flow(network)
+    cases = failures(network, ["link", "device", "interface"])
+    shared = 0
+    for faults in chance.sample(cases, min(14, len(cases))):
+        plan, other = both(network, faults, whole)
+        for flow in chance.sample(flows, min(14, len(flows))):
+            assert told(plan, flow) == told(other, flow), (faults, flow)
+        shared += len(list(taken_over(plan, whole)))
+    assert shared or name == "starter"
+
+
+@examples(6, 60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(networks(), st.data())
+def test_on_random_networks_too(network: mc.Network, data: st.DataObject) -> None:
+    whole, flows = warm(network), every_flow(network)
+    cases = failures(network, ["link", "device", "interface", "host", "service"])
+    for faults in data.draw(st.lists(st.sampled_from(cases), min_size=1, max_size=4, unique=True)):
+        plan, other = both(network, faults, whole)
+        for flow in flows:
+            assert told(plan, flow) == told(other, flow), (faults, flow)
+
+
+RING = """
+mossy-network: 1
+names: {shop: 10.40.2.10}
+devices:
+  s1: {kind: switch, interfaces: {a: {}, b: {}, c: {}}}
+  s2: {kind: switch, interfaces: {a: {}, b: {}, c: {}}}
+  s3: {kind: switch, interfaces: {a: {}, b: {}, c: {}}}
+  gate: {kind: router, interfaces: {lan: 10.40.1.1/24, up: {address: 10.40.8.1/30, SPEAKS}, side: {address: 10.40.9.1/30, SPEAKS}}, PROBED}
+  core: {kind: router, interfaces: {up: {address: 10.40.8.2/30, SPEAKS}, side: {address: 10.40.9.2/30, SPEAKS}, srv: {address: 10.40.2.1/24, SPEAKS}},
+         routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.8.1}]}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  bob: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1, serves: [https]}
+  shop: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https]}
+segments:
+  one: [ann, s1/c]
+  two: [gate/lan, s2/c]
+  three: [s1/a, s2/a]
+  four: [s1/b, s3/a]
+  five: {members: [s3/b, s2/b], mtu: 900}
+  up: [gate/up, core/up]
+  side: [gate/side, core/side]
+  srv: [core/srv, shop]
+  bobs: [bob, s3/c]
+"""
+STATIC = "routes: [{prefix: default, next-hop: 10.40.8.2}, {prefix: default, next-hop: 10.40.9.2, preference: 9}]"
+PROBED = (
+    "probes: {p: {target: 10.40.2.10, every: 5 s}}, routes: [{prefix: default, next-hop: 10.40.8.2, while: p},"
+    " {prefix: default, next-hop: 10.40.9.2, preference: 9}]"
+)
+
+
+def ring(speaks: str, probed: str) -> mc.Network:
+    """Three switches in a ring, and two routers with two cables between them."""
+    text = RING.replace("SPEAKS", speaks).replace("PROBED", probed)
+    reading = mc.read_bytes(text.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    return reading.network
+
+
+@pytest.mark.parametrize(
+    ("speaks", "probed"), [("mtu: 1500", STATIC), ("mtu: 1500", PROBED), ("ospf: 0", "ospf: {preference: 90}")]
+)
+def test_a_cable_elsewhere_may_be_another_way_between_the_same_two(speaks: str, probed: str) -> None:
+    """Frames go round the other side of a ring, over a cable that takes less; routes and probes hang on what is far away."""
+    network = ring(speaks, probed)
+    whole = warm(network)
+    flows = [replace(f, options=replace(f.options, size=size)) for f in every_flow(network) for size in (64, 1200)]
+    told_before = {flow: json.dumps(told(whole, flow), default=str) for flow in flows}
+    changed = False
+    for faults in failures(network, ["link", "device", "interface", "host", "service", "name"]):
+        plan, other = both(network, faults, whole)
+        for flow in flows:
+            found = told(plan, flow)
+            assert found == told(other, flow), (faults, flow)
+            changed |= faults == (Fault("link", "three"),) and json.dumps(found, default=str) != told_before[flow]
+    assert changed
