@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import json
 import random
+import subprocess
+import sys
 from collections.abc import Iterator
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -14,17 +17,23 @@ from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.lab.expect import every_flow
-from mossy_compass.lab.faults import Fault, apply
+from mossy_compass.lab.faults import Fault, apply, parse
 from mossy_compass.lab.lab import Flow
 from mossy_compass.lab.sweep import failures
+from mossy_compass.packet.address import parse_address
+from mossy_compass.packet.packet import Packet
+from mossy_compass.plan import plan as plan_module
+from mossy_compass.plan.facts import Facts, Moment
 from mossy_compass.plan.room import NEW, Room
 from mossy_compass.report.record import journey_dict
 from mossy_compass.state.state import State
+from mossy_compass.walk.execute import Stay
 from mossy_compass.walk.trace import trace_one
 from mossy_compass.walk.weather import in_weather
 from tests.conftest import DATA
 from tests.effort import examples
 from tests.test_laws import networks
+from tests.twice import reusing
 
 SHIPPED = ["fernhollow", "grounds", "starter"]
 
@@ -155,6 +164,108 @@ def test_a_closed_room_serves_and_takes_nothing_in() -> None:
     assert len(room) == 1
 
 
+def fares(plan: mc.Plan, packet: Packet, arriving: str | None, moment: Moment, **more: Any) -> Any:
+    """What a device does with one packet, and remembers of it."""
+    state = State()
+    handed, choose = more.pop("handed", None), more.pop("choose", None)
+    stay = Stay(plan.device("gate"), packet, arriving, state, choose, moment, more.pop("number", 1), handed)
+    for name, value in more.items():
+        setattr(stay.facts, name, value)
+    end = stay.run()
+    facts = {name: getattr(stay.facts, name) for name in Facts.__slots__ if name != "memory"}
+    return stay.rulings, end, stay.handover, facts, state.sessions("gate")
+
+
+DESK, SHOP = parse_address("10.40.1.10"), parse_address("10.40.2.10")
+ASKED = """
+mossy-network: 1
+hours: {day: {days: [mon, tue, wed, thu, fri], from: "08:00", until: "18:00", zone: UTC}}
+applications: {chat: {service: https}}
+lists:
+  in: [{id: 10, deny: any, application: chat}, {id: 20, permit: tcp, service: https, hours: day}, {id: 30, permit: icmp}, {id: 40, permit: tcp, service: ssh}]
+devices:
+  gate: {kind: firewall, interfaces: {lan: {address: 10.40.1.1/24, filter: {arriving: in}}, back: {address: 10.40.3.1/24}, srv: 10.40.2.1/24,
+         other: 10.40.4.1/24}, settings: {session-exit: handed}, routes: [{prefix: 10.40.9.0/24, next-hop: 10.40.2.8}, {prefix: 10.40.9.0/24, next-hop: 10.40.4.8}]}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  shop: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1}
+  east: {kind: host, address: 10.40.2.8/24, gateway: 10.40.2.1}
+  west: {kind: host, address: 10.40.4.8/24, gateway: 10.40.4.1}
+  spare: {kind: host, address: 10.40.3.10/24, gateway: 10.40.3.1}
+segments: {lan: [gate/lan, ann], back: [gate/back, spare], srv: [gate/srv, shop, east], other: [gate/other, west]}
+"""
+WEB = Packet(6, DESK, SHOP, 50000, 443, flags="SYN")
+FAR = Packet(6, DESK, parse_address("10.40.9.9"), 50000, 22, flags="SYN")
+OPEN = Moment(open=frozenset({"day"}))
+CHAT = Moment(open=frozenset({"day"}), application=frozenset({"chat"}), known_from=2)
+ONE: dict[str, Any] = {"packet": WEB, "arriving": "lan", "moment": OPEN}
+APART: dict[str, tuple[dict[str, Any], dict[str, Any]]] = {
+    "where it came by": (ONE, {**ONE, "arriving": "back"}),
+    "the hours": (ONE, {**ONE, "moment": Moment()}),
+    "which packet it is": ({**ONE, "moment": CHAT}, {**ONE, "moment": CHAT, "number": 2}),
+    "who handed it over": ({**ONE, "handed": ("ann", "port")}, {**ONE, "handed": ("bob", "port")}),
+    "where it must leave": ({**ONE, "arriving": None}, {**ONE, "arriving": None, "leaving": "other"}),
+    "whom it is handed to": (
+        {**ONE, "arriving": None, "leaving": "srv", "next_hop": parse_address("10.40.2.8")},
+        {**ONE, "arriving": None, "leaving": "srv", "next_hop": SHOP},
+    ),
+    "which way was chosen": (
+        {"packet": FAR, "arriving": "lan", "moment": OPEN, "choose": lambda *_: 0},
+        {"packet": FAR, "arriving": "lan", "moment": OPEN, "choose": lambda *_: 1},
+    ),
+    "a way that was chosen, and the hash": (
+        {"packet": FAR, "arriving": "lan", "moment": OPEN},
+        {"packet": FAR, "arriving": "lan", "moment": OPEN, "choose": lambda _, hops, p: 1 - choice_by_hash(p)},
+    ),
+    "its size": (ONE, {**ONE, "packet": WEB._replace(size=1400)}),
+    "its TTL": (ONE, {**ONE, "packet": WEB._replace(ttl=1)}),
+}
+
+
+def choice_by_hash(packet: Packet) -> int:
+    """Which of its two equal ways a packet takes when nobody chooses."""
+    found = fares(cold(asked_network()), packet, "lan", OPEN)
+    return int(found[2].interface == "west")
+
+
+def asked_network() -> mc.Network:
+    reading = mc.read_bytes(ASKED.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    return reading.network
+
+
+@pytest.mark.parametrize("what", APART)
+@pytest.mark.parametrize("turned", [False, True])
+def test_a_packet_is_another_one_by_anything_that_it_is_judged_by(what: str, turned: bool) -> None:
+    plan, other = warm(asked_network()), cold(asked_network())
+    one, two = reversed(APART[what]) if turned else APART[what]
+    before = fares(plan, **one)
+    assert fares(plan, **two) == fares(other, **two)
+    assert fares(plan, **one) == before == fares(other, **one)
+    assert before != fares(plan, **two)
+
+
+def test_a_drill_that_is_done_twice_on_the_same_devices_says_the_same() -> None:
+    plans: dict[int, mc.Plan] = {}
+    said = []
+    for _ in range(2):
+        with reusing(plans):
+            said.append([(r.ok, r.said) for r in mc.run_drill(mc.read_drill(DATA / "fernhollow.drill.yaml")).results])
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(plan_module, "Room", lambda: None)
+        said.append([(r.ok, r.said) for r in mc.run_drill(mc.read_drill(DATA / "fernhollow.drill.yaml")).results])
+    assert said[0] == said[1] == said[2]
+    assert any(kept_in(plan) for plan in plans.values() if plan.stays is not None)
+
+
+@pytest.mark.slow
+def test_the_tests_of_what_devices_remember_hold_on_kept_stays() -> None:
+    """Everything that is asserted of sessions, second channels and uplinks is so the second time as well."""
+    files = [f"tests/test_{name}.py" for name in ("second_channels", "sessions", "inspection", "uplinks", "gates")]
+    command = [sys.executable, "-m", "pytest", "-q", "-p", "tests.twice", "-m", "not slow", "-n", "0", *files]
+    done = subprocess.run(command, cwd=Path(__file__).parents[1], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout[-3000:]
+
+
 # what a failure leaves alone
 
 
@@ -201,29 +312,35 @@ names: {shop: 10.40.2.10}
 devices:
   s1: {kind: switch, interfaces: {a: {}, b: {}, c: {}}}
   s2: {kind: switch, interfaces: {a: {}, b: {}, c: {}}}
-  s3: {kind: switch, interfaces: {a: {}, b: {}, c: {}}}
+  s3: {kind: switch, interfaces: {a: {}, b: {}, c: {}, d: {state: disabled}}}
   gate: {kind: router, interfaces: {lan: 10.40.1.1/24, up: {address: 10.40.8.1/30, SPEAKS}, side: {address: 10.40.9.1/30, SPEAKS}}, PROBED}
-  core: {kind: router, interfaces: {up: {address: 10.40.8.2/30, SPEAKS}, side: {address: 10.40.9.2/30, SPEAKS}, srv: {address: 10.40.2.1/24, SPEAKS}},
+  core: {kind: router, interfaces: {up: {address: 10.40.8.2/30, SPEAKS}, side: {address: 10.40.9.2/30, SPEAKS}, srv: {address: 10.40.2.1/24, SPEAKS}, idle: 10.40.7.1/24},
          routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.8.1}]}
   ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
-  bob: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1, serves: [https]}
+  bob: {kind: host, interfaces: {port: 10.40.1.11/24, idle: {address: 10.40.7.2/24, state: not-connected}}, gateway: 10.40.1.1, serves: [https]}
   shop: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https]}
 segments:
   one: [ann, s1/c]
   two: [gate/lan, s2/c]
-  three: [s1/a, s2/a]
+  three: [s1/a, s2/a, s3/d]
   four: [s1/b, s3/a]
   five: {members: [s3/b, s2/b], mtu: 900}
   up: [gate/up, core/up]
   side: [gate/side, core/side]
   srv: [core/srv, shop]
-  bobs: [bob, s3/c]
+  bobs: [bob/port, s3/c]
+  idle: [core/idle, bob/idle]
 """
 STATIC = "routes: [{prefix: default, next-hop: 10.40.8.2}, {prefix: default, next-hop: 10.40.9.2, preference: 9}]"
 PROBED = (
     "probes: {p: {target: 10.40.2.10, every: 5 s}}, routes: [{prefix: default, next-hop: 10.40.8.2, while: p},"
     " {prefix: default, next-hop: 10.40.9.2, preference: 9}]"
 )
+STEERED = (
+    "probes: {p: {target: 10.40.2.10, every: 5 s}}, routes: [{prefix: default, next-hop: 10.40.9.2}],"
+    " policy-routes: [{id: 10, to: any, candidates: [{next-hop: 10.40.8.2, while: p}]}]"
+)
+OVER = "routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}]"
 
 
 def ring(speaks: str, probed: str) -> mc.Network:
@@ -244,10 +361,26 @@ def test_a_cable_elsewhere_may_be_another_way_between_the_same_two(speaks: str, 
     flows = [replace(f, options=replace(f.options, size=size)) for f in every_flow(network) for size in (64, 1200)]
     told_before = {flow: json.dumps(told(whole, flow), default=str) for flow in flows}
     changed = False
-    for faults in failures(network, ["link", "device", "interface", "host", "service", "name"]):
+    worse = [(parse(network, "quality five latency 30 ms"),)]
+    for faults in [*failures(network, ["link", "device", "interface", "host", "service", "name"]), *worse]:
         plan, other = both(network, faults, whole)
         for flow in flows:
             found = told(plan, flow)
             assert found == told(other, flow), (faults, flow)
             changed |= faults == (Fault("link", "three"),) and json.dumps(found, default=str) != told_before[flow]
     assert changed
+
+
+def test_the_very_same_words_must_stand_there() -> None:
+    """What a failure cannot change is looked at as well, for whoever hands over another network."""
+    network = ring("mtu: 1500", STATIC)
+    whole = mc.Plan(network)
+    gate = network.devices["gate"]
+    assert mc.Plan(replace(network, title="other"), whole).device("gate") is whole.device("gate")
+    for other in (
+        replace(network, lists=mc.load(DATA / "fernhollow.yaml").lists),
+        replace(network, names={"shop": (parse_address("10.40.2.11"),)}),
+        replace(network, local=()),
+        replace(network, devices={**network.devices, "gate": replace(gate, about="other")}),
+    ):
+        assert mc.Plan(other, whole).device("gate") is not whole.device("gate")

@@ -138,7 +138,7 @@ class Domains:
     def _same_at(self, other: Domains, device: Device, port: Interface) -> bool:
         """The same of one interface."""
         here = (device.name, port.name)
-        if self.link(*here) != other.link(*here) or self._segment_of.get(here) is not other._segment_of.get(here):
+        if self.link(*here) != other.link(*here):
             return False
         domain = self._of.get(here)
         if domain != other._of.get(here):

@@ -100,7 +100,6 @@ class KeptStay(NamedTuple):
         before, after: the rulings before anything was written, and after it.
         writes: what was written: stage, decision and action.
         handover: who got the packet; None where nobody did.
-        divided: as in ``Stay``.
         end: how it ended.
 
     """
@@ -110,7 +109,6 @@ class KeptStay(NamedTuple):
     after: tuple[Ruling, ...]
     writes: tuple[tuple[str, Decision, Action], ...]
     handover: Handover | None
-    divided: int
     end: StayEnd | None
 
 
@@ -215,7 +213,6 @@ class Stay:
             facts.switched,
             facts.pending,
         ) = kept.facts
-        self.divided = kept.divided
         self.rulings += kept.before
         for stage, decision, action in kept.writes:
             end = PERFORM[type(action)](self, stage, decision, action)
@@ -237,8 +234,8 @@ class Stay:
             decision = decide(facts)
             if decision is None:
                 continue
-            # What was written goes by the facts as they are then: after it nothing but the end of the stay may come.
-            keeps = keeps and not writes
+            # What was written goes by the facts as they are then, so nothing but the end of the stay comes after it.
+            assert not writes, stage
             for action in decision.actions:
                 kind = type(action)
                 if kind in _WRITES:
@@ -253,12 +250,12 @@ class Stay:
             if end is not None:
                 break
         facts.memory = self.state
-        if keeps and not asking.asked and not (self.handover is not None and self.handover.tunnel):
+        if keeps and not asking.asked:
             told = told if writes else len(self.rulings)
             known = facts.packet, facts.leaving, facts.next_hop, facts.session, facts.relation, facts.direction, facts.fits
             said = facts.welcome, facts.admitted, facts.opened_by, facts.front, facts.picked, facts.switched, facts.pending
             before, after = tuple(self.rulings[:told]), tuple(self.rulings[told:])
-            stays.keep(key, KeptStay((*known, *said), before, after, tuple(writes), self.handover, self.divided, end))
+            stays.keep(key, KeptStay((*known, *said), before, after, tuple(writes), self.handover, end))
         return end
 
     def _run(self) -> StayEnd | None:
@@ -686,8 +683,8 @@ def _hold(stay: Stay, stage: str, decision: Decision, action: Hold) -> None:
 
 
 _WRITES = frozenset({OpenSession, Touch})
-_HANGS_ON_MORE = frozenset({Allocate, Expect, Hold, EndSession, BeginAnew, Enter})
-"""What these do hangs on the ports that are free, on the clock, on what else is remembered, and on what the ends of a tunnel agreed on."""
+_HANGS_ON_MORE = frozenset({Allocate, Expect, Hold, EndSession, BeginAnew})
+"""What these do hangs on the ports that are free, on the clock, and on what else is remembered; or they write in the middle of a stay."""
 
 PERFORM: dict[type[Action], Perform] = {
     Pass: _pass,
