@@ -11,6 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from hypothesis import HealthCheck, given
 from hypothesis import strategies as st
@@ -20,12 +21,14 @@ from mossy_compass.lab.expect import every_flow
 from mossy_compass.lab.faults import Fault, apply, parse
 from mossy_compass.lab.lab import Flow
 from mossy_compass.lab.sweep import failures
-from mossy_compass.packet.address import parse_address
+from mossy_compass.packet.address import parse_address, parse_prefix
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan import plan as plan_module
 from mossy_compass.plan.facts import Facts, Moment
 from mossy_compass.plan.room import NEW, Room
 from mossy_compass.report.record import journey_dict
+from mossy_compass.routing.domains import Domains
+from mossy_compass.routing.table import Bulk, Loser, NextHop, Route, RouteTable
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import Stay
 from mossy_compass.walk.trace import trace_one
@@ -352,7 +355,14 @@ def ring(speaks: str, probed: str) -> mc.Network:
 
 
 @pytest.mark.parametrize(
-    ("speaks", "probed"), [("mtu: 1500", STATIC), ("mtu: 1500", PROBED), ("ospf: 0", "ospf: {preference: 90}")]
+    ("speaks", "probed"),
+    [
+        ("mtu: 1500", STATIC),
+        ("mtu: 1500", PROBED),
+        ("mtu: 1500", STEERED),
+        ("ospf: 0", "ospf: {preference: 90}"),
+        ("ospf: 0", OVER),
+    ],
 )
 def test_a_cable_elsewhere_may_be_another_way_between_the_same_two(speaks: str, probed: str) -> None:
     """Frames go round the other side of a ring, over a cable that takes less; routes and probes hang on what is far away."""
@@ -375,12 +385,129 @@ def test_the_very_same_words_must_stand_there() -> None:
     """What a failure cannot change is looked at as well, for whoever hands over another network."""
     network = ring("mtu: 1500", STATIC)
     whole = mc.Plan(network)
-    gate = network.devices["gate"]
+    gate, shop = network.devices["gate"], network.devices["shop"]
+    elsewhere = replace(
+        shop,
+        interfaces={
+            n: replace(i, addresses=network.devices["ann"].interfaces["nic"].addresses) for n, i in shop.interfaces.items()
+        },
+    )
     assert mc.Plan(replace(network, title="other"), whole).device("gate") is whole.device("gate")
     for other in (
         replace(network, lists=mc.load(DATA / "fernhollow.yaml").lists),
         replace(network, names={"shop": (parse_address("10.40.2.11"),)}),
         replace(network, local=()),
         replace(network, devices={**network.devices, "gate": replace(gate, about="other")}),
+        replace(network, devices={**network.devices, "shop": elsewhere}),
+        replace(network, devices={**network.devices, "shop": replace(shop, records={"shop.example": (SHOP,)})}),
     ):
         assert mc.Plan(other, whole).device("gate") is not whole.device("gate")
+
+
+def test_a_name_that_a_device_has_learned_since_is_asked_for() -> None:
+    """A rule by name lets the same packet pass once the lookup was seen."""
+    text = ASKED.replace(
+        "{id: 20, permit: tcp, service: https, hours: day}", "{id: 20, permit: tcp, service: https, name: shop.example}"
+    )
+    text = text.replace("settings: {", "settings: {name-rules: learned, ").replace(
+        "hours: {day", "names: {shop.example: 10.40.2.10}\nhours: {day"
+    )
+    reading = mc.read_bytes(text.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    plan, other = warm(reading.network), cold(reading.network)
+    for known in (False, True, False):
+        ends = []
+        for made in (plan, other):
+            state = State()
+            if known:
+                state.learn("gate", "shop.example", [SHOP])
+            ends.append(Stay(made.device("gate"), WEB, "lan", state, None, OPEN).run())
+        assert ends[0] == ends[1]
+        assert (ends[0] is None) is known
+
+
+def lines(host: str, *, spare: str = "") -> mc.Network:
+    """Two routers that a host's address is answered for by one of, and a spare interface whose cable's other end is shut."""
+    text = f"""
+mossy-network: 1
+devices:
+  gate: {{kind: router, interfaces: {{lan: 10.40.1.1/24, up: 10.40.8.1/24, spare: 10.40.7.1/24}}}}
+  proxy: {{kind: router, interfaces: {{up: {{address: 10.40.8.2/24, answers-for: [{host}]}}, far: {{address: 10.40.9.1/24{spare}}}}}}}
+  ann: {{kind: host, interfaces: {{a: 10.40.1.10/24, b: {{address: 10.40.7.2/24{spare}}}}}}}
+segments: {{lan: [gate/lan, ann/a], up: [gate/up, proxy/up], spare: [gate/spare, ann/b], far: [proxy/far]}}
+"""
+    reading = mc.read_bytes(text.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    return reading.network
+
+
+def test_what_a_device_sees_of_its_segments() -> None:
+    network = lines("10.40.8.77")
+    gate = network.devices["gate"]
+
+    def same(devices: dict[str, Any], **more: Any) -> bool:
+        other = replace(network, devices={**network.devices, **devices}, **more)
+        return Domains(network).same_around(Domains(other), gate)
+
+    assert same({})
+    assert same({"ann": replace(network.devices["ann"], about="elsewhere")})
+    assert not same({"proxy": lines("10.40.8.78").devices["proxy"]})
+    shut, gone = lines("10.40.8.77", spare=", state: disabled"), lines("10.40.8.77", spare=", state: not-connected")
+    assert not same({"ann": shut.devices["ann"]})
+    one, other = (replace(network, devices={**network.devices, "ann": n.devices["ann"]}) for n in (shut, gone))
+    assert not Domains(one).same_around(Domains(other), gate)  # down for another reason
+    assert not same({}, segments={**network.segments, "up": replace(network.segments["up"], down=True)})
+
+
+def route(text: str, metric: int = 1, hop: str = "a", origin: str = "ospf", preference: int = 110) -> Route:
+    """A route by one interface."""
+    return Route(parse_prefix(text), origin, preference, metric, (NextHop(hop, parse_address("10.40.8.2")),))
+
+
+def bulk(
+    metrics: tuple[int, ...] = (1, 2), groups: tuple[int, ...] = (0, 0), hops: str = "ab", origin: str = "ospf", second: int = 2
+) -> RouteTable:
+    """A table of two learned routes."""
+    index = {(4, 24): {parse_prefix(f"10.40.{n}.0/24").value >> 8: place for place, n in enumerate((1, second))}}
+    ways = [(NextHop(name, parse_address("10.40.8.2")),) for name in hops]
+    table = RouteTable()
+    table.learn(Bulk(index, np.array(metrics), np.array(groups), ways, origin, 110))
+    return table
+
+
+def of(*routes: Route, waiting: str = "") -> RouteTable:
+    """A table of some routes, and of one that waits for something."""
+    table = RouteTable()
+    for each in routes:
+        table.add(each)
+    if waiting:
+        table.inactive.append(Loser(route("10.40.9.0/24"), waiting, True))
+    return table
+
+
+HELD = route("10.40.1.0/24")
+TABLES: dict[str, RouteTable] = {
+    "one route": of(HELD),
+    "another way": of(route("10.40.1.0/24", hop="b")),
+    "another metric": of(route("10.40.1.0/24", metric=2)),
+    "one that lost": of(HELD, route("10.40.1.0/24", preference=200, origin="rip")),
+    "one that lost for more": of(HELD, route("10.40.1.0/24", preference=210, origin="rip")),
+    "one that waits": of(HELD, waiting="b is down"),
+    "one that waits for something else": of(HELD, waiting="nobody is known by that address"),
+    "nothing": of(),
+    "learned": bulk(),
+    "learned at another cost": bulk(metrics=(1, 3)),
+    "learned, one of them": bulk(metrics=(1, -1)),
+    "learned by another way": bulk(groups=(0, 1)),
+    "learned by other ways": bulk(hops="ac"),
+    "learned otherwise": bulk(origin="ospf inter-area"),
+    "learned of another prefix": bulk(second=3),
+    "more learned": bulk(metrics=(1, 2, 3), groups=(0, 0, 0)),
+}
+
+
+@pytest.mark.parametrize("one", TABLES)
+def test_tables_are_the_same_only_in_everything(one: str) -> None:
+    again = {"one route": of(HELD), "learned": bulk()}
+    assert TABLES[one].same_as(again.get(one, TABLES[one]))
+    assert [other for other in TABLES if TABLES[one].same_as(TABLES[other])] == [one]

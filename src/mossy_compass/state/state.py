@@ -752,9 +752,9 @@ class State:
         return book.names.get(address, frozenset()) if book else frozenset()
 
     def learned(self, device: str) -> bool:
-        """Whether a device has learned any name, or some tunnel's ends have agreed on anything."""
+        """Whether a device has learned any name."""
         book = self._books.get(device)
-        return bool(self.associations.made) or (book is not None and bool(book.names))
+        return book is not None and bool(book.names)
 
     def called(self, device: str) -> dict[Address, frozenset[str]]:
         """Every address of which a device has learned names, with those."""
