@@ -32,8 +32,9 @@ from mossy_compass.routing.domains import Domains
 from mossy_compass.routing.table import Bulk, Loser, NextHop, Route, RouteTable
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import Stay
+from mossy_compass.walk.question import Options
 from mossy_compass.walk.trace import trace_one
-from mossy_compass.walk.weather import in_weather
+from mossy_compass.walk.weather import in_weather, with_down
 from tests.conftest import DATA
 from tests.effort import examples
 from tests.test_laws import networks
@@ -113,6 +114,7 @@ devices:
   far: {kind: host, address: 192.0.2.9/24, serves: [https]}
 segments: {lan: [gate/lan, ann, bob], wan: [gate/wan, far]}
 """
+PLAIN = TAKEN.replace("translate: [{source: 10.40.1.0/24, becomes: interface, leaving: wan}], ", "")
 
 
 @pytest.mark.parametrize("setting", ["", "session-limit: 1", "half-open-limit: 1", "history: 4"])
@@ -170,7 +172,7 @@ def test_a_closed_room_serves_and_takes_nothing_in() -> None:
 
 def fares(plan: mc.Plan, packet: Packet, arriving: str | None, moment: Moment, **more: Any) -> Any:
     """What a device does with one packet, and remembers of it."""
-    state = State()
+    state = more.pop("state", None) or State()
     handed, choose = more.pop("handed", None), more.pop("choose", None)
     stay = Stay(plan.device("gate"), packet, arriving, state, choose, moment, more.pop("number", 1), handed)
     for name, value in more.items():
@@ -268,6 +270,104 @@ def test_the_tests_of_what_devices_remember_hold_on_kept_stays() -> None:
     command = [sys.executable, "-m", "pytest", "-q", "-p", "tests.twice", "-m", "not slow", "-n", "0", *files]
     done = subprocess.run(command, cwd=Path(__file__).parents[1], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout[-3000:]
+
+
+def test_who_may_use_an_outer_end_hangs_on_whom_it_talks_to() -> None:
+    """The same mapping, of as many sessions, whoever they are with: only those answer whom it was opened towards."""
+    text = TAKEN.replace("SETTING", "mapping: endpoint-independent, filtering: address-dependent")
+    text = text.replace("  far:", "  near: {kind: host, address: 192.0.2.8/24, serves: [https]}\n  far:").replace(
+        "wan, far]", "wan, far, near]"
+    )
+    reading = mc.read_bytes(text.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    plan, other = warm(reading.network), cold(reading.network)
+    stray = Packet(6, parse_address("192.0.2.9"), parse_address("192.0.2.1"), 40000, 49152, flags="SYN")
+    causes = []
+    for towards in ("far", "near", "far"):
+        states = State(), State()
+        ends = [
+            (told(made, Flow("ann", towards, "tcp/443"), state), fares(made, stray, "wan", Moment(), state=state))
+            for made, state in zip((plan, other), states, strict=True)
+        ]
+        assert ends[0] == ends[1]
+        causes.append(ends[0][1][1].cause)
+    assert causes[0] == causes[2] != causes[1]
+
+
+@pytest.mark.parametrize("first", [True, False])
+def test_a_limit_that_was_reached_is_not_reached_for_ever(first: bool) -> None:
+    network = mc.read_bytes(PLAIN.replace("SETTING", "session-limit: 1").encode(), "n.yaml").network
+    assert network is not None
+    plan, other = warm(network), cold(network)
+    asked = Packet(6, parse_address("10.40.1.11"), parse_address("192.0.2.9"), 40000, 443, flags="SYN")
+    causes = []
+    for full in (first, not first, first):
+        ends = []
+        for made in (plan, other):
+            state = State()
+            if full:
+                told(made, Flow("ann", "far", "tcp/443"), state)
+            ends.append(fares(made, asked, "lan", Moment(), state=state))
+        assert ends[0] == ends[1]
+        causes.append(ends[0][1].cause if ends[0][1] is not None else "")
+    assert sorted(set(causes)) == ["", "session.full"]
+
+
+def test_a_session_in_doubt_is_judged_each_time() -> None:
+    """What is tried and undone is judged anew when it is sent in earnest, and that is written down."""
+    network = mc.read_bytes(TAKEN.replace("SETTING", "").encode(), "n.yaml").network
+    assert network is not None
+    plan, other, states = warm(network), cold(network), (State(), State())
+    for made, state in zip((plan, other), states, strict=True):
+        told(made, Flow("ann", "far", "tcp/443"), state)
+        state.doubt("gate", ["rules"])
+        asked = Packet(6, parse_address("10.40.1.10"), parse_address("192.0.2.9"), 49152, 443, flags="ACK")
+        for _ in range(3):
+            with state.unchanged():
+                fares(made, asked, "lan", Moment(), state=state)
+        fares(made, asked, "lan", Moment(), state=state)
+    assert remembered(states[0]) == remembered(states[1])
+    assert not states[0].sessions("gate")[0].doubts
+
+
+def test_what_a_tunnel_carries_does_not_go_into_it_again() -> None:
+    """A packet of one's own that is in everything what the tunnel's outer packets are is selected; those are not."""
+    reading = mc.read_bytes(SELECTED.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    plan, other = warm(reading.network), cold(reading.network)
+    flows = [
+        Flow("gate", "192.0.2.9", "gre", Options(size=88, ttl=255)),
+        Flow("ann", "10.44.1.9", "ping"),
+        Flow("gate", "192.0.2.9", "gre", Options(size=88)),
+    ]
+    for flow in [*flows, *reversed(flows)]:
+        assert told(plan, flow) == told(other, flow), flow
+
+
+SELECTED = """
+mossy-network: 1
+devices:
+  gate: {kind: router, interfaces: {lan: 10.40.1.1/24, wan: 192.0.2.1/24, tun: {tunnel: {to: 192.0.2.9, by: wan, kind: gre, selectors: [{to: any}]}}},
+         routes: [{prefix: 10.44.0.0/16, leaving: tun}]}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  far: {kind: router, interfaces: {wan: 192.0.2.9/24, shed: 10.44.1.9/24, tun: {tunnel: {to: 192.0.2.1, by: wan, kind: gre, selectors: [{from: any}]}}},
+        routes: [{prefix: 10.40.0.0/16, leaving: tun}]}
+segments: {lan: [gate/lan, ann], wan: [gate/wan, far/wan], shed: [far/shed]}
+"""
+
+
+def test_what_the_weather_changed_is_another_device() -> None:
+    """In other weather a device of the same name has other rows, and what it kept before says nothing."""
+    network = ring("mtu: 1500", STEERED)
+    plan, other = warm(network), cold(network)
+    flow = Flow("ann", "shop", "tcp/443")
+    found = []
+    for down in (frozenset(), frozenset({("gate", "p")}), frozenset()):
+        mine, theirs = with_down(plan, down), with_down(other, down)
+        for _ in range(2):
+            found.append(told(mine, flow))
+            assert found[-1] == told(theirs, flow)
+    assert found[0] == found[1] == found[4] != found[2]
 
 
 # what a failure leaves alone

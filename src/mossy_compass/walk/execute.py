@@ -183,11 +183,11 @@ class Stay:
         if stays is None or not stays.most or not by_itself or self.state.learned(self.here.name):
             return self._run()
         found = self.state.recall(self.here.name, facts.packet, facts.number)
-        if found.gone is not None or found.mapping is not None or found.expected is not None:
-            return self._run()  # what is told of these hangs on the clock, and on others' sessions
+        if found.mapping is not None or found.expected is not None:
+            return self._run()  # who may use an outer end, and a second channel, hangs on others' sessions
         if found.session is not None and found.session.doubts:
             return self._run()
-        asked = facts.packet, facts.arriving, facts.number, facts.moment, facts.handed, facts.leaving, facts.next_hop
+        asked = facts.packet, facts.arriving, facts.number, facts.moment, facts.leaving, facts.next_hop
         key = (self.here, asked, found)
         kept = stays.get(key)
         if kept is NEW:
