@@ -45,6 +45,7 @@ def drill() -> None:
     drilled = time.perf_counter()
     assert report.ok, [r.step.words for r in report.results if not r.ok][:3]
     plan = mc.Plan(network)
+    plan.stays = None  # each is walked anew
     for flow in flows:
         trace_one(plan, flow.source, flow.target, flow.service, flow.options)
     bare = time.perf_counter() - drilled

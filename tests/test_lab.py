@@ -244,6 +244,29 @@ def test_comparisons_are_no_tests(garden: mc.Network) -> None:
     assert lab.passed
 
 
+def test_a_test_that_was_walked_before_counts_as_ever(garden: mc.Network) -> None:
+    """What three tests of a flow leave is what a new lab counts for each; and it is counted again after a moment was gone back to."""
+    flows = random.Random(7).sample(every_flow(garden), 25)
+    lab, anew = Lab(garden), [Lab(garden) for _ in range(3)]
+    lab.keep("before", None)
+    for each in anew:
+        for flow in flows:
+            lab.test(flow)
+            each.test(flow)
+    one = anew[0]
+    assert {k: (h.packets, h.connections) for k, h in lab.counters.hits.items()} == {
+        k: (3 * h.packets, 3 * h.connections) for k, h in one.counters.hits.items()
+    }
+    assert lab.counters.undecided == one.counters.undecided * 3
+    assert (lab.counters.tests, lab.passed, lab.asked) == (75, one.passed, one.asked)
+    lab.back_to("before")
+    assert not lab.counters.hits
+    for flow in flows:
+        lab.test(flow)
+    assert lab.counters.hits == one.counters.hits
+    assert (lab.passed, lab.asked) == (one.passed, one.asked)
+
+
 # only what is touched
 
 

@@ -17,7 +17,7 @@ from mossy_compass.errors import InputError, MossyError, NotOpened, QuestionErro
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.clock import VerdictChange
 from mossy_compass.lab.conversation import Exchange, Then
-from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_of, judge, wrong_within
+from mossy_compass.lab.expect import Expectation, Outcome, Wanted, every_flow, flows, flows_on, judge, wrong_within
 from mossy_compass.lab.faults import Fault
 from mossy_compass.lab.lab import Flow, Lab
 from mossy_compass.marks import NOWHERE, Mark, hint
@@ -25,6 +25,7 @@ from mossy_compass.model.durations import duration_words
 from mossy_compass.model.network import Kind, Network
 from mossy_compass.plan.facts import WHY_ENDED, Association, Ended, Relation
 from mossy_compass.plan.ids import list_id
+from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.routing.uplinks import in_use
 from mossy_compass.walk.evidence import counted
@@ -594,12 +595,14 @@ def _used(lab: Lab) -> tuple[tuple[str, str], ...]:
     """What each group of uplinks leaves by; nothing where the network has none."""
     if not any(d.groups for d in lab.network.devices.values()):
         return ()
-    plan = lab.plan
-    out = []
+    return lab.plan.once("uplinks in use", lambda: tuple(_uplinks(lab.plan)))
+
+
+def _uplinks(plan: Plan) -> Iterator[tuple[str, str]]:
+    """The same, one by one."""
     for device in plan.network.devices.values():
         for group in device.groups.values():
-            out.append((f"{device.name}/{group.name}", ", ".join(in_use(device, plan.domains, group.name)) or "none"))
-    return tuple(out)
+            yield f"{device.name}/{group.name}", ", ".join(in_use(device, plan.domains, group.name)) or "none"
 
 
 def run_drill(drill: Drill, clock: Callable[[], float] | None = None, only: str = "", fail_fast: bool = False) -> Report:
@@ -623,7 +626,7 @@ def run_drill(drill: Drill, clock: Callable[[], float] | None = None, only: str 
 
 def _expect(run: Run, step: ExpectFlows) -> Result:
     """Test every flow of an expectation."""
-    found = flows_of(run.lab.plan.network, step.expectation)
+    found = flows_on(run.lab.plan, step.expectation)
     tested = [judge(run.lab, step.expectation, f) for f in found.flows]
     if not tested:
         return Result(0, step, False, said="nothing of it can be tested, so it does not hold", left=found.left)

@@ -20,6 +20,7 @@ from mossy_compass.marks import NOWHERE, Mark
 from mossy_compass.model.network import Network, name_hash
 from mossy_compass.packet.address import Address
 from mossy_compass.plan.ids import TableId, TableKind
+from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.grid import ends_of, fronts_of, questions_of, services_at
 from mossy_compass.walk.journey import Journey, Leg
@@ -154,6 +155,12 @@ class ExpectedFlows(NamedTuple):
 def flows(network: Network, expectation: Expectation) -> list[Flow]:
     """Every flow of an expectation; the arguments and errors are those of ``flows_of``."""
     return flows_of(network, expectation).flows
+
+
+def flows_on(plan: Plan, expectation: Expectation) -> ExpectedFlows:
+    """The same on a plan, which knows those of an expectation that asks the same by other words."""
+    asked = replace(expectation, words="", about="")
+    return plan.once(("flows of", asked), lambda: flows_of(plan.network, expectation))
 
 
 def flows_of(network: Network, expectation: Expectation) -> ExpectedFlows:
@@ -466,7 +473,7 @@ def _spoken(table: TableId) -> str:
 
 def _rows_wrong(journey: Journey, wanted: Wanted) -> Iterator[str]:
     """Rules that should have had a part, and had none."""
-    met = _met(journey)
+    met = _met(journey) if wanted.by is not None or wanted.logs is not None else []
     if wanted.by is not None and wanted.by not in [row.name for row in met if row.decides]:
         said = ", ".join(dict.fromkeys(row.name for row in met if row.of_list and row.decides)) or "no rule of a list"
         yield f"{wanted.by} should decide, and it met {said}"

@@ -28,7 +28,7 @@ from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.state.state import State
-from mossy_compass.walk.evidence import Counters
+from mossy_compass.walk.evidence import Counters, Tally, tally_of
 from mossy_compass.walk.grid import Cell, Changes, Grid, cell_of, compare, gathered
 from mossy_compass.walk.journey import Journey, Leg, Way
 from mossy_compass.walk.question import USUAL, Options
@@ -152,21 +152,38 @@ class Flow:
         return f"{self.source} to {self.target}, {self.label}"
 
 
+class LeftTraces(NamedTuple):
+    """What a journey adds to a lab's counters.
+
+    Attributes:
+        tally: the rows that it met.
+        passed: devices that some packet of it passed.
+        asked: hosts, each with the service that it was asked for.
+
+    """
+
+    tally: Tally
+    passed: frozenset[str]
+    asked: frozenset[tuple[str, str]]
+
+
 class WalkedBefore:
     """Journeys of tests, as long as nothing happens that they hang on.
 
     Attributes:
         plan: of which they are.
         journeys: by their flows.
+        left: what they add to counters, by their flows.
         mark: stands in the journal of the state that they were walked with.
 
     """
 
-    __slots__ = ("journeys", "mark", "plan")
+    __slots__ = ("journeys", "left", "mark", "plan")
 
     def __init__(self, plan: Plan) -> None:
         self.plan = plan
         self.journeys: dict[Flow, Journey] = {}
+        self.left: dict[Flow, LeftTraces] = {}
         self.mark: Callable[[], None] = lambda: None
 
 
@@ -311,7 +328,10 @@ class Lab:
 
         """
         journey = self._tried(flow)
-        self.saw(journey)
+        known = self._known.left if self._known is not None and flow.options.now is None else {}
+        if flow not in known:
+            known[flow] = self._left_by(journey)
+        self._count(known[flow])
         return journey
 
     def _tried(self, flow: Flow) -> Journey:
@@ -452,18 +472,25 @@ class Lab:
 
     def saw(self, journey: Journey) -> None:
         """Count what a journey met, and note where it came."""
-        self.counters.add(journey)
+        self._count(self._left_by(journey))
+
+    def _count(self, left: LeftTraces) -> None:
+        """Count what a journey met, and note where it came."""
+        self.counters.count(left.tally)
+        self.passed |= left.passed
+        self.asked |= left.asked
+
+    def _left_by(self, journey: Journey) -> LeftTraces:
+        """What a journey adds to the counters."""
         legs = (*journey.legs, *journey.whole)
-        self.passed.update(h.device for leg in legs for h in leg.every_hop)
+        asked: set[tuple[str, str]] = set()
         if journey.target_owner:
-            self.asked.add((journey.target_owner, journey.there.packet.what()))
+            asked.add((journey.target_owner, journey.there.packet.what()))
         if journey.there.fate in (Fate.DELIVERED, Fate.REFUSED):
             arrived = journey.there.arrived.what()
-            self.asked.update(
-                (name, arrived)
-                for name in (journey.there.end, journey.target_owner, *self.plan.owners(journey.there.arrived.destination))
-                if name
-            )
+            ends = journey.there.end, journey.target_owner, *self.plan.owners(journey.there.arrived.destination)
+            asked.update((name, arrived) for name in ends if name)
+        return LeftTraces(tally_of(journey), frozenset(h.device for leg in legs for h in leg.every_hop), frozenset(asked))
 
     def grid(self, flows: Iterable[Flow]) -> Grid:
         """What many flows come to, as cells of a grid. They are not counted: a grid expects nothing of them."""

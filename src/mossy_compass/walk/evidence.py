@@ -60,6 +60,32 @@ class Counted(NamedTuple):
     unit: str
 
 
+class Tally(NamedTuple):
+    """What one journey adds to the counts.
+
+    Attributes:
+        met: the rows that had a part in it, by device, table and row, each with whether it opened a flow there.
+        undecided: sender, target, service and what happened, where no written rule decided; None where one did.
+
+    """
+
+    met: tuple[tuple[Key, bool], ...]
+    undecided: tuple[str, str, str, str] | None
+
+
+def tally_of(journey: Journey) -> Tally:
+    """What a journey met, its lookup and every leg included."""
+    found: list[tuple[Key, bool]] = []
+    written = False
+    for met in (m for leg in journey.every_leg for m in leg.admissions() if m.table.kind in COUNTED):
+        row = met.row or ("empty-list" if met.table.kind is _K.LIST else "")
+        found.append(((met.device, met.table, row), met.ruling.relation in (Relation.OPENING, Relation.EXPECTED)))
+        rule = met.table.kind in (_K.LIST, _K.OFFERS) and row not in ("empty-list", "end-of-list", "not-offered")
+        written = written or (rule and met.decides)
+    told = None if written else (journey.sender, journey.target, journey.what, journey.symptom.value)
+    return Tally(tuple(found), told)
+
+
 @dataclass
 class Counters:
     """The counts of many journeys.
@@ -77,17 +103,19 @@ class Counters:
 
     def add(self, journey: Journey) -> None:
         """Count what a journey met, its lookup and every leg included."""
+        self.count(tally_of(journey))
+
+    def count(self, tally: Tally) -> None:
+        """Count what a journey met."""
         self.tests += 1
-        written = False
-        for met in (m for leg in journey.every_leg for m in leg.admissions() if m.table.kind in COUNTED):
-            row = met.row or ("empty-list" if met.table.kind is _K.LIST else "")
-            hits = self.hits.setdefault((met.device, met.table, row), Hits())
+        for key, opens in tally.met:
+            hits = self.hits.get(key)
+            if hits is None:
+                hits = self.hits[key] = Hits()
             hits.packets += 1
-            hits.connections += met.ruling.relation in (Relation.OPENING, Relation.EXPECTED)
-            rule = met.table.kind in (_K.LIST, _K.OFFERS) and row not in ("empty-list", "end-of-list", "not-offered")
-            written = written or (rule and met.decides)
-        if not written:
-            self.undecided.append((journey.sender, journey.target, journey.what, journey.symptom.value))
+            hits.connections += opens
+        if tally.undecided is not None:
+            self.undecided.append(tally.undecided)
 
     def copied(self) -> Counters:
         """The same counts, which later ones do not change."""
