@@ -118,6 +118,7 @@ class Sets:
     _known: dict[Any, list[Set]] = field(default_factory=dict)
     _tables: dict[int, _TableAsks] = field(default_factory=dict)
     _alike: dict[Any, int] = field(default_factory=dict)
+    _by_service: dict[tuple[Spans, str, bool, int], Set] = field(default_factory=dict)
 
     def of(self, term: Term, facts: Facts, form: Form, came: Form | None = None) -> Set:
         """The packets of a term.
@@ -273,7 +274,10 @@ class Sets:
         """The packets of a service, by the port that each has by now."""
         if form.far == "far" and not form.answer:
             return self._holds("service", values)
-        return self.space.union(self._services(values, facts, form))
+        key = values, form.far, form.answer, 0 if form.far else facts.packet.to_port
+        if key not in self._by_service:
+            self._by_service[key] = self.space.union(self._services(values, facts, form))
+        return self._by_service[key]
 
     def _services(self, values: Spans, facts: Facts, form: Form) -> Iterator[Set]:
         """The same, protocol by protocol: those with ports, ICMP by its kinds, and those that have neither."""
