@@ -241,7 +241,7 @@ class Stay:
                 if kind in _WRITES:
                     writes.append((stage, decision, action))
                     told = len(self.rulings)
-                elif kind in _HANGS_ON_MORE:
+                elif kind not in _OF_THE_PACKET:
                     keeps = False
                 end = PERFORM[kind](self, stage, decision, action)
                 if end is not None:
@@ -683,8 +683,9 @@ def _hold(stay: Stay, stage: str, decision: Decision, action: Hold) -> None:
 
 
 _WRITES = frozenset({OpenSession, Touch})
-_HANGS_ON_MORE = frozenset({Allocate, Expect, Hold, EndSession, BeginAnew})
-"""What these do hangs on the ports that are free, on the clock, and on what else is remembered; or they write in the middle of a stay."""
+_OF_THE_PACKET = frozenset({Pass, Leave, Note, Stop, Recall, Admit, Steer, Rewrite, Countdown, Enter, Forward, Deliver, Handover})
+"""What these do follows from the packet and what is remembered of it. What others do hangs on the ports that are free or on the clock, or they
+write in the middle of a stay."""
 
 PERFORM: dict[type[Action], Perform] = {
     Pass: _pass,
