@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from mossy_compass.lab.lab import Flow
     from mossy_compass.model.network import Network
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.walk.grid import Grid
+    from mossy_compass.walk.grid import Changes, Grid
     from mossy_compass.walk.question import Options
 
 FLOW_OPTIONS = (
@@ -188,13 +188,7 @@ def compare(
     more = [] if fails else new_findings(*plans)
     first = changetext.compared(old, by, found, len(other.cells), rules, apart, blind)
     if picture:
-        from mossy_compass.report import drawing
-
-        write_whole(
-            Path(picture),
-            drawing.render_grid(other, f"{before.title or old} compared with {by}", shape, found),
-            FileKind[shape.upper()],
-        )
+        _draw(picture, shape, f"{before.title or old} compared with {by}", other, found)
     if form == "csv":
         say(changes_csv(found))
     elif form == "json":
@@ -202,6 +196,13 @@ def compare(
     else:
         show(changetext.whole(first, "", None, found, rules, apart, more))
     raise SystemExit(EXIT_NOT if found or rules or blind else 0)
+
+
+def _draw(picture: str, shape: str, title: str, grid: Grid, changes: Changes) -> None:
+    """Draw a grid with what ends differently in it."""
+    from mossy_compass.report import drawing
+
+    write_whole(Path(picture), drawing.render_grid(grid, title, shape, changes), FileKind[shape.upper()])
 
 
 def _compared_all(

@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
@@ -135,16 +135,12 @@ def trace(
     """
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.question import Options
-    from mossy_compass.walk.trace import trace_each
     from mossy_compass.walk.weather import in_weather
 
     plan = in_weather(Plan(read_network(file)))
     many = every_path or flows is not None
     if own is not None:
-        if any(v is not None for v in (sender, target, captured, log)) or followed or fails or many:
-            raise InputError(
-                "--own says who sends what; leave --from, --to, --then, --fail, --every-path, --count, --capture and --log out."
-            )
+        _check_own(many or bool(followed or fails), (sender, target, captured, log))
         raise SystemExit(0 if _own(plan, own, details, form) else EXIT_NOT)
     sender, target = _ends(sender, target)
     moment = moment_of(at, last_resort)
@@ -162,26 +158,73 @@ def trace(
         raise InputError("--then is about one conversation; give it without --every-path and --count.")
     if captured is not None:
         _check_capture(captured, many)
+    if fails and (many or followed or log or captured is not None):
+        raise InputError("--fail is about one flow; give it without --every-path, --count, --then, --log and --capture.")
+    asked = sender, target, service
+    wishes = Options(**options)
+    written = _Written(captured, log, (log_from, log_to), moment)
     if fails:
-        if many or followed or log or captured is not None:
-            raise InputError("--fail is about one flow; give it without --every-path, --count, --then, --log and --capture.")
-        raise SystemExit(0 if _through(plan, (sender, target, service), Options(**options), fails, details, form) else EXIT_NOT)
-    if followed:
-        asked = sender, target, service
-        held, left = _converse(plan, asked, Options(**options), followed)
-        if log:
-            write_logs(plan, _logged(held), log, (log_from, log_to), moment, form)
-        _print_conversation(held, left, details, form, captured)
-        raise SystemExit(0 if held.failed is None else EXIT_NOT)
-    if many:
-        raise SystemExit(0 if _many(plan, (sender, target, service), options, flows, form) else EXIT_NOT)
-    journeys = trace_each(plan, sender, target, service, Options(**options))
-    if log:
-        write_log(plan, journeys, log, (log_from, log_to), moment, form)
-    if captured is not None:
-        _write_capture(captured, journeys, form)
+        answered = _through(plan, asked, wishes, fails, details, form)
+    elif followed:
+        answered = _talked(plan, asked, wishes, followed, written, details, form)
+    elif many:
+        answered = _many(plan, asked, options, flows, form)
+    else:
+        answered = _sent(plan, asked, wishes, written, details, form)
+    raise SystemExit(0 if answered else EXIT_NOT)
+
+
+class _Written(NamedTuple):
+    """What is written of packets beside what is shown.
+
+    Attributes:
+        captured: the file for every packet; None for none.
+        log, ends: the file for log lines, and from whom to whom they are sent; None for none.
+        moment: when the packets are sent.
+
+    """
+
+    captured: str | None
+    log: str | None
+    ends: tuple[str | None, str | None]
+    moment: Options
+
+
+def _sent(plan: Plan, asked: tuple[str, str, str], wishes: Options, written: _Written, details: bool, form: str) -> bool:
+    """Send one packet, for each member of a service, and show what becomes of it; gives whether all are answered."""
+    from mossy_compass.walk.trace import trace_each
+
+    journeys = trace_each(plan, *asked, wishes)
+    if written.log:
+        write_log(plan, journeys, written.log, written.ends, written.moment, form)
+    if written.captured is not None:
+        _write_capture(written.captured, journeys, form)
     _print_journeys(journeys, details, form)
-    raise SystemExit(0 if all(j.answered for j in journeys) else EXIT_NOT)
+    return all(j.answered for j in journeys)
+
+
+def _talked(
+    plan: Plan, asked: tuple[str, str, str], wishes: Options, followed: tuple[str, ...], written: _Written, details: bool, form: str
+) -> bool:
+    """Send a packet and what follows, and show what becomes of all of it; gives whether none fails."""
+    held, left = _converse(plan, asked, wishes, followed)
+    if written.log:
+        write_logs(plan, _logged(held), written.log, written.ends, written.moment, form)
+    _print_conversation(held, left, details, form, written.captured)
+    return held.failed is None
+
+
+def _check_own(more: bool, others: tuple[str | None, ...]) -> None:
+    """What a device sends by itself is said by nothing else.
+
+    Raises:
+        InputError: something else is said too.
+
+    """
+    if more or any(v is not None for v in others):
+        raise InputError(
+            "--own says who sends what; leave --from, --to, --then, --fail, --every-path, --count, --capture and --log out."
+        )
 
 
 def _ends(sender: str | None, target: str | None) -> tuple[str, str]:

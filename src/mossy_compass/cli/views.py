@@ -128,20 +128,18 @@ def tables(
         if parts or address:
             raise InputError("--part and --to are about one device; name it after the file.")
         found = [made.cables(plan)]
-    else:
-        if device not in plan.network.devices:
-            raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
-        if memory and address is not None:
-            raise InputError("--to asks for one route alone; leave sessions and mappings out.")
-        found = []
+    elif device not in plan.network.devices:
+        raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
+    elif address is not None:
         if memory:
-            found, plan = _remembered(file, plan, device, memory, sent, after)
+            raise InputError("--to asks for one route alone; leave sessions and mappings out.")
+        found = [made.lookup(plan, device, parse_address(address))]
+    elif form == "text" and not parts and not built_in and not every:
+        found = made.overview(plan, device, file)
+    else:
+        found, plan = _remembered(file, plan, device, memory, sent, after) if memory else ([], plan)
         others = tuple(p for p in parts if p not in REMEMBERED)
-        if address is not None:
-            found = [made.lookup(plan, device, parse_address(address))]
-        elif form == "text" and not parts and not built_in and not every:
-            found = made.overview(plan, device, file)
-        elif others or not memory:
+        if others or not memory:
             found += made.of_device(plan, device, others or made.PARTS, built_in)
     if every:
         found = _with_met(file, plan, found)

@@ -52,20 +52,13 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
         port = entry.goes_to.port if entry.goes_to is not None else None
         if port is not None:
             _port_faults(ctx, entry, _portless(wanted), wanted, path)
-        for index_of, word in enumerate(entry.hours or ()):
-            if word not in ctx.doc.hours:
-                spot = ctx.spot(*path, "hours", index_of)
-                ctx.fault("name.unknown", spot, f"there is no window '{word}' under hours.", hint(word, ctx.doc.hours, "windows"))
+        _hours_faults(ctx, entry, path)
         said = tuple(entry.goes_to.address) if entry.goes_to is not None else ()
-        said_family = "4" if entry.family == "both" else entry.family
+        meant = goals[0].family if goals else _family(sources, destinations, _as_terms(outer))
         made = Translate(
             id=entry.id or str((index + 1) * 10),
             mark=ctx.spot(*path),
-            family=int(said_family)
-            if said_family
-            else goals[0].family
-            if goals
-            else _family(sources, destinations, _as_terms(outer)),
+            family=4 if entry.family == "both" else int(entry.family or meant),
             of_source=entry.goes_to is None,
             becomes=becomes,
             outer=outer,
@@ -93,6 +86,14 @@ def translations(ctx: Context, name: str, device: DeviceIn, interfaces: Collecti
                 words = "addresses are of one family each, and this rule names some."
                 ctx.fault("translate.family", ctx.spot(*path, "family"), words, "Write a rule for each family.")
             yield replace(made, family=6)
+
+
+def _hours_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:
+    """A window of time that nobody has written."""
+    for index, word in enumerate(entry.hours or ()):
+        if word not in ctx.doc.hours:
+            spot = ctx.spot(*path, "hours", index)
+            ctx.fault("name.unknown", spot, f"there is no window '{word}' under hours.", hint(word, ctx.doc.hours, "windows"))
 
 
 def _kind_faults(ctx: Context, entry: TranslateIn, path: Path) -> None:

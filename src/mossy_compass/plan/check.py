@@ -286,20 +286,30 @@ def _unlike(network: Network, device: Device, interface: Interface, tunnel: Tunn
     if not ends:
         return f"{called} is to {tunnel.to}, and {other.name} has no tunnel to {', '.join(map(str, mine)) or 'it'}."
     end = next((e for e in ends if e.tunnel is not None and e.tunnel.kind is tunnel.kind), ends[0])
-    twin = end.tunnel
+    twin, named = end.tunnel, f"{other.name}/{end.name}"
     assert twin is not None
-    if twin.kind is not tunnel.kind:
-        return f"{called} says kind {tunnel.kind.value}, and its other end {other.name}/{end.name} says {twin.kind.value}."
-    if twin.exchanged is not tunnel.exchanged:
-        said = ["exchanged" if t.exchanged else "by-hand" for t in (tunnel, twin)]
-        return f"{called} has keys: {said[0]}, and its other end {other.name}/{end.name} {said[1]}."
-    if tunnel.proposals and twin.proposals and not set(tunnel.proposals) & set(twin.proposals):
-        ours, others = (", ".join(t.proposals) for t in (tunnel, twin))
-        return f"{called} proposes {ours}, and its other end {other.name}/{end.name} {others}: they have none in common."
+    unlike = _said_unlike(called, tunnel, named, twin)
+    if unlike:
+        return unlike
     theirs = [a.address for a in other.interfaces[twin.by].addresses] if twin.by in other.interfaces else []
     if tunnel.to not in theirs:
-        return f"{called} is to {tunnel.to}, and {other.name}/{end.name} sends by {twin.by}, which has {', '.join(map(str, theirs)) or 'no address'}."
-    return _selectors_unlike(called, tunnel, f"{other.name}/{end.name}", twin)
+        return (
+            f"{called} is to {tunnel.to}, and {named} sends by {twin.by}, which has {', '.join(map(str, theirs)) or 'no address'}."
+        )
+    return _selectors_unlike(called, tunnel, named, twin)
+
+
+def _said_unlike(called: str, tunnel: Tunnel, other: str, twin: Tunnel) -> str:
+    """What two ends that mean each other say otherwise of themselves: their kind, their keys, what they propose; empty for nothing."""
+    if twin.kind is not tunnel.kind:
+        return f"{called} says kind {tunnel.kind.value}, and its other end {other} says {twin.kind.value}."
+    if twin.exchanged is not tunnel.exchanged:
+        said = ["exchanged" if t.exchanged else "by-hand" for t in (tunnel, twin)]
+        return f"{called} has keys: {said[0]}, and its other end {other} {said[1]}."
+    if tunnel.proposals and twin.proposals and not set(tunnel.proposals) & set(twin.proposals):
+        ours, others = (", ".join(t.proposals) for t in (tunnel, twin))
+        return f"{called} proposes {ours}, and its other end {other} {others}: they have none in common."
+    return ""
 
 
 def _selectors_unlike(called: str, tunnel: Tunnel, other: str, twin: Tunnel) -> str:

@@ -154,16 +154,18 @@ class Plan:
                 self.lists_at[place] = (*self.lists_at.get(place, ()), name)
         self._once: dict[Hashable, Any] = {}
         self._called: dict[Address, tuple[str, ...]] | None = None
-        self.asks_names = any(r.names for e in self.network.lists.values() for r in e.rules)
         self.written = network
-        self.has_probes = any(p.enabled for d in self.network.devices.values() for p in d.probes.values())
-        self._resorts = [(d, g.name) for d in self.network.devices.values() for g in d.groups.values() if g.last_resort]
+        devices = self.network.devices.values()
+        rules = [rule for listed in self.network.lists.values() for rule in listed.rules]
+        tunnels = [i.tunnel for d in devices for i in d.interfaces.values() if i.tunnel is not None]
+        self._resorts = [(d, g.name) for d in devices for g in d.groups.values() if g.last_resort]
         self.has_last_resort = bool(self._resorts)
-        tunnels = [i.tunnel for d in self.network.devices.values() for i in d.interfaces.values() if i.tunnel is not None]
-        self.moves_flows = any(d.settings.text("flows-of-a-lost-uplink") == "move" for d in self.network.devices.values())
+        self.has_probes = any(p.enabled for d in devices for p in d.probes.values())
         self.has_selectors = any(t.selectors for t in tunnels)
-        self.asks_onward = any(t.onward and not t.disabled for d in self.network.devices.values() for t in d.translate)
-        self.asks_application = any(r.applications for e in self.network.lists.values() for r in e.rules)
+        self.moves_flows = any(d.settings.text("flows-of-a-lost-uplink") == "move" for d in devices)
+        self.asks_onward = any(t.onward and not t.disabled for d in devices for t in d.translate)
+        self.asks_application = any(rule.applications for rule in rules)
+        self.asks_names = any(rule.names for rule in rules)
 
     def _take_over(self, near: Plan, network: Network, routing: Routing, moved: frozenset[str]) -> None:
         """Be a plan of the same network in other weather: only the devices whose own rows hang on it are compiled anew."""

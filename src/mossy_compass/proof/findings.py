@@ -15,7 +15,7 @@ from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
 from mossy_compass.model.network import AccessList, Becomes, Candidate, Interface, PolicyRoute, Rule, Verdict
 from mossy_compass.model.terms import Term
-from mossy_compass.packet.address import EVERYTHING, Prefix, Span, Spans, in_spans
+from mossy_compass.packet.address import EVERYTHING, Address, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, UDP, Service, icmp_span
 from mossy_compass.plan.actions import Half, Listed
@@ -577,10 +577,7 @@ def _elsewhere(here: DevicePlan, problems: Problems) -> None:
 
 def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: Candidate, problems: Problems) -> None:
     """Private sources that an entry sends out by an uplink for which no translation is written, though others have one."""
-    hop = candidate.next_hop
-    port = candidate.leaving or next(
-        (i.name for i in here.device.interfaces.values() if hop and any(a.prefix.holds(hop) for a in i.addresses)), ""
-    )
+    port = candidate.leaving or _port_of(here, candidate.next_hop)
     rules = [t for t in here.device.translate if t.of_source and not t.disabled]
     if port not in here.device.interfaces or not rules:
         return
@@ -599,6 +596,12 @@ def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: C
         words = f"policy route {entry.id} of {here.name} sends {who} out by {port}, and no translation rule hides all of them there: answers do not get back."
         remedy = f"Add {{source: ..., leaving: {port}}} to translate."
         problems.add("policy.untranslated", candidate.mark, words, remedy, WARN)
+
+
+def _port_of(here: DevicePlan, hop: Address | None) -> str:
+    """The interface on whose subnet a next hop is; empty for none."""
+    subnets = ((port.name, held.prefix) for port in here.device.interfaces.values() for held in port.addresses)
+    return next((name for name, prefix in subnets if hop is not None and prefix.holds(hop)), "")
 
 
 def _held(here: DevicePlan, terms: tuple[Term, ...] | None) -> Spans:

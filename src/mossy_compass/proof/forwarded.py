@@ -53,22 +53,27 @@ def _without_permit(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[H
         ends = [_fate(plan, here, rule, port, goal, service, asked) for port in ports for goal in goals]
         if all(end is not None for end in ends):
             lacking.append((service, ends[0]))  # type: ignore[arg-type]
-    if not lacking:
-        return
-    names = ", ".join(str(s) for s, _ in lacking)
-    goal, because = goals[0], lacking[0][1]
-    words = (
-        f"translation rule {rule.id} of {here.name} sends {names} on to {goal}, and nothing lets anybody in for that: "
-        f"it is stopped by {because.cited()}."
-    )
+    if lacking:
+        assert asked is not None
+        names = ", ".join(str(s) for s, _ in lacking)
+        goal, because = goals[0], lacking[0][1]
+        words = (
+            f"translation rule {rule.id} of {here.name} sends {names} on to {goal}, and nothing lets anybody in for that: "
+            f"it is stopped by {because.cited()}."
+        )
+        yield Hidden("translate.no-permit", rule.mark, words, _permit(here, ports, because, asked, goal))
+
+
+def _permit(here: DevicePlan, ports: Sequence[str], because: Because, asked: Address, goal: Address) -> str:
+    """Where what a rule sends on is to be permitted, and to which of its two addresses: the one that is seen at that place."""
     before = here.through.index(Stage.ARRIVING_LIST) if Stage.ARRIVING_LIST in here.through else -1
     first = 0 <= before < here.through.index(Stage.TRANSLATE_DESTINATION)
     if because.code in ("rule", "list.end", "list.empty"):
         address = asked if first and _arriving(here, ports, because) else goal
-        remedy = f"Permit it there to {address}: that is the address which is seen at that place."
-    else:
-        remedy = f"Attach a list to what arrives by {ports[0]} that permits it to {asked if first else goal}, or set translation-opens: yes."
-    yield Hidden("translate.no-permit", rule.mark, words, remedy)
+        return f"Permit it there to {address}: that is the address which is seen at that place."
+    return (
+        f"Attach a list to what arrives by {ports[0]} that permits it to {asked if first else goal}, or set translation-opens: yes."
+    )
 
 
 def _behind(here: DevicePlan, spans: Spans) -> set[str]:

@@ -72,24 +72,30 @@ def _device(journey: Journey) -> DevicePlan | None:
     return plan.device(journey.deciding.end) if plan is not None and journey.deciding.packet.protocol else None
 
 
-def _own(journey: Journey) -> Iterator[str]:
-    """The remedies that belong to more than the cause: to what lies behind it, or to what nearly matched."""
-    behind = journey.behind
-    if behind is not None and behind.code == "root.unlearned":
+def _behind(behind: Because) -> Iterator[str]:
+    """The remedies that belong to what lies behind the cause; nothing where there are none of its own."""
+    if behind.code == "root.unlearned":
         yield from LEARNED if behind.get("learns") else ASKED
-    elif behind is not None and behind.code == "root.gone":
+    elif behind.code == "root.gone":
         yield "let it open anew"
         if behind.get("reason").get("name"):
             yield f"or raise {behind.get('reason').get('name')} at {behind.get('reason').get('device')}"
-    elif behind is not None and behind.code in ("root.unread", "root.astray"):
+    elif behind.code in ("root.unread", "root.astray"):
         if not behind.get("helper"):
             yield "write a service with expects: for what follows on this one"
         yield f"add helpers: [{behind.get('helper') or 'THAT-SERVICE'}] to {behind.get('device')}"
-    elif behind is not None and behind.code == "root.other-exit":
+    elif behind.code == "root.other-exit":
         yield f"setting session-exit: arrived at {behind.get('device')}, so that answers leave where their session was opened"
         yield "or add a route back to the sender's subnet"
-    elif behind is not None and behind.code in BEHIND:
-        yield from BEHIND[behind.code]
+    else:
+        yield from BEHIND.get(behind.code, ())
+
+
+def _own(journey: Journey) -> Iterator[str]:
+    """The remedies that belong to more than the cause: to what lies behind it, or to what nearly matched."""
+    behind = list(_behind(journey.behind)) if journey.behind is not None else []
+    if behind:
+        yield from behind
     elif journey.remark is not None and journey.remark.code == "note.as-opened":
         yield f"clear {journey.deciding.end}, so that the lists of now take effect, if these permit it"
         yield "or setting association-lists: as-written"

@@ -75,12 +75,9 @@ def _when(one: Against) -> str:
 
 def _rows(found: Proof) -> Iterator[tuple[str, str]]:
     """The lines that belong to the answer."""
-    for number, one in enumerate(found.against[:MOST_SHOWN] if not found.claim.never else ()):
-        yield "lost" if number == 0 else "", _lost(one)
-    for number, one in enumerate(found.against[:MOST_SHOWN] if found.claim.never else ()):
-        by = ", ".join(one.services) + (" and others" if one.more and one.services else "" if one.services else "other services")
-        closed = "" if one.journey.there.fate is Fate.DELIVERED else ", where nobody listens"
-        yield "by" if number == 0 else "", f"{one.source} to {one.target}: {by}{closed}{_when(one)}"
+    called, line = ("by", _gets_through) if found.claim.never else ("lost", _lost)
+    for number, one in enumerate(found.against[:MOST_SHOWN]):
+        yield called if number == 0 else "", line(one)
     if len(found.against) > MOST_SHOWN:
         yield "", f"and {len(found.against) - MOST_SHOWN} more"
     for words in found.doubtful[:MOST_SHOWN]:
@@ -91,12 +88,8 @@ def _rows(found: Proof) -> Iterator[tuple[str, str]]:
         ways = [f"past {' and '.join(found.claim.avoids)}"] if found.claim.avoids else []
         ways += [f"not past {' and '.join(found.claim.passes)}"] if found.claim.passes else []
         yield "besides", f"{_count(found.elsewhere, 'kind')} of packets get there {' or '.join(ways)}"
-    if found.reasons and not found.against:
-        for number, (device, because, count) in enumerate(found.reasons[:MOST_REASONS]):
-            did = "stopped" if found.claim.never else "let in"
-            yield did if number == 0 else "", f"at {device}: {because.cited()} ({_count(count, 'kind')} of packets)"
-        if len(found.reasons) > MOST_REASONS:
-            yield "", f"and {len(found.reasons) - MOST_REASONS} more reasons"
+    if not found.against:
+        yield from _reasons(found)
     if found.stray:
         yield "besides", f"packets that open nothing get there too, as {found.stray}"
     cases = f", {found.cases} moments and circumstances" if found.cases > 1 else ""
@@ -110,12 +103,33 @@ def _rows(found: Proof) -> Iterator[tuple[str, str]]:
     yield "beyond", f"not looked at: {NOT_ASKED if found.claim.never else NOT_REACHED}"
 
 
+def _reasons(found: Proof) -> Iterator[tuple[str, str]]:
+    """What a claim that holds rests on, the most first."""
+    did = "stopped" if found.claim.never else "let in"
+    for number, (device, because, count) in enumerate(found.reasons[:MOST_REASONS]):
+        yield did if number == 0 else "", f"at {device}: {because.cited()} ({_count(count, 'kind')} of packets)"
+    if len(found.reasons) > MOST_REASONS:
+        yield "", f"and {len(found.reasons) - MOST_REASONS} more reasons"
+
+
+def _services(one: Against) -> str:
+    """The services that packets are of."""
+    if not one.services:
+        return "other services"
+    return ", ".join(one.services) + (" and others" if one.more else "")
+
+
+def _gets_through(one: Against) -> str:
+    """What gets through, and should not."""
+    closed = "" if one.journey.there.fate is Fate.DELIVERED else ", where nobody listens"
+    return f"{one.source} to {one.target}: {_services(one)}{closed}{_when(one)}"
+
+
 def _lost(one: Against) -> str:
     """What does not fare as it should, and why."""
-    by = ", ".join(one.services) + (" and others" if one.more and one.services else "" if one.services else "other services")
     port = f" from source port {one.port} and some others" if one.port >= 0 else ""
     why = one.wrong[0] if one.journey.answered else one.journey.because.cited()
-    return f"{one.source} to {one.target}: {by}{port}{_when(one)}: {why}"
+    return f"{one.source} to {one.target}: {_services(one)}{port}{_when(one)}: {why}"
 
 
 def _what(found: Proof) -> str:
