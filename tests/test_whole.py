@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import random
 from pathlib import Path
 
@@ -13,7 +14,7 @@ import mossy_compass as mc
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.lab.proofs import packets_of
-from mossy_compass.lab.whole import wholes
+from mossy_compass.lab.whole import KnownStay, Spot, Walker, wholes
 from mossy_compass.packet.address import Address, Span, parse_address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import Service
@@ -98,6 +99,79 @@ def test_packets_of_a_set_fare_alike_there_and_back(path: Path) -> None:
         targets = [a for a, _ in plan.network.devices[other].own_addresses() if not a.is_link_local]
         if other != name:
             assert fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 2, Moment()) > 0
+
+
+def reused_or_not(plan: Plan, pairs: list[tuple[str, str]], moments: list[Moment], strays: bool = False) -> int:
+    """What is known of earlier packets' stays changes nothing of what is found of later ones, of other hosts at other moments; gives how often it was."""
+    sets = Sets(room(64))
+    found: dict[bool, list[tuple[Packet, Set, bool, tuple[str, ...], int]]] = {True: [], False: []}
+    taken = []
+    real = Walker._known
+
+    def noted(self: Walker, spot: Spot) -> KnownStay | None:
+        known = real(self, spot)
+        taken.append(known is not None)
+        return known
+
+    for reuses in (True, False):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(Walker, "reuses", reuses)
+            patch.setattr(Walker, "_known", noted)
+            for (name, other), moment in itertools.product(pairs, moments):
+                targets = [a for a, _ in plan.network.devices[other].own_addresses() if not a.is_link_local]
+                held = everything(sets, plan, name, targets)
+                if strays:
+                    mine = [a.key for a, _ in plan.network.devices[name].own_addresses() if not a.is_link_local]
+                    held = sent_by(sets.space, mine) & sets.to(targets) & sets.strays
+
+                def ask(packet: Packet, name: str = name, moment: Moment = moment) -> Question:
+                    return question_of(plan, name, packet)._replace(moment=moment)
+
+                for w in wholes(plan, sets, held, ask, State(), lambda facts: facts.packet):
+                    found[reuses].append((w.packet, w.held, w.of_case, w.doubts, w.stays))
+    assert len(found[True]) == len(found[False])
+    for one, two in zip(found[True], found[False], strict=True):
+        assert (one[0], *one[2:]) == (two[0], *two[2:])
+        assert not ((one[1] & ~two[1]) | (two[1] & ~one[1])).satisfiable(), (one[0], two[0])
+    return sum(taken)
+
+
+@pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
+def test_a_stay_that_is_known_is_what_it_would_be_anew(path: Path) -> None:
+    plan, chance = mc.Plan(mc.load(path)), random.Random(3)
+    names = hosts(plan)
+    pairs = [p for p in ((a, b) for a in names for b in names) if p[0] != p[1]]
+    pairs = chance.sample(pairs, min(len(pairs), 24 if at_length() else 8))
+    opened = frozenset(plan.network.hours)
+    reused_or_not(plan, pairs, [Moment(), Moment(open=opened)] if opened else [Moment()])
+    reused_or_not(plan, pairs[:3], [Moment()], strays=True)
+
+
+@examples(5, 30)
+@given(networks())
+def test_a_stay_that_is_known_is_what_it_would_be_anew_in_any_network(network: mc.Network) -> None:
+    plan = mc.Plan(network)
+    names = hosts(plan)
+    reused_or_not(plan, [(a, b) for a in names for b in names if a != b], [Moment()])
+
+
+CIRCLE = """
+mossy-network: 1
+devices:
+  one: {kind: router, interfaces: {lan: 10.40.1.1/24, a: 10.40.8.1/30, b: 10.40.9.1/30}, routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}, {prefix: 10.40.3.0/24, next-hop: 10.40.8.2}]}
+  two: {kind: router, interfaces: {a: 10.40.8.2/30, c: 10.40.7.1/30}, routes: [{prefix: 10.40.0.0/16, next-hop: 10.40.7.2}]}
+  three: {kind: router, interfaces: {b: 10.40.9.2/30, c: 10.40.7.2/30, srv: 10.40.2.1/24}, routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.7.1}, {prefix: 10.40.3.0/24, next-hop: 10.40.7.1}]}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  eve: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  shop: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https]}
+segments: {lan: [one/lan, ann, eve], a: [one/a, two/a], b: [one/b, three/b], c: [two/c, three/c], srv: [three/srv, shop]}
+"""
+
+
+def test_what_goes_round_in_a_circle_ends_as_ever() -> None:
+    """Answers go round between two routers until their TTL ends, which is one value for all; what is sent has any."""
+    plan = mc.Plan(mc.read_bytes(CIRCLE.encode(), "n.yaml").network)  # type: ignore[arg-type]
+    assert reused_or_not(plan, [("ann", "shop"), ("eve", "shop"), ("ann", "eve")], [Moment()]) > 20
 
 
 @examples(6, 18)

@@ -14,7 +14,7 @@ from mossy_compass.lab.cells import Stayed
 from mossy_compass.lab.forms import Form, Sets, exactly, holding, room
 from mossy_compass.lab.own_sessions import OwnSessions
 from mossy_compass.lab.proofs import device_of
-from mossy_compass.lab.whole import Stood, Walker
+from mossy_compass.lab.whole import Stood, Walker, fixed
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import WITH_PORTS
@@ -143,6 +143,8 @@ class _Walked(NamedTuple):
 class _Recorder(Walker):
     """A flow on its way there and back, with every stay."""
 
+    reuses = False
+
     def __init__(self, plan: Plan, sets: Sets, question: Question) -> None:
         super().__init__(plan, sets, State(), question)
         self.walked: list[_Walked] = []
@@ -171,7 +173,7 @@ class _Recorder(Walker):
         made, self.forks = self.forks, []
         forks = tuple(Fork(d, hops, _parts(stood, done, packet), packet) for d, hops, packet, _ in made)
         shape = (emission.packet.flags, emission.packet.icmp if emission.way is not Way.THERE else -1)
-        place = Spot(emission.way, stood.device, stood.arriving, stood.form, _fixed(stood), stood.handed, shape)
+        place = Spot(emission.way, stood.device, stood.arriving, stood.form, fixed(stood), stood.handed, shape)
         remembers = any(True for _ in self.state.flows(stood.device))
         self.walked.append(_Walked(place, stood, done, forks, tuple(number for *_, number in made), remembers))
 
@@ -189,13 +191,6 @@ class _Recorder(Walker):
         if len(self.doubts) > doubts:
             self.alone.add(len(self.walked) - 1)
         return found
-
-
-def _fixed(stood: Stood) -> tuple[object, ...]:
-    """The parts of a packet that are one value for all that are there."""
-    form, packet = stood.form, stood.packet
-    parts = ((form.source, packet.source), (form.destination, packet.destination), (form.near, packet.from_port))
-    return tuple(value for part, value in (*parts, (form.far, packet.to_port)) if not part)
 
 
 def _parts(stood: Stood, done: Stayed, seen: Packet) -> Form:

@@ -6,7 +6,7 @@ answer swaps its ends), or one value for all of them (a translation).
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -110,6 +110,7 @@ class Sets:
     Attributes:
         space: where they are.
         of_case: fields of the moment and circumstances that terms asked for; whoever wants to know empties it first.
+        stays: what is known of packets' stays, for whoever follows many of them; their sets are of this space.
 
     """
 
@@ -118,6 +119,7 @@ class Sets:
     _known: dict[Any, list[Set]] = field(default_factory=dict)
     _tables: dict[int, _TableAsks] = field(default_factory=dict)
     _alike: dict[Any, int] = field(default_factory=dict)
+    stays: dict[Hashable, list[Any]] = field(default_factory=dict)
     _by_service: dict[tuple[Spans, str, bool, int], Set] = field(default_factory=dict)
 
     def of(self, term: Term, facts: Facts, form: Form, came: Form | None = None) -> Set:

@@ -12,15 +12,17 @@ from typing import NamedTuple
 from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import Stayed, stay_at
-from mossy_compass.lab.forms import Form, Sets, holding
+from mossy_compass.lab.forms import Form, Sets, exactly, holding
 from mossy_compass.lab.own_sessions import OwnSessions
+from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import FIRST_DYNAMIC_PORT, Packet
 from mossy_compass.packet.service import WITH_PORTS
 from mossy_compass.packet.wrapping import VXLAN_PORT
 from mossy_compass.plan.actions import Handover, Reply
 from mossy_compass.plan.balance import Choose
-from mossy_compass.plan.facts import Facts
+from mossy_compass.plan.facts import Facts, Relation
 from mossy_compass.plan.plan import Plan
+from mossy_compass.routing.table import NextHop
 from mossy_compass.state.state import State
 from mossy_compass.walk.associate import alike_in
 from mossy_compass.walk.journey import Journey, Way
@@ -130,14 +132,53 @@ class Stood(NamedTuple):
     handed: tuple[str, str] | None
 
 
+Spot = tuple[object, ...]
+"""What tells apart where packets are, and as what."""
+
+
+def fixed(stood: Stood) -> tuple[object, ...]:
+    """The parts of a packet that are one value for all that are there."""
+    form, packet = stood.form, stood.packet
+    parts = ((form.source, packet.source), (form.destination, packet.destination), (form.near, packet.from_port))
+    return tuple(value for part, value in (*parts, (form.far, packet.to_port)) if not part)
+
+
+class KnownStay(NamedTuple):
+    """A stay at a device that remembers nothing, and from which a neighbour got the packet as it was.
+
+    Attributes:
+        cell: the packets with which it does the same, as they were sent.
+        of_case: what it asked of the moment and circumstances.
+        handover, leaving: who got the packet, and by which interface.
+        form: what the packets are when they leave.
+        counts_down: their TTL is one less then.
+
+    """
+
+    cell: Set
+    of_case: frozenset[str]
+    handover: Handover
+    leaving: str | None
+    form: Form
+    counts_down: bool
+
+
 class Walker:
-    """One packet on its ways, and with it those that fare as it does."""
+    """One packet on its ways, and with it those that fare as it does.
+
+    Attributes:
+        reuses: a stay that is known already is not looked at again; ``stayed`` is not told of it.
+
+    """
+
+    reuses = True
 
     def __init__(self, plan: Plan, sets: Sets, state: State, question: Question) -> None:
         self.plan, self.sets, self.state, self.question = plan, sets, state, question
         self.loose = frozenset(name for name in plan.network.devices if state.loose_ends(name))
         self.doubts: list[str] = []
         self.stays = 0
+        self._exact: Set | None = None
 
     def by(self, choose: Choose) -> tuple[Journey, Set]:
         """The journey by some choices among equal ways, and the packets that fare alike by the same choices."""
@@ -176,13 +217,22 @@ class Walker:
         handed: tuple[str, str] | None = None
         arriving: str | None = None
         leaving = emission.leaving
-        packet, name, moment = emission.packet, emission.device, self.question.moment
+        packet, name = emission.packet, emission.device
         for _ in range(MOST_HOPS):
             self.stays += 1
             next_hop = emission.next_hop if arriving is None else None
-            where = name, packet, arriving, form, emission.number, moment, leaving, handed, choose, kept, next_hop
-            done = stay_at(self.plan, self.sets, self.state, *where)
-            self.stayed(emission, Stood(name, packet, arriving, form, handed), done)
+            stood = Stood(name, packet, arriving, form, handed)
+            spot = self._spot(emission, stood, (leaving, next_hop))
+            known = self._known(spot) if spot is not None else None
+            if known is not None:
+                self.sets.of_case |= known.of_case
+                held, leaving = held & known.cell, None
+                handed = (name, known.leaving) if known.leaving is not None else handed
+                packet = packet.passed_on() if known.counts_down else packet
+                name, arriving, form = known.handover.device, known.handover.interface, known.form
+                continue
+            done = self._stay(spot, stood, emission.number, (leaving, next_hop), choose, kept)
+            self.stayed(emission, stood, done)
             held, leaving, facts = held & done.cell, None, done.stay.facts
             if done.end is not None:
                 of_far_end = done.end.reply in (Reply.ANSWER, Reply.REFUSAL)
@@ -201,6 +251,60 @@ class Walker:
             handed = (name, facts.leaving) if facts.leaving is not None else handed
             packet, name, arriving, form = facts.packet, neighbour.device, neighbour.interface, done.form
         return held, form, None
+
+    def _spot(self, emission: Emission, stood: Stood, ways: tuple[str | None, Address | None]) -> Spot | None:
+        """Where a packet is, and as what, for others that come there so; None where the device remembers anything."""
+        if not self.reuses or not self.state.blank(stood.device):
+            return None
+        here, packet = self.plan.device(stood.device), stood.packet
+        shape = packet.protocol if packet.icmp >= 0 else 0, packet.icmp if emission.way is not Way.THERE else -1, packet.flags
+        port = packet.from_port if not (stood.form.near and stood.form.identifier) else None
+        made = None if stood.form.first else (packet.ttl, packet.size)  # of what is sent because of it, these are one value
+        as_what = stood.form, fixed(stood), shape, port, made, packet.quoted, packet.announces
+        return here, stood.arriving, as_what, emission.number, self.question.moment, stood.handed, ways
+
+    def _known(self, spot: Spot) -> KnownStay | None:
+        """A stay at a place that was the packet's own as well."""
+        packet = self.question.packet
+        assert packet is not None
+        if self._exact is None:
+            relation = Relation.OPENING if packet.opening else Relation.NONE
+            self._exact = exactly(self.sets.space, packet, relation)
+        return next((k for k in self.sets.stays.get(spot, ()) if (k.cell & self._exact).satisfiable()), None)
+
+    def _stay(
+        self,
+        spot: Spot | None,
+        stood: Stood,
+        number: int,
+        ways: tuple[str | None, Address | None],
+        choose: Choose,
+        kept: OwnSessions,
+    ) -> Stayed:
+        """A stay, which is kept for others where it left nothing behind, chose nothing and changed nothing of the packet but its TTL."""
+        device, before, arriving, form, handed = stood
+        leaving, next_hop = ways
+        moment = self.question.moment
+        where = device, before, arriving, form, number, moment, leaving, handed
+        if spot is None:
+            return stay_at(self.plan, self.sets, self.state, *where, choose, kept, next_hop)
+        asked, self.sets.of_case = self.sets.of_case, set()
+        chosen: list[str] = []
+
+        def noting(name: str, hops: tuple[NextHop, ...], packet: Packet) -> int | None:
+            """Choose, and note that there was a choice."""
+            chosen.append(name)
+            return choose(name, hops, packet)
+
+        done = stay_at(self.plan, self.sets, self.state, *where, noting, kept, next_hop)
+        mine, self.sets.of_case = frozenset(self.sets.of_case), asked | self.sets.of_case
+        after, handover = done.stay.facts.packet, done.stay.handover
+        counts_down = after.ttl != before.ttl
+        same = after == (before.passed_on() if counts_down else before)
+        if handover is not None and not handover.tunnel and not chosen and same and self.state.blank(device):
+            found = KnownStay(done.cell, mine, handover, done.stay.facts.leaving, done.form, counts_down)
+            self.sets.stays.setdefault(spot, []).append(found)
+        return done
 
     def stayed(self, emission: Emission, stood: Stood, done: Stayed) -> None:
         """A packet has stayed at a device; for those who want to know."""

@@ -751,6 +751,10 @@ class State:
         book = self._books.get(device)
         return book.names.get(address, frozenset()) if book else frozenset()
 
+    def blank(self, device: str) -> bool:
+        """Whether a device remembers nothing at all, and no tunnel's ends have agreed on anything."""
+        return device not in self._books and not self.associations.made
+
     def learned(self, device: str) -> bool:
         """Whether a device has learned any name."""
         book = self._books.get(device)
