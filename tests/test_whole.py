@@ -168,6 +168,50 @@ segments: {lan: [one/lan, ann, eve], a: [one/a, two/a], b: [one/b, three/b], c: 
 """
 
 
+FORWARDED = """
+mossy-network: 1
+lists:
+  in: [{id: 10, permit: any}]
+  out: [{id: 10, deny: any, from: 192.0.2.102}, {id: 20, permit: any}]
+  back: [{id: 10, permit: udp, state: new}, {id: 20, permit: tcp, state: none}, {id: 30, permit: icmp, icmp: echo-reply}, {id: 40, permit: icmp, from: 10.40.3.10}]
+devices:
+  gate:
+    kind: firewall
+    interfaces: {wan: {address: 192.0.2.1/24, outside: yes, filter: {arriving: in}}, lan: {address: 10.40.1.1/24, filter: {arriving: in}}}
+    routes: [{prefix: 10.40.0.0/16, next-hop: 10.40.1.2}, {prefix: default, next-hop: 192.0.2.9}]
+    translate:
+      - {arriving: wan, to: self, service: tcp/8443, goes-to: {address: 10.40.2.10, port: 443}}
+      - {arriving: wan, to: self, service: [tcp/9443, udp/53, icmp], goes-to: 10.40.3.10}
+      - {source: 10.40.2.0/24, leaving: wan, becomes: 192.0.2.101}
+      - {source: 10.40.3.0/24, leaving: wan, becomes: 192.0.2.102}
+  inner: {kind: router, interfaces: {up: 10.40.1.2/24, a: {address: 10.40.2.1/24, filter: {arriving: back}}, b: {address: 10.40.3.1/24, filter: {arriving: back}}},
+          routes: [{prefix: default, next-hop: 10.40.1.1}]}
+  up: {kind: router, interfaces: {wan: {address: 192.0.2.9/24, filter: {arriving: out}}, far: 198.51.100.1/24}}
+  far: {kind: host, address: 198.51.100.10/24, gateway: 198.51.100.1, serves: [https]}
+  near: {kind: host, address: 198.51.100.11/24, gateway: 198.51.100.1}
+  s1: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https]}
+  s2: {kind: host, address: 10.40.3.10/24, gateway: 10.40.3.1, serves: [https, tcp/9443, udp/53]}
+segments: {wan: [gate/wan, up/wan], lan: [gate/lan, inner/up], a: [inner/a, s1], b: [inner/b, s2], far: [up/far, far, near]}
+"""
+
+
+def test_what_a_translation_made_one_value_tells_packets_apart() -> None:
+    reading = mc.read_bytes(FORWARDED.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    plan = mc.Plan(reading.network)
+    pairs = [
+        ("far", "gate"),
+        ("near", "gate"),
+        ("s1", "far"),
+        ("s2", "far"),
+        ("s2", "near"),
+        ("s1", "s2"),
+        ("s2", "s1"),
+        ("far", "near"),
+    ]
+    assert reused_or_not(plan, pairs, [Moment()]) > 20
+
+
 def test_what_goes_round_in_a_circle_ends_as_ever() -> None:
     """Answers go round between two routers until their TTL ends, which is one value for all; what is sent has any."""
     plan = mc.Plan(mc.read_bytes(CIRCLE.encode(), "n.yaml").network)  # type: ignore[arg-type]
