@@ -127,7 +127,7 @@ def reused_or_not(plan: Plan, pairs: list[tuple[str, str]], moments: list[Moment
                 def ask(packet: Packet, name: str = name, moment: Moment = moment) -> Question:
                     return question_of(plan, name, packet)._replace(moment=moment)
 
-                for w in wholes(plan, sets, held, ask, State(), lambda facts: facts.packet):
+                for w in itertools.islice(wholes(plan, sets, held, ask, State(), lambda facts: facts.packet), 25):
                     found[reuses].append((w.packet, w.held, w.of_case, w.doubts, w.stays))
     assert len(found[True]) == len(found[False])
     for one, two in zip(found[True], found[False], strict=True):
@@ -141,10 +141,10 @@ def test_a_stay_that_is_known_is_what_it_would_be_anew(path: Path) -> None:
     plan, chance = mc.Plan(mc.load(path)), random.Random(3)
     names = hosts(plan)
     pairs = [p for p in ((a, b) for a in names for b in names) if p[0] != p[1]]
-    pairs = chance.sample(pairs, min(len(pairs), 24 if at_length() else 8))
+    pairs = chance.sample(pairs, min(len(pairs), 16 if at_length() else 5))
     opened = frozenset(plan.network.hours)
     reused_or_not(plan, pairs, [Moment(), Moment(open=opened)] if opened else [Moment()])
-    reused_or_not(plan, pairs[:3], [Moment()], strays=True)
+    reused_or_not(plan, pairs[:2], [Moment()], strays=True)
 
 
 @examples(5, 30)
@@ -152,7 +152,7 @@ def test_a_stay_that_is_known_is_what_it_would_be_anew(path: Path) -> None:
 def test_a_stay_that_is_known_is_what_it_would_be_anew_in_any_network(network: mc.Network) -> None:
     plan = mc.Plan(network)
     names = hosts(plan)
-    reused_or_not(plan, [(a, b) for a in names for b in names if a != b], [Moment()])
+    reused_or_not(plan, [(a, b) for a in names for b in names if a != b][:4], [Moment()])
 
 
 CIRCLE = """
