@@ -218,6 +218,36 @@ def test_what_a_translation_made_one_value_tells_packets_apart() -> None:
     assert reused_or_not(plan, pairs, [Moment()]) > 20
 
 
+APART = """
+mossy-network: 1
+hours: {day: {days: [mon], from: "08:00", until: "18:00", zone: UTC}}
+lists:
+  ports: [{id: 10, permit: tcp, from-port: 1-1000}, {id: 20, permit: any}]
+  names: [{id: 10, deny: udp, service: udp/53, hours: day}, {id: 20, deny: udp, service: udp/53}, {id: 30, permit: any}]
+  mail: [{id: 10, deny: tcp, service: tcp/25}, {id: 20, permit: any}]
+devices:
+  one: {kind: router, interfaces: {lan: {address: 10.40.1.1/24, filter: {arriving: ports}}, up: 10.40.8.1/24}, routes: [{prefix: default, next-hop: 10.40.8.2}]}
+  two: {kind: router, interfaces: {up: {address: 10.40.8.2/24, filter: {arriving: names}}, a: 10.40.7.1/24, b: 10.40.6.1/24},
+        routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.8.1}, {prefix: 10.40.2.0/24, next-hop: 10.40.7.2}, {prefix: 10.40.2.0/24, next-hop: 10.40.6.2}]}
+  left: {kind: router, interfaces: {a: 10.40.7.2/24, srv: 10.40.2.1/24}, routes: [{prefix: default, next-hop: 10.40.7.1}]}
+  right: {kind: router, interfaces: {b: {address: 10.40.6.2/24, filter: {arriving: mail}}, srv: 10.40.2.2/24}, routes: [{prefix: default, next-hop: 10.40.6.1}]}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  bob: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  shop: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, smtp, udp/53]}
+segments: {lan: [one/lan, ann, bob], up: [one/up, two/up], a: [two/a, left/a], b: [two/b, right/b], srv: [left/srv, right/srv, shop]}
+"""
+
+
+def test_what_is_known_of_one_device_is_asked_with_what_others_ask() -> None:
+    """Source ports at one device, services at the next, two equal ways after it with a list in one: every kind is a kind of its own."""
+    reading = mc.read_bytes(APART.encode(), "n.yaml")
+    assert reading.network is not None, [str(p) for p in reading.problems]
+    plan = mc.Plan(reading.network)
+    assert (
+        reused_or_not(plan, [("ann", "shop"), ("bob", "shop"), ("shop", "ann")], [Moment(), Moment(open=frozenset({"day"}))]) > 20
+    )
+
+
 def test_what_goes_round_in_a_circle_ends_as_ever() -> None:
     """Answers go round between two routers until their TTL ends, which is one value for all; what is sent has any."""
     plan = mc.Plan(mc.read_bytes(CIRCLE.encode(), "n.yaml").network)  # type: ignore[arg-type]
