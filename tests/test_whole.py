@@ -223,8 +223,8 @@ mossy-network: 1
 hours: {day: {days: [mon], from: "08:00", until: "18:00", zone: UTC}}
 lists:
   ports: [{id: 10, permit: tcp, from-port: 1-1000}, {id: 20, permit: any}]
-  names: [{id: 10, deny: udp, service: udp/53, hours: day}, {id: 20, deny: udp, service: udp/53}, {id: 30, permit: any}]
-  mail: [{id: 10, deny: tcp, service: tcp/25}, {id: 20, permit: any}]
+  names: [{id: 10, deny: udp, service: udp/53}, {id: 20, permit: any}]
+  mail: [{id: 10, deny: tcp, service: tcp/25, hours: day}, {id: 20, permit: any}]
 devices:
   one: {kind: router, interfaces: {lan: {address: 10.40.1.1/24, filter: {arriving: ports}}, up: 10.40.8.1/24}, routes: [{prefix: default, next-hop: 10.40.8.2}]}
   two: {kind: router, interfaces: {up: {address: 10.40.8.2/24, filter: {arriving: names}}, a: 10.40.7.1/24, b: 10.40.6.1/24},
