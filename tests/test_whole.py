@@ -147,13 +147,13 @@ def test_a_stay_that_is_known_is_what_it_would_be_anew(path: Path) -> None:
     plan, chance = mc.Plan(mc.load(path)), random.Random(3)
     names = hosts(plan)
     pairs = [p for p in ((a, b) for a in names for b in names) if p[0] != p[1]]
-    pairs = chance.sample(pairs, min(len(pairs), 16 if at_length() else 5))
+    pairs = chance.sample(pairs, min(len(pairs), 8 if at_length() else 5))
     opened = frozenset(plan.network.hours)
     reused_or_not(plan, pairs, [Moment(), Moment(open=opened)] if opened else [Moment()])
     reused_or_not(plan, pairs[:2], [Moment()], strays=True)
 
 
-@examples(5, 30)
+@examples(4, 9)
 @given(networks())
 def test_a_stay_that_is_known_is_what_it_would_be_anew_in_any_network(network: mc.Network) -> None:
     plan = mc.Plan(network)
