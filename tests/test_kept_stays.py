@@ -266,8 +266,19 @@ def test_a_drill_that_is_done_twice_on_the_same_devices_says_the_same() -> None:
 @pytest.mark.slow
 def test_the_tests_of_what_devices_remember_hold_on_kept_stays() -> None:
     """Everything that is asserted of second channels is so the second time as well; other files are for whoever changes what is kept."""
-    files = [f"tests/test_{name}.py" for name in ("second_channels",)]
-    command = [sys.executable, "-m", "pytest", "-q", "-p", "tests.twice", "-m", "not slow", "-n", "0", *files]
+    command = [
+        sys.executable,
+        "-m",
+        "pytest",
+        "-q",
+        "-p",
+        "tests.twice",
+        "-m",
+        "not slow",
+        "-n",
+        "0",
+        "tests/test_second_channels.py",
+    ]
     done = subprocess.run(command, cwd=Path(__file__).parents[1], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout[-3000:]
 
@@ -311,6 +322,21 @@ def test_a_limit_that_was_reached_is_not_reached_for_ever(first: bool) -> None:
         assert ends[0] == ends[1]
         causes.append(ends[0][1].cause if ends[0][1] is not None else "")
     assert sorted(set(causes)) == ["", "session.full"]
+
+
+def test_the_session_that_is_over_is_known_each_time() -> None:
+    """What lies behind the loss of a packet is told the second time as well."""
+    network = mc.read_bytes(PLAIN.replace("SETTING", "").encode(), "n.yaml").network
+    assert network is not None
+    plan, other, found = warm(network), cold(network), []
+    again = Packet(6, parse_address("10.40.1.10"), parse_address("192.0.2.9"), 49152, 443, flags="SYN")
+    for made in (other, plan, plan):
+        state = State()
+        told(made, Flow("ann", "far", "tcp/443"), state)
+        state.clear("gate")
+        found.append(fares(made, again, "lan", Moment(), state=state))
+    assert found[0][3]["gone"] is not None
+    assert found[0] == found[1] == found[2]
 
 
 def test_a_session_in_doubt_is_judged_each_time() -> None:

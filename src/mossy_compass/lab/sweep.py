@@ -1,6 +1,6 @@
 """What if: every failure tried, which flows do not survive it, which go another way, and what everything hangs on.
 
-Only flows that a failure can touch are sent again; ``touch.py`` says which these are. A law of the tests is that the outcome is
+Only flows that a failure can touch are sent again; ``dependencies.py`` says which these are. A law of the tests is that the outcome is
 that of a plan made from nothing for each failure.
 """
 

@@ -212,6 +212,7 @@ class Stay:
             facts.picked,
             facts.switched,
             facts.pending,
+            facts.gone,
         ) = kept.facts
         self.rulings += kept.before
         for stage, decision, action in kept.writes:
@@ -253,9 +254,9 @@ class Stay:
         if keeps and not asking.asked:
             told = told if writes else len(self.rulings)
             known = facts.packet, facts.leaving, facts.next_hop, facts.session, facts.relation, facts.direction, facts.fits
-            said = facts.welcome, facts.admitted, facts.opened_by, facts.front, facts.picked, facts.switched, facts.pending
+            said = facts.welcome, facts.admitted, facts.opened_by, facts.front, facts.picked, facts.switched
             before, after = tuple(self.rulings[:told]), tuple(self.rulings[told:])
-            stays.keep(key, KeptStay((*known, *said), before, after, tuple(writes), self.handover, end))
+            stays.keep(key, KeptStay((*known, *said, facts.pending, facts.gone), before, after, tuple(writes), self.handover, end))
         return end
 
     def _run(self) -> StayEnd | None:
