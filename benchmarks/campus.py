@@ -21,7 +21,7 @@ LISTS, RULES = 20, 50
 SEED = 4
 
 
-def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, seed: int = SEED) -> str:
+def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, seed: int = SEED, named: int = 1) -> str:
     """A network file: two cores, a router a room with a list of its own for what its people send, and a firewall to the world.
 
     Args:
@@ -30,6 +30,7 @@ def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, se
         rules: of each list.
         changed: one rule of the first list is another one.
         seed: of the rules.
+        named: rules are about every so-manieth host: 1 for all of them, 10 where they are about a tenth, the servers.
 
     """
     chance = random.Random(seed)
@@ -69,7 +70,8 @@ def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, se
     devices += ["    hosts: {almanac: {address: 203.0.113.80, serves: [https, domain]}}"]
     segments.append("  uplink: [edge/world, world/uplink]")
     lists = [
-        f"  people-{n}: [{', '.join(rule(chance, k, rooms, hosts, k == rules - 1) for k in range(rules))}]" for n in range(LISTS)
+        f"  people-{n}: [{', '.join(rule(chance, k, rooms, hosts, k == rules - 1, named) for k in range(rules))}]"
+        for n in range(LISTS)
     ]
     if changed:
         lists[0] = (
@@ -90,11 +92,11 @@ def host(number: int, rooms: int) -> str:
     return f"{room(number % rooms)}.{10 + number // rooms}"
 
 
-def rule(chance: random.Random, number: int, rooms: int, hosts: int, last: bool) -> str:
+def rule(chance: random.Random, number: int, rooms: int, hosts: int, last: bool, named: int) -> str:
     """A rule as people write them: a host or a room, one service, a few wide ones; the last lets everything go."""
     if last:
         return f"{{id: {number * 10 + 10}, permit: any}}"
-    to = host(chance.randrange(hosts), rooms) if chance.random() < 0.7 else f"{room(chance.randrange(rooms))}.0/24"
+    to = host(chance.randrange(0, hosts, named), rooms) if chance.random() < 0.7 else f"{room(chance.randrange(rooms))}.0/24"
     service = chance.choice(("tcp, service: ssh", "tcp, service: https", "udp, service: domain", "tcp, to-port: 8000-8080", "any"))
     return f"{{id: {number * 10 + 10}, {chance.choice(('permit', 'deny'))}: {service}, to: {to}}}"
 

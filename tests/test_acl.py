@@ -148,7 +148,7 @@ def test_operators_are_ranges_here(port: dict[str, Any], wanted: list[tuple[int,
     assert [tuple(s.ports) for s in rule.services or () if s.ports] == wanted
 
 
-@examples(50, 150)
+@examples(25, 150)
 @given(lists, packet())
 def test_random_lists_mean_the_same_after_a_way_out_and_in(source: AccessList, packet: Packet) -> None:
     """Rules that the standard has no word for are left out here; each of them alone is refused by name below."""

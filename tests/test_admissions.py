@@ -194,7 +194,7 @@ def agrees(plan: mc.Plan, leg: mc.Leg) -> None:
             assert set(expected) == set(met)
 
 
-@examples(40, 240, suppress_health_check=[HealthCheck.too_slow])
+@examples(14, 240, suppress_health_check=[HealthCheck.too_slow])
 @given(networks(), st.sampled_from(["ping", "https", "udp/53"]), st.sampled_from([4, 6]))
 def test_what_is_told_afterwards_is_what_was_ruled(network: mc.Network, service: str, family: Any) -> None:
     plan = mc.Plan(network)

@@ -115,7 +115,7 @@ def fates(plan: mc.Plan, chance: random.Random) -> list[object]:
     return found
 
 
-@examples(12, 150)
+@examples(3, 150)
 @given(networks(), st.integers(0, 1000))
 def test_what_is_said_to_have_no_effect_can_go(network: mc.Network, seed: int) -> None:
     network = with_idle_rules(network, random.Random(seed))

@@ -73,7 +73,7 @@ def with_equal_ways(seed: int) -> mc.Network:
     return found
 
 
-@examples(8, 36)
+@examples(3, 36)
 @given(st.one_of(networks(), st.integers(0, 100_000).map(with_equal_ways)), st.integers(0, 1000))
 def test_a_flood_by_every_equal_way_says_what_walks_by_each_say(sets: Sets, network: mc.Network, seed: int) -> None:
     plan, chance = mc.Plan(network), random.Random(seed)
@@ -178,6 +178,7 @@ def questions(plan: Plan, chance: random.Random, count: int) -> list[Emission]:
     return found
 
 
+@pytest.mark.scaled
 @pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
 def test_packets_of_a_cell_are_treated_alike(path: object, sets: Sets) -> None:
     plan, chance = mc.Plan(mc.load(path)), random.Random(3)  # type: ignore[arg-type]
@@ -186,7 +187,7 @@ def test_packets_of_a_cell_are_treated_alike(path: object, sets: Sets) -> None:
     assert tried > len(asked)
 
 
-@examples(8, 60)
+@examples(4, 60)
 @given(networks(), st.integers(0, 1000))
 def test_packets_of_a_cell_are_treated_alike_in_any_network(network: mc.Network, seed: int) -> None:
     plan, chance, sets = mc.Plan(network), random.Random(seed), Sets(room())

@@ -192,7 +192,7 @@ def agrees(row: Between, journeys: list[mc.Journey]) -> bool:
     return True
 
 
-@examples(6, 40)
+@examples(3, 40)
 @given(networks(), st.integers(0, 1000))
 def test_walks_agree_with_what_is_said_of_all_packets(network: mc.Network, seed: int) -> None:
     chance = random.Random(seed)

@@ -76,7 +76,7 @@ def sent_to_itself(sent: brute.Sent) -> bool:
     return any(j.there.end == sent.sender and str(sent.packet.destination) not in HOSTS.values() for j in sent.journeys)
 
 
-@pytest.mark.parametrize("seed", seeds(0, 1, 1))
+@pytest.mark.parametrize("seed", seeds(0, 0, 1))
 def test_what_is_said_of_all_packets_is_so_of_each(seed: int) -> None:
     all_agree(network(seed), seed, (None,))
 
@@ -157,7 +157,7 @@ def idle(plan: Plan, sent: list[brute.Sent]) -> None:
         assert not [mark for mark, is_met in looked_for.items() if is_met and mark not in in_any_way]
 
 
-@pytest.mark.parametrize("seed", seeds(200, 1, 1))
+@pytest.mark.parametrize("seed", seeds(200, 0, 1))
 def test_what_is_said_to_end_otherwise_in_another_version_does_and_nothing_else(seed: int) -> None:
     one = network(seed)
     other = otherwise(one, random.Random(seed))

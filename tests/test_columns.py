@@ -95,7 +95,7 @@ def test_the_demo_in_columns_is_as_it_is_walked(name: str) -> None:
     assert crowd.kinds > 10
 
 
-@examples(6, 50)
+@examples(2, 50)
 @given(networks(), st.integers(0, 1000))
 def test_any_network_in_columns_is_as_it_is_walked(network: mc.Network, seed: int) -> None:
     plan = Plan(network)

@@ -136,6 +136,7 @@ EDIT = re.compile(
 HOLDS = re.compile(r"It holds:\n\n```python\n(?P<script>.*?)```", re.DOTALL)
 
 
+@pytest.mark.slow
 def test_the_worked_examples_of_the_architecture_hold(tmp_path: Path) -> None:
     """The changes that the page shows are made in a copy of the package, in turn; what it says then is run there."""
     page = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")

@@ -45,7 +45,7 @@ from mossy_compass.walk.grid import Grid, cell_of, gathered
 from mossy_compass.walk.question import Options
 from mossy_compass.walk.trace import trace_one
 from tests.conftest import DATA
-from tests.effort import examples, seeds
+from tests.effort import at_length, examples, seeds
 from tests.test_exact import MOMENTS, WORDS, asked, possible
 from tests.test_laws import networks
 from tests.test_rows import OWN, lists, packet, where
@@ -73,7 +73,7 @@ def outcome(chain: list[AccessList], facts: Facts, end: Verdict) -> tuple[str, s
     return end.value, ""
 
 
-@examples(25, 240)
+@examples(13, 240)
 @given(
     st.lists(lists, max_size=2),
     st.lists(lists, max_size=2),
@@ -293,6 +293,7 @@ FILTERING = ("lists", "groups", "services", "hours")
 """Sections of a file that change what packets meet, and not where they go."""
 
 
+@pytest.mark.scaled
 @pytest.mark.parametrize("seed", seeds(0, 2, 3))
 def test_nothing_changes_that_is_not_told(seed: int) -> None:
     """Of files with a small change: where no place differs no flow ends differently, and where a flow is stopped or let through
@@ -302,7 +303,7 @@ def test_nothing_changes_that_is_not_told(seed: int) -> None:
     before = mc.Plan(network_of(text))
     tests = [f for f in every_flow(before.network, ("kiosk-1", "lab-desk", "almanac"), (), (), Options()) if chance.random() < 0.5]
     whole, filtered = 0, 0
-    for _ in range(40):
+    for _ in range(40 if at_length() else 20):
         network = mc.read_bytes(mutant(text, chance).encode(), "n.yaml").network
         if network is None:
             continue
@@ -318,8 +319,8 @@ def test_nothing_changes_that_is_not_told(seed: int) -> None:
             if one[0] != other[0] and ("filter" in one[1]) != ("filter" in other[1]):
                 filtered += 1
                 assert exact, (flow, one, other, apart)
-    assert whole >= 10
-    assert filtered or seed
+    assert whole >= 5
+    assert filtered or seed or not at_length()
 
 
 def fate_of(plan: mc.Plan, flow: mc.Flow) -> tuple[bool, str] | None:
@@ -459,7 +460,7 @@ def test_very_many_routes_are_not_compared_and_that_is_told(monkeypatch: pytest.
     )
 
 
-@examples(35, 500)
+@examples(18, 500)
 @given(
     lists,
     st.lists(lists, max_size=2),
@@ -557,7 +558,7 @@ def test_a_rule_that_a_list_before_shadows_is_told_with_that_list() -> None:
     assert "Move it into 'first', above rule 10, or remove it." in found.remedy
 
 
-@examples(35, 500)
+@examples(12, 500)
 @given(
     lists,
     lists,
@@ -601,7 +602,7 @@ def test_what_shows_without_sets_shows_with_them(source: AccessList) -> None:
     assert {s.row.id for s in plainly_shadowed(rows)} <= known
 
 
-@examples(35, 300)
+@examples(12, 300)
 @given(
     st.lists(lists, min_size=1, max_size=3),
     st.lists(lists, min_size=3, max_size=3),

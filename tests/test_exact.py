@@ -198,7 +198,7 @@ def every_packet() -> list[Facts]:
 EVERY = every_packet()
 
 
-@examples(8, 75)
+@examples(3, 75)
 @given(st.lists(small_rules(), min_size=2, max_size=5))
 def test_shadowed_and_redundant_are_what_trying_every_packet_says(rules: list[Rule]) -> None:
     source = AccessList("l", tuple(replace(r, id=str(n)) for n, r in enumerate(rules)), NOWHERE)

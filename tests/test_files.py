@@ -278,7 +278,7 @@ def test_load_raises_with_every_problem(tmp_path: object) -> None:
 DEMO = (DATA / "fernhollow.yaml").read_text()
 
 
-@examples(120, 360, suppress_health_check=[HealthCheck.too_slow])
+@examples(40, 360, suppress_health_check=[HealthCheck.too_slow])
 @given(st.data())
 def test_no_mutation_of_a_network_file_gives_a_traceback(data: st.DataObject) -> None:
     lines = DEMO.splitlines()

@@ -255,7 +255,7 @@ def no_error_about_an_error(journey: mc.Journey) -> None:
             assert not leg.packet.source.special
 
 
-@examples(20, 210, suppress_health_check=[HealthCheck.too_slow])
+@examples(7, 210, suppress_health_check=[HealthCheck.too_slow])
 @given(networks(), st.sampled_from(["ping", "https", "tcp/22", "udp/53", "gre"]), st.integers(1, 5), st.sampled_from([4, 6]))
 def test_journeys_on_random_networks_agree_with_themselves(network: mc.Network, service: str, ttl: int, family: int) -> None:
     plan = mc.Plan(network)

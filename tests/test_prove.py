@@ -246,7 +246,7 @@ def arrives(network: mc.Network, source: str, target: str) -> list[mc.Journey]:
     return out
 
 
-@examples(4, 20, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@examples(2, 20, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(networks())
 def test_no_walk_contradicts_a_proof(network: mc.Network) -> None:
     hosts = [n for n, d in network.devices.items() if d.kind is Kind.HOST]

@@ -158,13 +158,14 @@ def questions() -> list[tuple[str, str, str, str, bool]]:
         network = mc.load(path)
         hosts = [n for n, d in network.devices.items() if d.kind.value == "host" and d.own_addresses()]
         targets = [*hosts, *(h.name for d in network.devices.values() for h in d.far_hosts.values())]
-        for _ in range(6 if at_length() else 2):
+        for _ in range(6 if at_length() else 1):
             one, other = chance.choice(hosts), chance.choice(targets)
             if one != other:
                 out.append((str(path), one, other, chance.choice(("ssh", "https", "ping", "tcp/23")), chance.random() < 0.6))
     return out
 
 
+@pytest.mark.scaled
 @pytest.mark.parametrize(("path", "one", "other", "service", "reaches"), questions())
 def test_each_remedy_does_what_it_says_and_nothing_else(
     tmp_path: Path, path: str, one: str, other: str, service: str, reaches: bool

@@ -198,7 +198,7 @@ def facts(
 where = st.sampled_from([None, "a", "b"])
 
 
-@examples(60, 1050)
+@examples(30, 1050)
 @given(lists, packet(), where, where, st.sampled_from(list(Relation)), moments, st.integers(1, 3), learned)
 def test_index_reasons_and_judge_agree(
     source: AccessList,
@@ -232,7 +232,7 @@ def test_index_reasons_and_judge_agree(
     assert (later.id if later else None) == (permits[0] if permits else None)
 
 
-@examples(50, 900)
+@examples(25, 900)
 @given(lists, packet(), where, where)
 def test_near_misses_are_the_permits_with_fewest_unmet_fields(
     source: AccessList, packet: Packet, arriving: str | None, leaving: str | None

@@ -23,6 +23,7 @@ def fares(path: Path, sender: str, target: str, service: str) -> object:
     return [_told(j) for j in trace_each(in_weather(mc.Plan(mc.load(path))), sender, target, service)]
 
 
+@pytest.mark.scaled
 @pytest.mark.parametrize(
     "path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *(EXAMPLES / f"{n}.yaml" for n in ("ways", "tunnels", "uplinks", "names", "live"))], ids=lambda p: p.stem
 )  # fmt: skip

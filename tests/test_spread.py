@@ -54,16 +54,29 @@ def test_a_scheduler_comes_to_the_same(cluster: Any) -> None:
 PROVED = ["prove", DEMO, "kiosks never reach ledger except ticketing", "kiosks reach ledger for ticketing", "--fail", "each-device"]
 
 
-def test_claims_are_proven_in_parts_as_in_one(cluster: Any) -> None:
+def proven(claims: list[str], form: list[str], scheduler: str) -> str:
+    """What is said of claims, which is the same in one process, in two, and by a scheduler."""
+    outputs = []
+    for more in ([], ["--jobs", "2"], ["--scheduler", scheduler]):
+        done = CliRunner().invoke(main, [*claims, *form, *more])
+        assert done.exit_code == 1, (done.output, done.exception)
+        outputs.append(done.output)
+    assert outputs == outputs[:1] * 3
+    return outputs[0]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("form", [[], ["--format", "json"]])
+def test_claims_are_proven_in_parts_as_in_one(cluster: Any, form: list[str]) -> None:
     """Whole texts, and data with the journeys of what speaks against them."""
+    assert "kiosk-1" in proven(PROVED, form, cluster.scheduler_address)
+
+
+def test_claims_of_a_small_network_are_proven_in_parts(cluster: Any, tmp_path: Path) -> None:
+    (tmp_path / "n.yaml").write_text(NAMED)
+    claims = ["prove", str(tmp_path / "n.yaml"), "ann never reaches store", "ann reaches names for domain", "--fail", "each-device"]
     for form in ([], ["--format", "json"]):
-        outputs = []
-        for more in ([], ["--jobs", "2"], ["--scheduler", cluster.scheduler_address]):
-            done = CliRunner().invoke(main, [*PROVED, *form, *more])
-            assert done.exit_code == 1, (done.output, done.exception)
-            outputs.append(done.output)
-        assert "kiosk-1" in outputs[0]
-        assert outputs == outputs[:1] * 3
+        assert "names" in proven(claims, form, cluster.scheduler_address)
 
 
 NAMED = """\

@@ -93,7 +93,7 @@ def pairs(network: mc.Network, chance: random.Random, count: int) -> list[tuple[
 
 
 @pytest.mark.parametrize("name", NETWORKS)
-@examples(5, 25)
+@examples(3, 25)
 @given(seed=st.integers(0, 10_000))
 def test_a_plan_taken_over_from_other_weather_is_the_plan_from_nothing(name: str, seed: int) -> None:
     chance, network = random.Random(seed), NETWORKS[name]()
@@ -185,7 +185,7 @@ def test_whoever_chooses_has_measured_before() -> None:
     assert Lab(watched()).watch.measured == {}
 
 
-@examples(6, 40)
+@examples(3, 40)
 @given(name=st.sampled_from(["watched", "best", "tells", "fernhollow"]), seed=st.integers(0, 100_000))
 def test_what_was_walked_before_is_told_again_only_while_nothing_happened(name: str, seed: int) -> None:
     """Whatever is done to a lab, through it or past it: a test says what walking says."""

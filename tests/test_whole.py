@@ -93,6 +93,7 @@ def hosts(plan: Plan) -> list[str]:
     return [n for n, d in plan.network.devices.items() if d.kind.value == "host" and d.own_addresses()]
 
 
+@pytest.mark.scaled
 @pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
 def test_packets_of_a_set_fare_alike_there_and_back(path: Path) -> None:
     plan, chance, sets = mc.Plan(mc.load(path)), random.Random(5), Sets(room(64))
@@ -142,6 +143,7 @@ def reused_or_not(plan: Plan, pairs: list[tuple[str, str]], moments: list[Moment
     return sum(taken)
 
 
+@pytest.mark.scaled
 @pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
 def test_a_stay_that_is_known_is_what_it_would_be_anew(path: Path) -> None:
     plan, chance = mc.Plan(mc.load(path)), random.Random(3)
@@ -254,7 +256,7 @@ def test_what_goes_round_in_a_circle_ends_as_ever() -> None:
     assert reused_or_not(plan, [("ann", "shop"), ("eve", "shop"), ("ann", "eve")], [Moment()]) > 20
 
 
-@examples(6, 18)
+@examples(3, 18)
 @given(networks(), st.integers(0, 1000))
 def test_packets_of_a_set_fare_alike_in_any_network(network: mc.Network, seed: int) -> None:
     plan, chance, sets = mc.Plan(network), random.Random(seed), Sets(room())

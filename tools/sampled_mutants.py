@@ -1,7 +1,8 @@
 """Try mistakes that nobody chose: a seeded sample of the mutants that cosmic-ray makes of the core. Not a part of `.ci/run`.
 
-The tests whose files name the mutated module come first, to the first failure; what they let pass meets the whole suite. What is
-known is kept in the folder that is named, so that a run can be taken up again. It needs `pip install cosmic-ray`.
+The tests that run the mutated line come first, the shortest before the others, to the first failure; what they let pass meets the
+whole suite. Which tests those are is written down once, in the copy that the mutants are made in. What is known is kept in the
+folder that is named, so that a run can be taken up again. It needs `pip install cosmic-ray pytest-cov`.
 
     python tools/sampled_mutants.py FOLDER [--count 100] [--seed 1]
 """
@@ -13,6 +14,7 @@ import ast
 import json
 import os
 import random
+import re
 import shutil
 import signal
 import subprocess
@@ -24,13 +26,12 @@ from typing import NamedTuple
 from cosmic_ray.ast import get_ast_from_path
 from cosmic_ray.mutating import mutate_code
 from cosmic_ray.plugins import get_operator, operator_names
+from coverage import CoverageData
 
 ROOT = Path(__file__).resolve().parent.parent
 PARTS = ("plan", "state", "walk", "headers", "lab", "proof")
-ALWAYS = ("test_journeys.py", "test_golden.py", "test_gates.py")
-"""The tests that walk packets through everything."""
-LONGEST, LONGEST_NEAR = 600, 150
-"""Seconds after which tests that do not end have noticed, since they ended before: of the whole suite, and of the nearest files."""
+LONGEST, LONGEST_NEAR = 900, 300
+"""Seconds after which tests that do not end have noticed, since they ended before: of the whole suite, and of those that run a line."""
 LEFT_OUT = ("Number", "Break", "Decorator", "Variable")
 """Kinds that are seldom a mistake anybody makes here: other numbers (most are bounds and widths), loops, decorators, named variables."""
 
@@ -121,15 +122,29 @@ def _run(copy: Path, arguments: list[str], longest: int) -> bool:
         return False
 
 
-def _near(copy: Path, mutant: Mutant) -> list[str]:
-    """The test files that name the mutated module, and those that walk everything; the shortest first, for most mistakes are gross."""
-    module = "mossy_compass." + mutant.file.removesuffix(".py").replace("/", ".")
-    found = [p for p in sorted((copy / "tests").glob("test_*.py")) if module in p.read_text(encoding="utf-8")]
-    found += [copy / "tests" / name for name in ALWAYS]
-    return [str(p.relative_to(copy)) for p in dict.fromkeys(sorted(found, key=lambda p: p.stat().st_size))]
+def _watched(copy: Path) -> dict[str, float]:
+    """Run every test once, with a note of the lines that it runs; gives how long each took, in seconds, by its name."""
+    if not (copy / ".coverage").exists():
+        noted = ["--cov", "src/mossy_compass", "--cov-context", "test", "--cov-report", "", "--durations", "0", "-vv"]
+        env = {**os.environ, "PYTHONPATH": str(copy / "src"), "CI": "true"}
+        done = subprocess.run(
+            [sys.executable, "-m", "pytest", "-p", "no:cacheprovider", *noted], cwd=copy, env=env, stdout=subprocess.PIPE, text=True
+        )
+        (copy / "durations.txt").write_text(done.stdout)
+    found = re.finditer(r"^([\d.]+)s call +(\S.*?)$", (copy / "durations.txt").read_text(), re.MULTILINE)
+    return {m[2]: float(m[1]) for m in found}
 
 
-def tried(mutant: Mutant, copy: Path, near: list[str]) -> str:
+def _near(copy: Path, mutant: Mutant, took: dict[str, float]) -> list[str]:
+    """The tests that run the mutated line, the shortest first, for most mistakes are gross."""
+    data = CoverageData(str(copy / ".coverage"))
+    data.read()
+    by_line = data.contexts_by_lineno(str(copy / "src/mossy_compass" / mutant.file))
+    found = {name.rpartition("|")[0] for name in by_line.get(mutant.line, ())} - {""}
+    return sorted(found, key=lambda name: took.get(name, 0.0))
+
+
+def tried(mutant: Mutant, copy: Path, near: list[str], whole: bool) -> str:
     """What became of a mutant."""
     file = copy / "src/mossy_compass" / mutant.file
     text = file.read_text(encoding="utf-8")
@@ -138,8 +153,11 @@ def tried(mutant: Mutant, copy: Path, near: list[str]) -> str:
         return "noticed: there is nothing to change"
     file.write_text(changed, encoding="utf-8")
     try:
-        if not _run(copy, near, LONGEST_NEAR):
-            return "noticed by the tests nearest to it"
+        (copy / "near.txt").write_text("\n".join(near))
+        if near and not _run(copy, ["@near.txt", *(["-n0"] if len(near) < 200 else [])], LONGEST_NEAR):
+            return "noticed by the tests that run it"
+        if not whole:
+            return "passes the tests that run it"
         return "SURVIVES" if _run(copy, [], LONGEST) else "noticed by the whole suite"
     finally:
         file.write_text(text, encoding="utf-8")
@@ -151,6 +169,7 @@ def main() -> int:
     parser.add_argument("folder", type=Path)
     parser.add_argument("--count", type=int, default=100)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--lines-alone", action="store_true", help="leave the whole suite for a later run")
     options = parser.parse_args()
     folder: Path = options.folder.resolve()
     folder.mkdir(parents=True, exist_ok=True)
@@ -162,12 +181,13 @@ def main() -> int:
         for name in filter(None, listed):
             (copy / name).parent.mkdir(parents=True, exist_ok=True)
             shutil.copy2(ROOT / name, copy / name)
+    took = _watched(copy)
     for mutant in sample(copy, options.count, options.seed):
-        if mutant.name not in known:
-            known[mutant.name] = tried(mutant, copy, _near(copy, mutant))
+        if mutant.name not in known or (known[mutant.name].startswith("passes") and not options.lines_alone):
+            known[mutant.name] = tried(mutant, copy, _near(copy, mutant, took), not options.lines_alone)
             notes.write_text(json.dumps(known, indent=1))
         print(f"{mutant.name}: {known[mutant.name]}", flush=True)
-    left = [name for name, said in known.items() if said == "SURVIVES"]
+    left = [name for name, said in known.items() if not said.startswith("noticed")]
     print(f"{len(known)} tried, {len(left)} not noticed")
     return 1 if left else 0
 

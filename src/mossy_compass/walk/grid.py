@@ -9,19 +9,24 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import NotRequired
+from typing import NamedTuple, NotRequired
 
 from typing_extensions import TypedDict
 
 from mossy_compass.errors import InputError, QuestionError
 from mossy_compass.model.network import Device, Kind, Network, Translate
 from mossy_compass.packet.address import Address, from_key
+from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.device import port_names
 from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.reasons import Because
 from mossy_compass.voice import voice
+from mossy_compass.walk.fellows import Known, Renaming, SingleTest
 from mossy_compass.walk.journey import Journey, Leg
 from mossy_compass.walk.question import Options, first_port, members_of
 from mossy_compass.walk.trace import trace_one
+from mossy_compass.walk.verdict import seen_as
+from mossy_compass.walk.weather import in_weather
 
 FORMAT = 1
 MOST_CELLS = 50_000
@@ -315,13 +320,9 @@ def services_at(network: Network, target: str) -> list[str]:
     return list(dict.fromkeys(["ping", *words]))
 
 
-Test = tuple[str, str, str]
-"""Source, target, service."""
-
-
 def questions_of(
     network: Network, sources: Sequence[str] = (), targets: Sequence[str] = (), services: Sequence[str] = ()
-) -> list[Test]:
+) -> list[SingleTest]:
     """The tests of a grid, row by row; a named service is tested member by member.
 
     Args:
@@ -338,7 +339,7 @@ def questions_of(
     fronts = {} if targets else fronts_of(network)
     goals = list(dict.fromkeys(targets or [*ends_of(network), *fronts]))
     asked = [(t, s) for t in goals for w in (services or services_at(network, t)) for s in members_of(network, w)]
-    tests = [(s, t, w) for s in senders for t, w in dict.fromkeys(asked) if s != t]
+    tests = [SingleTest(s, t, w) for s in senders for t, w in dict.fromkeys(asked) if s != t]
     if len(tests) > MOST_CELLS:
         raise QuestionError(f"{len(tests)} tests are too many (at most {MOST_CELLS}). Name some sources, targets or services.")
     if not tests:
@@ -361,7 +362,7 @@ def grid(plan: Plan, sources: Sequence[str] = (), targets: Sequence[str] = (), s
 
 
 def run(
-    plan: Plan, tests: Iterable[Test], keep: Callable[[Journey], object] | None = None, options: Options | None = None
+    plan: Plan, tests: Iterable[SingleTest], keep: Callable[[Journey], object] | None = None, options: Options | None = None
 ) -> Iterator[Cell]:
     """The cell of each test, one after the other.
 
@@ -373,11 +374,65 @@ def run(
 
     """
     wishes = options or Options()
-    for source, target, service in tests:
-        journey = trace_one(plan, source, target, service, wishes)
+    plan = in_weather(plan)
+    known: Known[_Told] | None = Known(plan) if keep is None and wishes.source is None else None
+    for test in map(SingleTest._make, tests):
+        told = known.told(test) if known is not None else None
+        if told is not None:
+            yield _between_fellows(test, *told)
+            continue
+        journey = trace_one(plan, *test, wishes)
+        cell = cell_of(journey, *test)
         if keep is not None:
             keep(journey)
-        yield cell_of(journey, source, target, service)
+        if known is not None:
+            known.keep(test, journey, _Told(cell, journey.because, journey.culprit, _own_source(journey)))
+        yield cell
+
+
+class _Told(NamedTuple):
+    """A cell, as it may be told of a test between fellows of its ends.
+
+    Attributes:
+        cell: of the test that was walked.
+        because, culprit: its reasons, with the values that they name.
+        seen: the packet as the far end saw it, where it had the source that it was sent with; otherwise None.
+
+    """
+
+    cell: Cell
+    because: Because
+    culprit: Because
+    seen: Packet | None
+
+
+def _own_source(journey: Journey) -> Packet | None:
+    """The packet at the far end, if it still has its own source there."""
+    last = journey.there.arrived
+    return last if journey.seen_as and last.source == journey.there.packet.source else None
+
+
+def _between_fellows(test: SingleTest, told: _Told, renamed: Renaming, names_ends: bool) -> Cell:
+    """The cell of a test that fares as another did between fellows of its ends."""
+    cell, name = told.cell, renamed.names.get
+    words, place = cell.because, cell.place
+    if names_ends:
+        words, place = _reason(renamed.because(told.because), renamed.because(told.culprit))
+    exits = (e.partition(" ") for e in cell.exits)
+    return Cell(
+        *test,
+        cell.answered,
+        cell.fate,
+        cell.cause,
+        cell.lost,
+        name(cell.where, cell.where),
+        words,
+        place,
+        cell.symptom,
+        tuple([name(device, device) for device in cell.path]),
+        tuple([f"{name(device, device)}{space}{port}" for device, space, port in exits]),
+        cell.seen_as if told.seen is None else seen_as(told.seen._replace(source=renamed.value(told.seen.source))),
+    )
 
 
 def gathered(cells: Iterable[Cell]) -> Grid:
@@ -397,12 +452,7 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
     leg = journey.deciding
     if journey.lost == "lookup" and journey.lookup is not None:
         leg = journey.lookup.journey.deciding
-    culprit = journey.culprit
-    mark = culprit.mark if culprit.mark and culprit.mark.line else journey.because.mark
-    place = str(mark) if mark and mark.line else ""
-    words = [culprit.words] if culprit is journey.because else [culprit.words, journey.because.words]
-    if mark is culprit.mark:  # the place follows the words that it belongs to
-        words.reverse()
+    words, place = _reason(journey.because, journey.culprit)
     return Cell(
         source,
         target,
@@ -412,13 +462,22 @@ def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
         journey.cause,
         journey.lost,
         leg.end,
-        "; ".join(words),
+        words,
         place,
         journey.symptom.value,
         tuple(h.device for leg in _forth(journey) for h in leg.every_hop),
         _exits(journey),
         journey.seen_as,
     )
+
+
+def _reason(because: Because, culprit: Because) -> tuple[str, str]:
+    """What a fate rests on and goes back to, in words, and the place of the latter, or of the former."""
+    mark = culprit.mark if culprit.mark and culprit.mark.line else because.mark
+    words = [culprit.words] if culprit == because else [culprit.words, because.words]
+    if mark == culprit.mark:  # the place follows the words that it belongs to
+        words.reverse()
+    return "; ".join(words), str(mark) if mark and mark.line else ""
 
 
 def _exits(journey: Journey) -> tuple[str, ...]:
