@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import mossy_compass as mc
 from mossy_compass.packet.address import Address, InterfaceAddress
+from mossy_compass.plan.reasons import Because
 from mossy_compass.walk import fellows as module
 from mossy_compass.walk import grid
 from mossy_compass.walk.fellows import SingleTest, fellows
@@ -68,6 +69,7 @@ def some_tests(network: mc.Network, chance: random.Random, count: int) -> list[S
     known = sorted(set(fellows(network).values()))
     targets = [n for n, d in network.devices.items() if d.own_addresses() or d.far_hosts]
     targets += [far for d in network.devices.values() for far in d.far_hosts]
+    targets += [*network.names, *(name for d in network.devices.values() for name in d.records or ())]
     tests = []
     for _ in range(count):
         service, target = chance.choice(("https", "ping", "udp/53", "ssh")), chance.choice(targets)
@@ -156,6 +158,24 @@ DESKS = "groups: {desks: [10.40.1.10]}"
         ([(CAT, CAT + ", about: the cat's")], "bob cat dan"),
         ([(CAT, CAT.replace("1.12/24", "1.12/25"))], "bob dan"),
         ([("routes: [{prefix", "routes: [{prefix: 10.40.1.13, next-hop: 10.40.1.1}, {prefix")], "bob cat"),
+        # a subnet of somebody else's interface, and devices that are no hosts
+        (
+            [
+                ("dan: {kind: host, address: 10.40.1.13/24", "dan: {kind: host, address: 10.40.1.213/24"),
+                ("world:\n    kind: int", "far: {kind: router, interfaces: {a: 10.40.1.129/25}}\n  world:\n    kind: int"),
+            ],
+            "bob cat",
+        ),
+        (
+            [
+                (
+                    "dan: {kind: host, address: 10.40.1.13/24, gateway: 10.40.1.1}",
+                    "dan: {kind: router, interfaces: {nic: 10.40.1.13/24}}",
+                ),
+                (CAT + "}", "cat: {kind: router, interfaces: {nic: 10.40.1.12/24}}"),
+            ],
+            "",
+        ),
         ([("hall: [gate/hall, ann, bob, cat, dan]", "hall: [gate/hall, ann, bob, cat], far: [dan]")], "bob cat"),
     ],
 )
@@ -175,6 +195,10 @@ CHOSEN = [
     # a pool of several addresses, partners at a distance, servers that share, equal ways: each source its own
     ([("becomes: interface", "becomes: {pool: [198.51.100.3, 198.51.100.4, 198.51.100.5]}")], "press"),
     ([("becomes: interface", "becomes: 198.51.100.4")], "press"),
+    ([("10.40.0.0/16, leaving: world, becomes: interface", "10.40.1.0/24, leaving: world, becomes: {pair: 192.0.2.0/24}")], "press"),
+    ([("{source: 10.40.0.0/16", "{arriving: hall, to: self, service: https, goes-to: [10.40.2.10, 10.40.2.11]}, {source: 10.40.0.0/16"), ("world:\n    kind: int", "more: {kind: host, address: 10.40.2.11/24, gateway: 10.40.2.1, serves: [https]}\n  world:\n    kind: int"), ("[gate/store, shop]", "[gate/store, shop, more]")], "10.40.1.1"),
+    # asked onward in another name
+    ([("{source: 10.40.0.0/16", "{arriving: hall, to: outside, service: https, goes-to: {address: self, port: 8081, onward: yes}}, {source: 10.40.0.0/16"), ("    routes: [", "    serves: [tcp/8081]\n    routes: [")], "press"),
     ([("routes: [{prefix: default, next-hop: 198.51.100.1}]", "routes: [{prefix: default, next-hop: 198.51.100.1}, {prefix: default, next-hop: 203.0.113.1}]")], "press"),
 ]  # fmt: skip
 
@@ -215,6 +239,7 @@ def walks_of(monkeypatch: pytest.MonkeyPatch, network: mc.Network, tests: list[t
         (["bob 10.40.1.12 ping", "cat 10.40.1.12 ping", "dan 10.40.1.12 ping"], "bob>10.40.1.12 cat>10.40.1.12"),
         (["cat 10.40.1.12 ping", "bob 10.40.1.12 ping"], "cat>10.40.1.12 bob>10.40.1.12"),
         (["bob cat/nic ping", "dan cat/nic ping", "cat cat/nic ping"], "bob>cat/nic cat>cat/nic"),
+        (["bob bob ping", "cat cat ping", "bob cat ping", "cat dan ping"], "bob>bob cat>cat bob>cat"),
     ],
 )
 def test_one_of_several_fellows_is_walked(monkeypatch: pytest.MonkeyPatch, tests: list[str], walked: str) -> None:
@@ -227,6 +252,47 @@ def test_a_source_that_is_given_is_no_sender_s_own() -> None:
     options = Options(source="10.40.1.11")
     found, walked = both(network, [SingleTest(n, "shop", "https") for n in ("bob", "cat", "dan")], options)
     assert found == walked
+
+
+def test_whoever_is_named_without_an_address_is_nobody_s_fellow() -> None:
+    assert "cat" not in fellows(replace(hall(), down=frozenset({("cat", "a probe")})))
+
+
+def test_what_goes_through_a_tunnel_is_walked_from_each() -> None:
+    """The port of the packet around it follows from what it carries, and lists may ask for that."""
+    network = with_more_hosts(mc.load(next(p for p in EXAMPLES if p.stem == "tunnels")), random.Random(1))
+    plan, tried = mc.Plan(network), 0
+    for names in set(fellows(network).values()):
+        for target in network.devices:
+            test = SingleTest(names[0], target, "https")
+            journey = trace_one(plan, *test, Options()) if target not in {*names, *unaddressed(network)} else None
+            if journey is not None and any(hop.within for leg in journey.legs for hop in leg.hops):
+                known: module.Known[str] = module.Known(plan)
+                known.keep(test, journey, "")
+                assert known.told(test._replace(sender=names[1])) is None
+                tried += 1
+    assert tried
+
+
+def test_a_reason_that_names_a_host_by_the_way_is_of_that_host_alone() -> None:
+    plan = mc.Plan(hall())
+    test = SingleTest("bob", "shop", "https")
+    journey = trace_one(plan, *test, Options())
+    for words, told in (("whom bobby asked", True), ("whom bob asked", False), ("10.40.1.11:80", False), ("10.40.1.110", True)):
+        known: module.Known[str] = module.Known(plan)
+        said = replace(journey, because=journey.because._replace(code="list.end", values=(words,)))
+        known.keep(test, said, "")
+        assert (known.told(test._replace(sender="cat")) is not None) is told, words
+
+
+def test_a_reason_is_another_one_at_another_place() -> None:
+    network = hall()
+    bob, cat = (module._Host(network.devices[name]) for name in ("bob", "cat"))
+    renamed = bob.by_name_of(cat)
+    reason = Because("list.end", ("people",), network.devices["bob"].mark)
+    assert renamed.changes(reason)
+    assert renamed.because(reason).mark == network.devices["cat"].mark
+    assert not renamed.changes(reason._replace(mark=network.devices["gate"].mark))
 
 
 def test_every_address_of_a_network_but_those_of_interfaces_is_read() -> None:

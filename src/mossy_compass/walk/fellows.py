@@ -195,7 +195,7 @@ class _Host:
         self.addresses = [address for address, _ in host.own_addresses()]
         # In an order that is the same for its fellows, as the same is written of them.
         self.places = [value for value in _every(host) if isinstance(value, Mark) and value.line]
-        words = "|".join(rf"(?<![\w.:-]){re.escape(name)}(?![\w.:-])" for name in (host.name, *map(str, self.addresses)))
+        words = "|".join(rf"(?<!\w){re.escape(name)}(?!\w)" for name in (host.name, *map(str, self.addresses)))
         self.in_words = re.compile(words)
 
     def by_name_of(self, other: _Host) -> Renaming:

@@ -386,7 +386,7 @@ def run(
         if keep is not None:
             keep(journey)
         if known is not None:
-            known.keep(test, journey, _Told(cell, journey.because, journey.culprit, _own_source(journey)))
+            known.keep(test, journey, _Told(cell, journey.because, journey.culprit, journey.there.arrived))
         yield cell
 
 
@@ -396,20 +396,14 @@ class _Told(NamedTuple):
     Attributes:
         cell: of the test that was walked.
         because, culprit: its reasons, with the values that they name.
-        seen: the packet as the far end saw it, where it had the source that it was sent with; otherwise None.
+        seen: the packet as it was at the end of its way there.
 
     """
 
     cell: Cell
     because: Because
     culprit: Because
-    seen: Packet | None
-
-
-def _own_source(journey: Journey) -> Packet | None:
-    """The packet at the far end, if it still has its own source there."""
-    last = journey.there.arrived
-    return last if journey.seen_as and last.source == journey.there.packet.source else None
+    seen: Packet
 
 
 def _between_fellows(test: SingleTest, told: _Told, renamed: Renaming, names_ends: bool) -> Cell:
@@ -431,7 +425,7 @@ def _between_fellows(test: SingleTest, told: _Told, renamed: Renaming, names_end
         cell.symptom,
         tuple([name(device, device) for device in cell.path]),
         tuple([f"{name(device, device)}{space}{port}" for device, space, port in exits]),
-        cell.seen_as if told.seen is None else seen_as(told.seen._replace(source=renamed.value(told.seen.source))),
+        seen_as(told.seen._replace(source=renamed.value(told.seen.source))) if cell.seen_as else "",
     )
 
 
