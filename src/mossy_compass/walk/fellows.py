@@ -3,7 +3,7 @@
 Two hosts are fellows when the network with both of them exchanged is the same network: alike but for name and address, on
 one segment, named by nobody, and in the same of all blocks of addresses that are written anywhere. What a walk says then holds
 with one in the other's place, reasons and places too. The exceptions are looked for in every walk: a choice by hash, of one of
-several equal ways or addresses; whoever is passed on the way; and a reason that speaks of a host without a value of its own.
+several equal ways or addresses; and a reason that speaks of a host without a value of its own.
 """
 
 from __future__ import annotations
@@ -253,9 +253,10 @@ class Known(Generic[T]):
         """
         ends = [name for name in test[:2] if name in self._fellows]
         kind = self._kind(test)
-        if ends and test.sender != test.target and kind not in self._held and self._is_of_all(ends, journey):
-            passed = frozenset((journey.target_owner, *(hop.device for leg in journey.legs for hop in leg.hops))) - {*test[:2]}
-            self._held[kind] = _Walked(test, passed, made, self._nobody(ends).changes(journey.because, journey.culprit))
+        if ends and kind not in self._held and self._is_of_all(ends, journey):
+            self._held[kind] = _Walked(
+                test, journey.target_owner, made, self._nobody(ends).changes(journey.because, journey.culprit)
+            )
 
     def _is_of_all(self, ends: Sequence[str], journey: Journey) -> bool:
         """Whether a test fares so between all fellows of its ends.
@@ -266,7 +267,7 @@ class Known(Generic[T]):
         hops = [hop for leg in journey.every_leg for hop in leg.hops]
         if journey.target_owner == journey.sender:  # by an address of its own, which for its fellows is somebody else's
             return False
-        if journey.lookup is not None or journey.onward is not None or any(hop.within for hop in hops):
+        if journey.onward is not None or any(hop.within for hop in hops):
             return False
         if any(_by_hash(ruling) for hop in hops for ruling in hop.rulings):
             return False
@@ -287,7 +288,8 @@ class Known(Generic[T]):
 
         """
         held = self._held.get(self._kind(test))
-        if held is None or test.sender == test.target or test.sender in held.passed or test.target in held.passed:
+        # An address may be a fellow's own. Nobody else is met on the way, as whoever hands packets on is named, by a route or a gateway.
+        if held is None or test.sender in (test.target, held.asked):
             return None
         return held.made, self._renaming(held.test, test), held.names_ends
 
@@ -307,14 +309,14 @@ class _Walked(NamedTuple, Generic[T]):
 
     Attributes:
         test: which.
-        passed: the devices that it came by, and who was asked, but for its ends.
+        asked: who was asked by an address; None for nobody.
         made: what was made of the journey.
         names_ends: a reason names an end, or a place where it is written.
 
     """
 
     test: SingleTest
-    passed: frozenset[str | None]
+    asked: str | None
     made: T
     names_ends: bool
 
