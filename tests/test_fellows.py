@@ -285,6 +285,22 @@ def test_a_reason_that_names_a_host_by_the_way_is_of_that_host_alone() -> None:
         assert (known.told(test._replace(sender="cat")) is not None) is told, words
 
 
+def test_hosts_that_were_made_in_one_line_are_not_told_apart_by_it() -> None:
+    """So a place that is one for both ends is not said of others, of whom one may have been made elsewhere."""
+    b = mc.Builder("made")
+    b.router("gate", hall="10.40.1.1/24")
+    for number in (10, 11, 12):
+        b.host(f"h{number}", f"10.40.1.{number}/24", gateway="10.40.1.1")
+    b.host("h13", "10.40.1.13/24", gateway="10.40.1.1")
+    b.segment("hall", "gate/hall", "h10", "h11", "h12", "h13")
+    network = b.finish()
+    names = ("h10", "h11", "h12", "h13")
+    assert fellows(network)["h10"] == names
+    found, walked = both(network, [SingleTest(a, z, s) for s in ("https", "ping") for a in names for z in names if a != z])
+    assert found == walked
+    assert len({cell.place for cell in found if cell.service == "https"}) == 2
+
+
 def test_a_reason_is_another_one_at_another_place() -> None:
     network = hall()
     bob, cat = (module._Host(network.devices[name]) for name in ("bob", "cat"))

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left, bisect_right
+from collections import Counter
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import fields, is_dataclass, replace
 from functools import reduce
@@ -234,6 +235,9 @@ class Known(Generic[T]):
     def __init__(self, plan: Plan) -> None:
         self._fellows = fellows(plan.network)
         self._hosts = {name: _Host(plan.network.devices[name]) for name in self._fellows}
+        # Hosts that a program made in one line of its own have one place, which says nothing of which of them is meant.
+        places = Counter(place for d in plan.network.devices.values() for place in {v for v in _every(d) if isinstance(v, Mark)})
+        self._shared = Renaming({}, {place: NOWHERE for place, number in places.items() if number > 1})
         self._held: dict[SingleTest, _Walked[T]] = {}
         self._renamings: dict[tuple[str, str], Renaming] = {}
 
@@ -255,7 +259,10 @@ class Known(Generic[T]):
         kind = self._kind(test)
         if ends and kind not in self._held and self._is_of_all(ends, journey):
             self._held[kind] = _Walked(
-                test, journey.target_owner, made, self._nobody(ends).changes(journey.because, journey.culprit)
+                test,
+                None if test.target in ends else journey.target_owner,
+                made,
+                self._nobody(ends).changes(journey.because, journey.culprit),
             )
 
     def _is_of_all(self, ends: Sequence[str], journey: Journey) -> bool:
@@ -271,7 +278,10 @@ class Known(Generic[T]):
             return False
         if any(_by_hash(ruling) for hop in hops for ruling in hop.rulings):
             return False
-        told = " ".join(self._nobody(ends).because(b).words for b in (journey.because, journey.culprit))
+        reasons = journey.because, journey.culprit
+        if self._shared.changes(*reasons):
+            return False
+        told = " ".join(self._nobody(ends).because(b).words for b in reasons)
         return not any(self._hosts[name].in_words.search(told) for name in ends)
 
     def _nobody(self, ends: Sequence[str]) -> Renaming:
