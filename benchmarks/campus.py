@@ -21,7 +21,9 @@ LISTS, RULES = 20, 50
 SEED = 4
 
 
-def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, seed: int = SEED, named: int = 1) -> str:
+def campus(
+    rooms: int, hosts: int, rules: int = RULES, changed: bool = False, seed: int = SEED, named: int = 1, routes: int = 0
+) -> str:
     """A network file: two cores, a router a room with a list of its own for what its people send, and a firewall to the world.
 
     Args:
@@ -30,6 +32,7 @@ def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, se
         rules: of each list.
         changed: one rule of the first list is another one.
         seed: of the rules.
+        routes: so many subnets lie behind the first host of each room, by static routes that the room announces.
         named: rules are about every so-manieth host: 1 for all of them, 10 where they are about a tenth, the servers.
 
     """
@@ -48,6 +51,9 @@ def campus(rooms: int, hosts: int, rules: int = RULES, changed: bool = False, se
             ports.append(f"      up-{core}: {{address: {ends[1]}}}")
             segments.append(f"  cable-{core}-{n}: [core-{core}/r{n}, room-{n}/up-{core}]")
         devices += [f"  room-{n}:", "    kind: router", "    interfaces:", *ports]
+        behind = [f"{{prefix: 172.{16 + n // 256}.{n % 256}.{k * 8}/29, next-hop: {host(n, rooms)}}}" for k in range(routes)]
+        if behind:
+            devices += [f"    routes: [{', '.join(behind)}]", "    ospf: {redistribute: {static: {metric: 20}}}"]
     for n in range(hosts):
         place = n % rooms
         listens = ", serves: [https, ssh, domain]" if n % 4 == 0 else ""
@@ -118,7 +124,7 @@ def calibration() -> str:
     return f"{sum(found.get(n, 0) & 1 for n in range(1_000_000))} odd ones"
 
 
-def questions(rooms: int, hosts: int, rules: int) -> dict[str, Callable[[], Any]]:
+def questions(rooms: int, hosts: int, rules: int, routes: int) -> dict[str, Callable[[], Any]]:
     """What is measured, by name."""
     import mossy_compass as mc
     from mossy_compass.lab.between import overview
@@ -129,7 +135,7 @@ def questions(rooms: int, hosts: int, rules: int) -> dict[str, Callable[[], Any]
 
     def plan(changed: bool = False) -> mc.Plan:
         """The network, compiled, with every table of routes."""
-        network = mc.read_bytes(campus(rooms, hosts, rules, changed).encode(), "campus.yaml").network
+        network = mc.read_bytes(campus(rooms, hosts, rules, changed, routes=routes).encode(), "campus.yaml").network
         assert network is not None
         made = mc.Plan(network)
         for name in network.devices:
@@ -152,22 +158,32 @@ def main() -> None:
     parser.add_argument("--routers", type=int, default=22, help="how many routers, two of them cores")
     parser.add_argument("--hosts", type=int, default=74)
     parser.add_argument("--rules", type=int, default=RULES, help="of each list")
+    parser.add_argument("--routes", type=int, default=0, help="more routes of each room, at most 32")
     parser.add_argument("--only", help="a part of the name of what is measured")
     parser.add_argument("--one", help="measure this alone, here, and print JSON")
     wanted = parser.parse_args()
     rooms = wanted.routers - CORES
     if wanted.one:
-        asked = questions(rooms, wanted.hosts, wanted.rules)[wanted.one]
+        asked = questions(rooms, wanted.hosts, wanted.rules, wanted.routes)[wanted.one]
         begun = time.perf_counter()
         said = asked()
         seconds, peak = time.perf_counter() - begun, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
         print(json.dumps([seconds, peak, said if isinstance(said, str) else ""]))
         return
-    print(f"{wanted.routers + wanted.hosts + 2} devices, {LISTS} lists of {wanted.rules} rules")
+    print(f"{wanted.routers + wanted.hosts + 2} devices, {LISTS} lists of {wanted.rules} rules, {wanted.routes} more routes a room")
     for name in NAMES:
         if wanted.only and wanted.only not in name:
             continue
-        size = ["--routers", str(wanted.routers), "--hosts", str(wanted.hosts), "--rules", str(wanted.rules)]
+        size = [
+            "--routers",
+            str(wanted.routers),
+            "--hosts",
+            str(wanted.hosts),
+            "--rules",
+            str(wanted.rules),
+            "--routes",
+            str(wanted.routes),
+        ]
         command = [sys.executable, __file__, *size, "--one", name]
         seconds, peak, said = json.loads(subprocess.run(command, check=True, capture_output=True, text=True).stdout)
         print(f"{name:<32} {seconds:7.1f} s  {peak:5} MiB  {said}", flush=True)

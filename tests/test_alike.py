@@ -193,3 +193,33 @@ def test_packets_of_a_cell_are_treated_alike_in_any_network(network: mc.Network,
     plan, chance, sets = mc.Plan(network), random.Random(seed), Sets(room())
     for question in questions(plan, chance, 2):
         behaves_alike(plan, sets, question, Moment(), chance, 2)
+
+
+PAIRED = """\
+mossy-network: 1
+devices:
+  gate:
+    kind: router
+    interfaces: {hall: 10.40.1.1/24, world: 198.51.100.2/24}
+    translate: [{source: 10.40.1.0/24, leaving: world, becomes: {pair: 192.0.2.0/24}}]
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  bob: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  far: {kind: router, interfaces: {a: 198.51.100.1/24}, routes: [{prefix: 192.0.2.0/24, next-hop: 198.51.100.2}]}
+segments: {hall: [gate/hall, ann, bob], out: [gate/world, far/a]}
+"""
+
+
+@pytest.mark.parametrize(("sender", "target", "fixed"), [("far", "192.0.2.10", "destination"), ("ann", "far", "source")])
+def test_of_fixed_pairs_each_address_is_a_kind_of_its_own(sender: str, target: str, fixed: str, sets: Sets) -> None:
+    """The end that is translated: whoever sends it, or from which port, fares alike."""
+    network = mc.read_bytes(PAIRED.encode(), "paired.yaml").network
+    assert network is not None
+    plan = Plan(network)
+    question = mc.ask(plan, sender, target, "https")
+    assert question.packet is not None
+    packet, arriving = question.packet, "world" if sender == "far" else "hall"
+    done = stay_at(plan, sets, State(), "gate", packet, arriving, None, 1, Moment())
+    own, other = getattr(packet, fixed), {"source": "from_port", "destination": "source"}[fixed]
+    assert not holding(sets.space, done.cell, packet._replace(**{fixed: own._replace(value=own.value + 1)}), Relation.OPENING)
+    changed = packet.from_port + 9 if other == "from_port" else packet.source._replace(value=packet.source.value + 9)
+    assert holding(sets.space, done.cell, packet._replace(**{other: changed}), Relation.OPENING)

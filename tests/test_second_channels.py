@@ -88,6 +88,8 @@ def test_what_a_helper_reads_of_is_let_pass_both_ways(then: tuple[str, ...], tra
     assert str(there.packet.destination) == wanted
     opened = lab.state.sessions("gate")[-1]
     assert opened.opened_by[1] == "expected"
+    moved = [r for hop in there.hops for r in hop.rulings if r.stage == "translate destination"]
+    assert ["announcement" in r.because.words for r in moved] == ([True] if wanted == "203.0.113.2" else [])
     assert lab.state.expectations("gate") == []
 
 
