@@ -219,7 +219,7 @@ def test_of_fixed_pairs_each_address_is_a_kind_of_its_own(sender: str, target: s
     assert question.packet is not None
     packet, arriving = question.packet, "world" if sender == "far" else "hall"
     done = stay_at(plan, sets, State(), "gate", packet, arriving, None, 1, Moment())
-    own, other = getattr(packet, fixed), {"source": "from_port", "destination": "source"}[fixed]
-    assert not holding(sets.space, done.cell, packet._replace(**{fixed: own._replace(value=own.value + 1)}), Relation.OPENING)
-    changed = packet.from_port + 9 if other == "from_port" else packet.source._replace(value=packet.source.value + 9)
-    assert holding(sets.space, done.cell, packet._replace(**{other: changed}), Relation.OPENING)
+    source, destination = (a._replace(value=a.value + 9) for a in (packet.source, packet.destination))
+    assert holding(sets.space, done.cell, packet._replace(from_port=1), Relation.OPENING)
+    assert holding(sets.space, done.cell, packet._replace(source=source), Relation.OPENING) is (fixed == "destination")
+    assert not holding(sets.space, done.cell, packet._replace(destination=destination), Relation.OPENING)

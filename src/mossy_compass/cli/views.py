@@ -116,23 +116,14 @@ def tables(
     plan = in_weather(Plan(read_network(file)))
     parts = (*part, *parts)
     memory = tuple(p for p in parts if p in REMEMBERED)
-    if (sent or after) and not memory:
-        raise InputError(f"--send and --after fill tables that remember; name one after the device: {' or '.join(REMEMBERED)}.")
+    _check_parts(device, parts, address, bool(sent or after), uses, drill)
     if uses is not None:
-        if device or parts or address:
-            raise InputError("--uses is about the whole file; leave DEVICE and its parts out.")
         found = [_used(file, uses, drill)]
-    elif drill is not None:
-        raise InputError("--drill goes with --uses: name what is looked for in it.")
     elif device is None:
-        if parts or address:
-            raise InputError("--part and --to are about one device; name it after the file.")
         found = [made.cables(plan)]
     elif device not in plan.network.devices:
         raise QuestionError(f"there is no device '{device}'. {hint(device, plan.network.devices, 'devices')}")
     elif address is not None:
-        if memory:
-            raise InputError("--to asks for one route alone; leave sessions and mappings out.")
         found = [made.lookup(plan, device, parse_address(address))]
     elif form == "text" and not parts and not built_in and not every:
         found = made.overview(plan, device, file)
@@ -147,6 +138,28 @@ def tables(
         say_json({"mossy-tables": 1, "device": device, "tables": [t.to_dict() for t in found]})
         return
     show(Group(*_blocks(found)[:-1]))
+
+
+def _check_parts(
+    device: str | None, parts: Sequence[str], address: str | None, fills: bool, uses: str | None, drill: str | None
+) -> None:
+    """What is asked for must go together: the whole file, one device, what it remembers, or one route of it.
+
+    Raises:
+        InputError: it does not.
+
+    """
+    remembers = any(p in REMEMBERED for p in parts)
+    if fills and not remembers:
+        raise InputError(f"--send and --after fill tables that remember; name one after the device: {' or '.join(REMEMBERED)}.")
+    if uses is not None and (device or parts or address):
+        raise InputError("--uses is about the whole file; leave DEVICE and its parts out.")
+    if uses is None and drill is not None:
+        raise InputError("--drill goes with --uses: name what is looked for in it.")
+    if device is None and (parts or address):
+        raise InputError("--part and --to are about one device; name it after the file.")
+    if address is not None and remembers:
+        raise InputError("--to asks for one route alone; leave sessions and mappings out.")
 
 
 def _with_met(file: str, plan: Plan, found: list[Rows]) -> list[Rows]:

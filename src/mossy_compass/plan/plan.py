@@ -145,6 +145,14 @@ class Plan:
         self._knows_as_before: bool | None = None
         # What a failure leaves alike is shared by many failures, and worth remembering; what is a failure's own is not.
         self.stays = Room() if earlier is None else None
+        self._note_places()
+        self._once: dict[Hashable, Any] = {}
+        self._called: dict[Address, tuple[str, ...]] | None = None
+        self.written = network
+        self._note_kinds()
+
+    def _note_places(self) -> None:
+        """Where each list stands, and which lists stand at each place."""
         self.attached = attached(self.network)
         used = classifying(self.network)
         self.unattached = tuple(name for name, places in self.attached.items() if not places and name not in used)
@@ -152,9 +160,9 @@ class Plan:
         for name, places in self.attached.items():
             for place in places:
                 self.lists_at[place] = (*self.lists_at.get(place, ()), name)
-        self._once: dict[Hashable, Any] = {}
-        self._called: dict[Address, tuple[str, ...]] | None = None
-        self.written = network
+
+    def _note_kinds(self) -> None:
+        """Which kinds of things are written at all, so that nobody looks for what there is none of."""
         devices = self.network.devices.values()
         rules = [rule for listed in self.network.lists.values() for rule in listed.rules]
         tunnels = [i.tunnel for d in devices for i in d.interfaces.values() if i.tunnel is not None]

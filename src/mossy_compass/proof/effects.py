@@ -353,8 +353,7 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
     within = [space.coming(v.meets, v.instead) for v in asked.places]
     came = space.union(fates.reaching(v.after, asked.called[1], w) for v, w in zip(asked.places, within, strict=True))
     went = space.union(fates.reaching(v.before, asked.called[0], w) for v, w in zip(asked.places, within, strict=True))
-    rows = []
-    other = nothing
+    rows, other = [], nothing
     still = set(was_called.values())
     for ident, now in new.items():
         earlier = was_called.get(ident)
@@ -374,8 +373,19 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
         shrank = space.example(was & went, hosts, hosts.at(_deciding(ident), True))
         if shrank is not None:
             rows.append(RowEffect(ident, None, shrank, "gone", ident))
+    turns = _all_turns(space, asked.places, within, other, fates, hosts)
+    idle = ""
+    if not rows and not turns and other.satisfiable():
+        idle = "same" if (other & (came | went)).satisfiable() else "taken"
+    return tuple(rows), turns, "", idle
+
+
+def _all_turns(
+    space: Space, places: Sequence[_Version], within: Sequence[Set], other: Set, fates: _Fates, hosts: Ends
+) -> tuple[Turn, ...]:
+    """The verdicts that change at some places, for the packets that come there and that other rules decide now."""
     turns: dict[tuple[str, str], Turn] = {}
-    for version, comes in zip(asked.places, within, strict=True):
+    for version, comes in zip(places, within, strict=True):
         # A list that is empty, or is no more, changes what comes after all lists, for whatever none of them decides.
         mine = comes & other if end_verdict(version.before) is end_verdict(version.after) else comes
         found = _turns(space, fates.of(version.before, mine), fates.of(version.after, mine), hosts, version.looks)
@@ -383,10 +393,7 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
             known = turns.setdefault((turn.before, turn.after), turn)
             if turn.witness.sent and not known.witness.sent:  # best the place where somebody sends one
                 turns[turn.before, turn.after] = turn
-    idle = ""
-    if not rows and not turns and other.satisfiable():
-        idle = "same" if (other & (came | went)).satisfiable() else "taken"
-    return tuple(rows), tuple(turns.values()), "", idle
+    return tuple(turns.values())
 
 
 def _deciding(ident: str) -> tuple[str, ...]:

@@ -388,18 +388,15 @@ def _redundant(
             continue
         decides = [_within(listed.decided[number], s.came) for s in sides]
         idle = [not d.satisfiable() for d in decides]
-        there_to_be_seen = bool(row.log) or not row.conditions
-        same = all(i or s.same(row.outcome, d) for i, s, d in zip(idle, sides, decides, strict=True))
+        may_go = all(i or s.same(row.outcome, d) for i, s, d in zip(idle, sides, decides, strict=True))
         if all(idle):  # where that is so everywhere it is shadowed, and told so
             gone += 1
-        elif same and not there_to_be_seen:
+        elif may_go and not row.log and row.conditions:
             spared.append(number)
         else:
-            for side in sides:
-                side.put(row.outcome, mine)
-            continue
+            may_go = False
         for side in sides:
-            side.let_go(row.outcome, mine)
+            (side.let_go if may_go else side.put)(row.outcome, mine)
     alone = any(not any((*place.below, *(rows for _, rows in place.above))) for place in after or (DENIED,))
     if spared and alone and not kept and len(spared) + gone == len(listed.rows):
         spared.pop()

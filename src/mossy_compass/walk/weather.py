@@ -7,13 +7,13 @@ first; a circle of probes that never settle is told.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from typing import NamedTuple
 
 from mossy_compass.model.network import Choosing, Device, Network, Probe, StaticRoute
-from mossy_compass.packet.address import Address
+from mossy_compass.packet.address import Address, Prefix
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.local import by_member
 from mossy_compass.state.state import State
@@ -131,26 +131,30 @@ def _gateway(plan: Plan, device: Device, probe: Probe) -> Address | None:
     """
     assert probe.by is not None
     subnets = [a.prefix for a in device.interfaces[probe.by].addresses]
-    if any(p.holds(probe.target) for p in subnets):
+    if _on_any(subnets, probe.target):
         return None
-
-    def leads(route: StaticRoute) -> bool:
-        """Whether a route is for the target, and its next hop is on the interface's segment."""
-        hop = route.next_hop
-        named = route.leaving in (None, probe.by)
-        on_segment = hop is not None and (any(p.holds(hop) for p in subnets) or (hop.is_link_local and route.leaving == probe.by))
-        return route.prefix.holds(probe.target) and named and on_segment
-
-    found = sorted((r for r in device.routes if leads(r)), key=lambda r: (-r.prefix.length, r.preference, r.metric))
-    if found:
-        return found[0].next_hop
-    for route in device.routes:  # one that names the interface alone: the lease's gateway, or the other end
+    routes = [r for r in device.routes if r.prefix.holds(probe.target)]
+    leading = [r for r in routes if r.leaving in (None, probe.by) and _leads(r, probe.by, subnets)]
+    if leading:
+        return min(leading, key=lambda r: (-r.prefix.length, r.preference, r.metric)).next_hop
+    for route in routes:  # one that names the interface alone: the lease's gateway, or the other end
         named = route.leaving is not None and probe.by in device.uplinks.get(route.leaving, (route.leaving,))
-        if named and route.next_hop is None and route.prefix.holds(probe.target):
+        if named and route.next_hop is None:
             hop, _ = by_member(device, plan.domains, route.leaving or "", probe.by, route)
             return hop.address if hop is not None else None
     candidates = (c.next_hop for e in device.policy_routes for c in e.candidates if c.next_hop is not None)
-    return next((a for a in candidates if any(p.holds(a) for p in subnets)), None)
+    return next((a for a in candidates if _on_any(subnets, a)), None)
+
+
+def _on_any(subnets: Sequence[Prefix], address: Address) -> bool:
+    """Whether an address is on one of some subnets."""
+    return any(p.holds(address) for p in subnets)
+
+
+def _leads(route: StaticRoute, by: str, subnets: Sequence[Prefix]) -> bool:
+    """Whether a route's next hop is on an interface's segment; a link-local one is where the route names the interface."""
+    hop = route.next_hop
+    return hop is not None and (_on_any(subnets, hop) or (hop.is_link_local and route.leaving == by))
 
 
 def quality(plan: Plan, legs: tuple[Leg, ...]) -> Quality:
