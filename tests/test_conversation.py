@@ -14,7 +14,8 @@ from mossy_compass.errors import QuestionError
 from mossy_compass.files.drills import Source, steps_of
 from mossy_compass.files.hours import parse_moment
 from mossy_compass.lab.conversation import Conversation, parse_then
-from mossy_compass.lab.drill import Drill, Run, run_drill
+from mossy_compass.lab.drill import Run, run_drill
+from mossy_compass.lab.steps import Drill
 from mossy_compass.report.conversationtext import conversation, conversation_dict
 from mossy_compass.report.remembered import of_memory
 from mossy_compass.report.tables import Rows

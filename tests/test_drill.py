@@ -22,10 +22,12 @@ from lxml import etree
 import mossy_compass as mc
 from mossy_compass.errors import NetworkFileError
 from mossy_compass.exchange.junit import junit
-from mossy_compass.files.drills import DrillIn, drill_of, read_drill
-from mossy_compass.lab.drill import Drill, DrillStep, Report, Restore, Result, run_drill
+from mossy_compass.files.drillforms import DrillIn
+from mossy_compass.files.drills import drill_of, read_drill
+from mossy_compass.lab.drill import Report, Result, run_drill
 from mossy_compass.lab.expect import flows, flows_of, short
 from mossy_compass.lab.faults import Fault, called
+from mossy_compass.lab.steps import Drill, DrillStep, Restore
 from mossy_compass.marks import NOWHERE
 from mossy_compass.model.network import Network
 from mossy_compass.report.drillrecord import report_dict

@@ -267,7 +267,7 @@ def test_what_goes_through_a_tunnel_is_walked_from_each() -> None:
             test = SingleTest(names[0], target, "https")
             journey = trace_one(plan, *test, Options()) if target not in {*names, *unaddressed(network)} else None
             if journey is not None and any(hop.within for leg in journey.legs for hop in leg.hops):
-                known: module.Known[str] = module.Known(plan)
+                known: module.FellowTests[str] = module.FellowTests(plan)
                 known.keep(test, journey, "")
                 assert known.told(test._replace(sender=names[1])) is None
                 tried += 1
@@ -279,7 +279,7 @@ def test_a_reason_that_names_a_host_by_the_way_is_of_that_host_alone() -> None:
     test = SingleTest("bob", "shop", "https")
     journey = trace_one(plan, *test, Options())
     for words, told in (("whom bobby asked", True), ("whom bob asked", False), ("10.40.1.11:80", False), ("10.40.1.110", True)):
-        known: module.Known[str] = module.Known(plan)
+        known: module.FellowTests[str] = module.FellowTests(plan)
         said = replace(journey, because=journey.because._replace(code="list.end", values=(words,)))
         known.keep(test, said, "")
         assert (known.told(test._replace(sender="cat")) is not None) is told, words

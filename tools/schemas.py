@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from mossy_compass.files.change import ChangeIn
-from mossy_compass.files.drills import DrillIn
+from mossy_compass.files.drillforms import DrillIn
 from mossy_compass.files.schema import NetworkIn, settings_schema
 from mossy_compass.report.drillrecord import ReportDict
 from mossy_compass.walk.journey_types import JourneyDict

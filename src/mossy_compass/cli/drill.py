@@ -31,8 +31,9 @@ if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
     from mossy_compass.files.opened import Identity
-    from mossy_compass.lab.drill import Drill, Report, Version
+    from mossy_compass.lab.drill import Report
     from mossy_compass.lab.expect import Outcome
+    from mossy_compass.lab.steps import Drill, Version
     from mossy_compass.marks import Problem
 
 T = TypeVar("T")
@@ -216,7 +217,7 @@ def _bare(report: Report) -> Report:
     """What came of a drill without what cannot travel between processes: plans, ways to make networks."""
     from dataclasses import replace
 
-    from mossy_compass.lab.drill import ChangeStep
+    from mossy_compass.lab.steps import ChangeStep
 
     def bare(outcome: Outcome) -> Outcome:
         """An outcome without its plan, and with what only the plan could tell."""

@@ -292,7 +292,8 @@ def _drill_beside(network: Path) -> Path:
 def _demo_drill(network: Network, data: bytes, name: str) -> RenderableType:
     """What the demo network must do, tested."""
     from mossy_compass.files.drills import Source, steps_of
-    from mossy_compass.lab.drill import Drill, run_drill
+    from mossy_compass.lab.drill import run_drill
+    from mossy_compass.lab.steps import Drill
     from mossy_compass.report import drilltext
 
     file = shipped("fernhollow.drill.yaml")

@@ -82,8 +82,8 @@ def flows_of(
     if any(asked):
         raise InputError("--drill says which flows are tested; leave --from, --to and --service out.")
     from mossy_compass.files.drills import read_drill
-    from mossy_compass.lab.drill import DrillStep, ExpectFlows, Repeat
     from mossy_compass.lab.expect import flows
+    from mossy_compass.lab.steps import DrillStep, ExpectFlows, Repeat
 
     def expected(steps: Sequence[DrillStep]) -> list[Flow]:
         """The flows of every expectation, those within repetitions once."""

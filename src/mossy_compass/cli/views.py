@@ -194,7 +194,8 @@ def _remembered(
     if after is not None:
         from mossy_compass.files.drills import Source, steps_of
         from mossy_compass.files.load import plain_bytes
-        from mossy_compass.lab.drill import Drill, Run
+        from mossy_compass.lab.drill import Run
+        from mossy_compass.lab.steps import Drill
 
         steps = steps_of(plain_bytes(after, "mossy-drill"), after, plan.written)
         run = Run(Drill(after, plan.written, steps, Source(plain_bytes(file).decode("utf-8-sig"), file)))
@@ -249,7 +250,7 @@ def _used(file: str, name: str, drill: str | None) -> Rows:
 def _used_by_drill(drill: str, name: str) -> list[tuple[str, str, str]]:
     """The steps of a drill that name something."""
     from mossy_compass.files.drills import read_drill
-    from mossy_compass.lab.drill import named, numbered
+    from mossy_compass.lab.steps import named, numbered
 
     return [
         (f"step {number}: {step.words}", role, str(step.mark))

@@ -8,8 +8,9 @@ from rich.console import Group, RenderableType
 from rich.padding import Padding
 from rich.text import Text
 
-from mossy_compass.lab.drill import Compare, Report, Result, Untested
+from mossy_compass.lab.drill import Report, Result, Untested
 from mossy_compass.lab.expect import Outcome
+from mossy_compass.lab.steps import Compare
 from mossy_compass.report import changetext, sentences
 from mossy_compass.report.text import journey as journey_text
 from mossy_compass.report.text import rows_of

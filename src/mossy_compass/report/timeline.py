@@ -7,21 +7,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import NamedTuple
 
-from mossy_compass.lab.drill import (
-    ChangeStep,
-    Clear,
-    EditStep,
-    ExpectFlows,
-    Fail,
-    PutStep,
-    Report,
-    Restore,
-    Result,
-    Say,
-    Send,
-    Within,
-)
+from mossy_compass.lab.drill import Report, Result
 from mossy_compass.lab.expect import Wanted
+from mossy_compass.lab.steps import ChangeStep, Clear, EditStep, ExpectFlows, Fail, PutStep, Restore, Say, Send, Within
 from mossy_compass.model.durations import duration_words
 
 WIDE = 3.0

@@ -224,7 +224,7 @@ class SingleTest(NamedTuple):
     service: str
 
 
-class Known(Generic[T]):
+class FellowTests(Generic[T]):
     """Tests that were walked, and what was made of each, for the fellows of those between whom it went.
 
     Args:

@@ -21,7 +21,7 @@ from mossy_compass.plan.device import port_names
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because
 from mossy_compass.voice import voice
-from mossy_compass.walk.fellows import Known, Renaming, SingleTest
+from mossy_compass.walk.fellows import FellowTests, Renaming, SingleTest
 from mossy_compass.walk.journey import Journey, Leg
 from mossy_compass.walk.question import Options, first_port, members_of
 from mossy_compass.walk.trace import trace_one
@@ -375,7 +375,7 @@ def run(
     """
     wishes = options or Options()
     plan = in_weather(plan)
-    known: Known[_Told] | None = Known(plan) if keep is None and wishes.source is None else None
+    known: FellowTests[_Told] | None = FellowTests(plan) if keep is None and wishes.source is None else None
     for test in map(SingleTest._make, tests):
         told = known.told(test) if known is not None else None
         if told is not None:
