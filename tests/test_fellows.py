@@ -303,7 +303,7 @@ def test_hosts_that_were_made_in_one_line_are_not_told_apart_by_it() -> None:
 
 def test_a_reason_is_another_one_at_another_place() -> None:
     network = hall()
-    bob, cat = (module._Host(network.devices[name]) for name in ("bob", "cat"))
+    bob, cat = (module._Fellow(network.devices[name]) for name in ("bob", "cat"))
     renamed = bob.by_name_of(cat)
     reason = Because("list.end", ("people",), network.devices["bob"].mark)
     assert renamed.changes(reason)

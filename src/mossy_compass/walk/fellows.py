@@ -183,7 +183,7 @@ class Renaming:
         return value
 
 
-class _Host:
+class _Fellow:
     """What a host is called by.
 
     Args:
@@ -199,7 +199,7 @@ class _Host:
         words = "|".join(rf"(?<!\w){re.escape(name)}(?!\w)" for name in (host.name, *map(str, self.addresses)))
         self.in_words = re.compile(words)
 
-    def by_name_of(self, other: _Host) -> Renaming:
+    def by_name_of(self, other: _Fellow) -> Renaming:
         """It by the name of a fellow: its addresses too, and the places where it is written."""
         addresses = zip(self.addresses, other.addresses, strict=True)
         places = zip(self.places, other.places, strict=True)
@@ -234,11 +234,11 @@ class FellowTests(Generic[T]):
 
     def __init__(self, plan: Plan) -> None:
         self._fellows = fellows(plan.network)
-        self._hosts = {name: _Host(plan.network.devices[name]) for name in self._fellows}
+        self._hosts = {name: _Fellow(plan.network.devices[name]) for name in self._fellows}
         # Hosts that a program made in one line of its own have one place, which says nothing of which of them is meant.
         places = Counter(place for d in plan.network.devices.values() for place in {v for v in _every(d) if isinstance(v, Mark)})
         self._shared = Renaming({}, {place: NOWHERE for place, number in places.items() if number > 1})
-        self._held: dict[SingleTest, _Walked[T]] = {}
+        self._held: dict[SingleTest, _OfFellows[T]] = {}
         self._renamings: dict[tuple[str, str], Renaming] = {}
 
     def _kind(self, test: SingleTest) -> SingleTest:
@@ -258,7 +258,7 @@ class FellowTests(Generic[T]):
         ends = [name for name in test[:2] if name in self._fellows]
         kind = self._kind(test)
         if ends and kind not in self._held and self._is_of_all(ends, journey):
-            self._held[kind] = _Walked(
+            self._held[kind] = _OfFellows(
                 test,
                 None if test.target in ends else journey.target_owner,
                 made,
@@ -314,7 +314,7 @@ class FellowTests(Generic[T]):
         return parts[0] if len(parts) == 1 else parts[0] | parts[1]
 
 
-class _Walked(NamedTuple, Generic[T]):
+class _OfFellows(NamedTuple, Generic[T]):
     """A test that was walked.
 
     Attributes:

@@ -375,7 +375,7 @@ def run(
     """
     wishes = options or Options()
     plan = in_weather(plan)
-    known: FellowTests[_Told] | None = FellowTests(plan) if keep is None and wishes.source is None else None
+    known: FellowTests[_CellTold] | None = FellowTests(plan) if keep is None and wishes.source is None else None
     for test in map(SingleTest._make, tests):
         told = known.told(test) if known is not None else None
         if told is not None:
@@ -386,11 +386,11 @@ def run(
         if keep is not None:
             keep(journey)
         if known is not None:
-            known.keep(test, journey, _Told(cell, journey.because, journey.culprit, journey.there.arrived))
+            known.keep(test, journey, _CellTold(cell, journey.because, journey.culprit, journey.there.arrived))
         yield cell
 
 
-class _Told(NamedTuple):
+class _CellTold(NamedTuple):
     """A cell, as it may be told of a test between fellows of its ends.
 
     Attributes:
@@ -406,7 +406,7 @@ class _Told(NamedTuple):
     seen: Packet
 
 
-def _between_fellows(test: SingleTest, told: _Told, renamed: Renaming, names_ends: bool) -> Cell:
+def _between_fellows(test: SingleTest, told: _CellTold, renamed: Renaming, names_ends: bool) -> Cell:
     """The cell of a test that fares as another did between fellows of its ends."""
     cell, name = told.cell, renamed.names.get
     words, place = cell.because, cell.place
