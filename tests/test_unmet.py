@@ -247,6 +247,11 @@ def test_why_something_is_never_met_is_said_where_it_is_written() -> None:
     off = yard("l: [{id: 10, deny: udp}, {id: 20, permit: any}]", gate="    everywhere: {lists: [l], enabled: no}")
     assert all("it stands where nothing is asked (enabled: no)" in p.message for p in looked(off).found)
     assert len(looked(off).found) == 2
+    # of a list that stands elsewhere there too, that is not the reason
+    lists = "n: [{id: 10, permit: any}], l: [{id: 10, deny: any}], o: [{id: 10, permit: tcp, from: desk}]"
+    both = yard(lists, "l", "{leaving: o}", gate="    everywhere: {lists: [n], enabled: no}")
+    said = {p.message.partition(" ")[0]: "nothing is asked" in p.message for p in looked(both).found if "rule 10" in p.message}
+    assert (said["n"], said["o"]) == (True, False)
     two = "    routes: [{prefix: 10.40.8.0/24, next-hop: 10.40.2.10}, {prefix: 10.40.8.0/24, next-hop: 10.40.2.11, preference: 9}]"
     assert [p.message.partition(": ")[2].partition(" is in force")[0] for p in looked(yard(gate=two)).found] == [
         "static route 10.40.8.0/24"

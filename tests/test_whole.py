@@ -112,8 +112,8 @@ def reused_or_not(plan: Plan, pairs: list[tuple[str, str]], moments: list[Moment
     taken = []
     real = Walker._known
 
-    def noted(self: Walker, spot: Spot) -> KnownStay | None:
-        known = real(self, spot)
+    def noted(self: Walker, spot: Spot, now: Packet) -> KnownStay | None:
+        known = real(self, spot, now)
         taken.append(known is not None)
         return known
 

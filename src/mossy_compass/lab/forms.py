@@ -111,6 +111,7 @@ class Sets:
         space: where they are.
         of_case: fields of the moment and circumstances that terms asked for; whoever wants to know empties it first.
         stays: what is known of packets' stays, for whoever follows many of them; their sets are of this space.
+        likely_stays: of these the last that was met at a place by a packet to a destination, for it is likely to be met again.
 
     """
 
@@ -120,6 +121,7 @@ class Sets:
     _tables: dict[int, _TableAsks] = field(default_factory=dict)
     _alike: dict[Any, int] = field(default_factory=dict)
     stays: dict[Hashable, list[Any]] = field(default_factory=dict)
+    likely_stays: dict[Hashable, Any] = field(default_factory=dict)
     _by_service: dict[tuple[Spans, str, bool, int], Set] = field(default_factory=dict)
 
     def of(self, term: Term, facts: Facts, form: Form, came: Form | None = None) -> Set:

@@ -223,7 +223,7 @@ class Walker:
             next_hop = emission.next_hop if arriving is None else None
             stood = Stood(name, packet, arriving, form, handed)
             spot = self._spot(emission, stood, (leaving, next_hop))
-            known = self._known(spot) if spot is not None else None
+            known = self._known(spot, packet) if spot is not None else None
             if known is not None:
                 self.sets.of_case |= known.of_case
                 held, leaving = held & known.cell, None
@@ -263,14 +263,18 @@ class Walker:
         as_what = stood.form, fixed(stood), shape, port, made, packet.quoted, packet.announces
         return here, stood.arriving, as_what, emission.number, self.question.moment, stood.handed, ways
 
-    def _known(self, spot: Spot) -> KnownStay | None:
-        """A stay at a place that was the packet's own as well."""
+    def _known(self, spot: Spot, now: Packet) -> KnownStay | None:
+        """A stay at a place that was the packet's own as well; first looked for among those of its destination, of thousands maybe."""
         packet = self.question.packet
         assert packet is not None
         if self._exact is None:
             relation = Relation.OPENING if packet.opening else Relation.NONE
             self._exact = exactly(self.sets.space, packet, relation)
-        return next((k for k in self.sets.stays.get(spot, ()) if (k.cell & self._exact).satisfiable()), None)
+        kept, last = self.sets.stays.get(spot, []), (spot, now.destination)
+        likely = self.sets.likely_stays.get(last)
+        found = next((k for k in ((likely, *kept) if likely else kept) if (k.cell & self._exact).satisfiable()), None)
+        self.sets.likely_stays[last] = found
+        return found
 
     def _stay(
         self,
@@ -304,6 +308,7 @@ class Walker:
         if handover is not None and not handover.tunnel and not chosen and same and self.state.blank(device):
             found = KnownStay(done.cell, mine, handover, done.stay.facts.leaving, done.form, counts_down)
             self.sets.stays.setdefault(spot, []).append(found)
+            self.sets.likely_stays[spot, before.destination] = found
         return done
 
     def stayed(self, emission: Emission, stood: Stood, done: Stayed) -> None:
