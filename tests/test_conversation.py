@@ -390,6 +390,39 @@ def test_what_a_change_does_to_what_exists(setting: str, change: tuple[str, str]
         assert not lab.state.sessions("gate")[0].doubts
 
 
+TWO_WAYS = """\
+mossy-network: 1
+devices:
+  gate:
+    kind: router
+    stateful: [tcp]
+    settings: {after-route-change: judge}
+    interfaces: {in: 10.41.1.1/24, out: 198.51.100.2/24, other: 203.0.113.2/24}
+    routes: [{prefix: 192.0.2.0/24, next-hop: 198.51.100.1}]
+    translate: [{leaving: out}, {leaving: other}]
+  ann: {kind: host, address: 10.41.1.10/24, gateway: 10.41.1.1}
+  far: {kind: router, interfaces: {a: 198.51.100.1/24, b: 203.0.113.1/24, c: 192.0.2.1/24}}
+  ben: {kind: host, address: 192.0.2.9/24, gateway: 192.0.2.1, serves: [https]}
+segments: {x: [gate/in, ann], y: [gate/out, far/a], z: [gate/other, far/b], w: [far/c, ben]}
+"""
+
+
+def test_what_goes_another_way_after_a_change_of_routes_is_judged_for_that_alone() -> None:
+    """That it would get another source there is no reason of its own, as no translation was changed."""
+    before, after = (
+        mc.read_bytes(text.encode(), "ways.yaml").network
+        for text in (TWO_WAYS, TWO_WAYS.replace("next-hop: 198.51.100.1", "next-hop: 203.0.113.1"))
+    )
+    assert before is not None
+    assert after is not None
+    lab = mc.Lab(before)
+    held = talk(lab, "https", "data")
+    lab.change(after)
+    (exchange,) = held.next(parse_then("data", lab.network))
+    assert exchange.journey is not None
+    assert "judged again after a change of its routes" in " ".join(str(exchange.journey).split())
+
+
 def test_judging_waits_for_the_next_packet_and_is_undone_with_it() -> None:
     setting = "after-rule-change: judge"
     lab = hall(setting, HIDES)

@@ -42,6 +42,7 @@ from mossy_compass.plan.reasons import Fate
 from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent
+from tests.conftest import DATA
 from tests.effort import examples
 from tests.test_columns import FORKED
 from tests.test_laws import networks
@@ -656,3 +657,12 @@ def walks(plan: Plan, sender: str, packet: Packet, case: Circumstances) -> list[
         return sent(plan, question, Memories(plan).of(case), choose)[0]
 
     return [journey for _, journey in by_every_choice(walked)[0]]
+
+
+def test_hosts_speak_before_devices_that_only_hand_on() -> None:
+    """What a witness is sent by is somebody people know: a host, where one can send it."""
+    network = mc.load(DATA / "fernhollow.yaml")
+    senders = [name for name, _ in comparing._who_sends(network) if name in network.devices]
+    kinds = [network.devices[name].kind.value == "host" for name in senders]
+    assert kinds == sorted(kinds, reverse=True)
+    assert len(set(kinds)) == 2
