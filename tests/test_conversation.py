@@ -423,6 +423,23 @@ def test_what_goes_another_way_after_a_change_of_routes_is_judged_for_that_alone
     assert "judged again after a change of its routes" in " ".join(str(exchange.journey).split())
 
 
+def test_a_session_whose_interface_is_no_more_ends_at_once() -> None:
+    text = TWO_WAYS.replace("after-route-change", "after-rule-change")
+    renamed = text.replace("{in: 10.41.1.1/24", "{inner: {address: 10.41.1.1/24, filter: {arriving: l}}").replace(
+        "gate/in", "gate/inner"
+    )
+    renamed = renamed.replace("devices:", "lists: {l: [{permit: any}]}\ndevices:", 1)
+    before, after = (mc.read_bytes(t.encode(), "ways.yaml").network for t in (text, renamed))
+    assert before is not None
+    assert after is not None
+    lab = mc.Lab(before)
+    held = talk(lab, "https", "data")
+    lab.change(after)
+    (exchange,) = held.next(parse_then("data", lab.network))
+    assert exchange.journey is not None
+    assert "ended, as its interface is gone" in " ".join(str(exchange.journey).split())
+
+
 def test_judging_waits_for_the_next_packet_and_is_undone_with_it() -> None:
     setting = "after-rule-change: judge"
     lab = hall(setting, HIDES)

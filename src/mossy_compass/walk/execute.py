@@ -389,10 +389,7 @@ def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> StayE
 def _judge(stay: Stay, stage: str, session: Session) -> StayEnd | None:
     """Judge a session by what is so now: its opening packet comes again, to a device that remembers nothing."""
     here = stay.here
-    arriving = session.arriving
-    gone = arriving is not None and arriving not in here.device.interfaces
-    found = None if gone else _fared(stay, session, arriving)
-    why = "rules" if gone else "" if found is None else _fails(session, *found)
+    why = _fails(session, *_fared(stay, session))
     if not why:
         stay.state.judged(here.name, session)
         return None
@@ -406,14 +403,14 @@ def _judge(stay: Stay, stage: str, session: Session) -> StayEnd | None:
 _AFTER = {"rules": "after-rule-change", "routes": "after-route-change", "translation": "after-translation-change"}
 
 
-def _fared(stay: Stay, session: Session, arriving: str | None) -> tuple[Stay, StayEnd | None]:
+def _fared(stay: Stay, session: Session) -> tuple[Stay, StayEnd | None]:
     """How the opening packet of a session would fare now."""
     flow = session.inner
     flags = "SYN" if flow.protocol == TCP else ""
     icmp = next((k << 8 for p, k in REPLY_TYPES if p == flow.protocol), -1)
     port = 0 if icmp >= 0 else flow.to_port
     packet = Packet(flow.protocol, flow.source, flow.destination, flow.from_port, port, icmp, flags)
-    again = Stay(stay.here, packet, arriving, State(), stay.choose, stay.facts.moment, stay.facts.number)
+    again = Stay(stay.here, packet, session.arriving, State(), stay.choose, stay.facts.moment, stay.facts.number)
     return again, again.run()
 
 
