@@ -389,13 +389,14 @@ def _recall(stay: Stay, stage: str, decision: Decision, action: Recall) -> StayE
 def _judge(stay: Stay, stage: str, session: Session) -> StayEnd | None:
     """Judge a session by what is so now: its opening packet comes again, to a device that remembers nothing."""
     here = stay.here
-    why = _fails(session, *_fared(stay, session))
+    again, end = _fared(stay, session)
+    why = _fails(session, again, end)
     if not why:
         stay.state.judged(here.name, session)
         return None
     stay.state.close(here.name, session, "recalled")
     because = Because("session.judged", (session.number, here.name, why), here.settings.mark(_AFTER[why]))
-    met = found[1].because if found is not None and found[1] is not None and why == "rules" else None
+    met = end.because if end is not None and why == "rules" else None
     remark = Because("note.judged", (met,)) if met is not None else None
     return _stop(stay, stage, Decision(Did.DROPPED, because, (), remark), Stop(Fate.DROPPED, "session.recalled"))
 
