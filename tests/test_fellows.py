@@ -323,3 +323,18 @@ def test_every_address_of_a_network_but_those_of_interfaces_is_read() -> None:
             assert told or not named, device.name
     assert in_weather(mc.Plan(network)) is not None
     assert questions_of(network)
+
+
+@pytest.mark.parametrize(
+    ("senders", "targets", "columns"),
+    [
+        ((), (), "ann bob cat dan shop press"),  # as they are written, though ann is not tested to herself
+        (("cat", "ann"), ("cat", "shop", "ann"), "cat shop ann"),  # as they are asked for
+        (("cat",), ("shop", "cat", "ann"), "shop ann"),
+        (("shop", "ann", "bob"), ("shop", "press", "ann", "bob"), "shop press ann bob"),
+    ],
+)
+def test_columns_of_a_grid_stand_as_they_are_asked_for(senders: tuple[str, ...], targets: tuple[str, ...], columns: str) -> None:
+    found = grid.grid(mc.Plan(hall()), senders, targets, ["ping"])
+    assert [target for target, _ in found.columns] == columns.split()
+    assert grid.from_dict(found.to_dict()) == found

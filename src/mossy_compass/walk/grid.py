@@ -173,7 +173,7 @@ def from_dict(data: object) -> Grid:
         raise InputError(f"this is no saved grid: it does not begin with mossy-grid: {FORMAT}.")
     try:
         cells = tuple(_cell(cell) for cell in data["cells"])
-        return Grid(cells, tuple(dict.fromkeys((c.target, c.service) for c in cells)))
+        return gathered(cells)
     except (KeyError, TypeError, AttributeError) as fault:
         raise InputError(f"this is no saved grid: a cell is not whole ({fault}).") from None
 
@@ -430,9 +430,23 @@ def _between_fellows(test: SingleTest, told: _CellTold, renamed: Renaming, names
 
 
 def gathered(cells: Iterable[Cell]) -> Grid:
-    """Cells as a grid, its columns in the order in which they come."""
+    """Cells as a grid."""
     held = tuple(cells)
-    return Grid(held, tuple(dict.fromkeys((c.target, c.service) for c in held)))
+    return Grid(held, _columns(held))
+
+
+def _columns(cells: Sequence[Cell]) -> tuple[tuple[str, str], ...]:
+    """Targets with their services in their order, of which every row lacks the sender, since nobody is tested to himself."""
+    columns: list[tuple[str, str]] = []
+    known: set[tuple[str, str]] = set()
+    row, left = "", None
+    for cell in cells:
+        column, left = (cell.target, cell.service), left if cell.source == row else None
+        if column not in known:
+            columns.insert(columns.index(left) + 1 if left is not None else 0, column)
+            known.add(column)
+        row, left = cell.source, column
+    return tuple(columns)
 
 
 def cell_of(journey: Journey, source: str, target: str, service: str) -> Cell:
