@@ -27,7 +27,7 @@ from mossy_compass.plan.ids import list_id
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof import space as space_module
-from mossy_compass.proof.exact import Around, effective, examine
+from mossy_compass.proof.exact import Around, effective, examine, plainly_shadowed
 from mossy_compass.proof.space import Space, Vocabulary
 from tests.effort import examples
 from tests.test_rows import OWN, lists, packet, where
@@ -329,6 +329,15 @@ def test_too_large_is_an_error_and_nothing_is_claimed(monkeypatch: pytest.Monkey
     monkeypatch.setattr(space_module, "_ROOMS", (1, 4))
     with pytest.raises(TooLarge, match="memory"):
         examine(rows(*rules))
+
+
+def test_what_decides_nothing_shadows_nothing_plainly() -> None:
+    """Neither a rule that is switched off, nor one that only takes note."""
+    below, permit = rule("30", protocol=6), Verdict.PERMIT
+    for above in (rule("10", permit, protocol=6, disabled=True), rule("10", Verdict.NOTE, protocol=6)):
+        assert not plainly_shadowed(rows(above, below))
+        assert not plainly_shadowed(rows(rule("5", protocol=17), below, above))
+    assert [s.row.id for s in plainly_shadowed(rows(rule("10", permit, protocol=6), below))] == ["30"]
 
 
 def test_room_grows_where_hosts_lie_scattered_on_both_sides() -> None:

@@ -313,6 +313,8 @@ def test_a_private_source_without_a_switch_is_told_with_the_rule_that_let_it_pas
         (SWITCH, {"device": "to-self: out"}, False),  # it stands where packets pass, too
         (SWITCH, {}, False),
         (SWITCH.replace("any, ", "any, disabled: yes, "), {"house": "", "device": "to-self: out"}, False),
+        # as a classifier alone it says who takes a way, and lets nobody pass
+        (SWITCH, {"house": "", "device": "policy-routes: [{id: 10, list: out, candidates: [{discard: yes}]}]"}, True),
     ],
 )
 def test_a_switch_without_effect_is_a_finding(rule: str, where: dict[str, str], told: bool) -> None:
@@ -461,3 +463,8 @@ def test_a_pool_that_hosts_must_share_is_told() -> None:
         network = mc.read_bytes(moved.encode(), "n.yaml").network
         assert network is not None
         assert ("translate.small-pool" in {p.code for p in mc.findings(mc.Plan(network))}) is told
+    # of one address nobody expects another, and what is switched off is used by nobody
+    for old, new in (("198.51.100.8/31]", "198.51.100.8]"), ("[198.51.100.8/31]}", "[198.51.100.8/31]}, disabled: yes")):
+        found = mc.read_bytes(text.replace(old, new).encode(), "n.yaml").network
+        assert found is not None
+        assert "translate.small-pool" not in {p.code for p in mc.findings(mc.Plan(found))}

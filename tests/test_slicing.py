@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 import mossy_compass as mc
-from mossy_compass.lab.slicing import _told
+from mossy_compass.lab.slicing import _told, _tries
 from mossy_compass.walk.trace import trace_each
 from mossy_compass.walk.weather import in_weather
 from tests.conftest import DATA
@@ -45,6 +45,16 @@ def test_a_flow_fares_in_its_part_as_in_the_whole(path: Path, tmp_path: Path) ->
             if name not in network.groups:
                 own = {a.key for a, owners in network.owners().items() if name in owners}
                 assert {s.first for t in group.terms for s in t.spans or ()} <= own
+
+
+def test_each_part_that_is_tried_holds_whoever_was_passed() -> None:
+    """First those alone, then with what they hang on, and at last everybody."""
+    plan = in_weather(mc.Plan(mc.load(DATA / "fernhollow.yaml")))
+    journeys = trace_each(plan, "kiosk-1", "sensor-fern", "https")
+    tries = list(_tries(plan, journeys))
+    assert tries[0] >= {hop.device for j in journeys for leg in j.every_leg for hop in leg.hops}
+    assert all(tries[0] <= more for more in tries)
+    assert len(tries[0]) < len(tries[1]) < len(tries[-1]) == len(plan.network.devices)
 
 
 def test_what_is_left_out_and_what_is_not(tmp_path: Path) -> None:
