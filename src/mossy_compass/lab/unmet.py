@@ -371,16 +371,17 @@ class _Meetings:
         for form in (Form(), Form().reversed()):
             about = self._about(written, form)
             towards = [held for to in self.targets if (held := about & to).satisfiable()]
-            for opening, case, name, held in itertools.product((True, False), cases, senders, towards):
-                if tried[name] >= MOST_TRIED_OF_ONE:
-                    continue
-                mine = held & self.sent[name]
-                facts = self.sets.space.witness(mine & self.sets.opening if opening else mine & ~self.sets.opening)
-                if facts is not None:
-                    tried[name] += 1
-                    self._walk(facts.packet, case)
-                if self.met.intersection(written.keys) or tried.total() > MOST_TRIED:
-                    return
+            for opening, case, name in itertools.product((self.sets.opening, ~self.sets.opening), cases, senders):
+                mine = about & opening & self.sent[name]
+                for held in towards if mine.satisfiable() else ():
+                    if tried[name] >= MOST_TRIED_OF_ONE:
+                        break
+                    facts = self.sets.space.witness(held & mine)
+                    if facts is not None:
+                        tried[name] += 1
+                        self._walk(facts.packet, case)
+                    if self.met.intersection(written.keys) or tried.total() > MOST_TRIED:
+                        return
 
     def _about(self, written: Meetable, form: Form) -> Set:
         """The packets that meet its conditions as they are sent, or by the answers to them, as far as that can be said of a packet."""
