@@ -28,6 +28,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Table, list_table
 from mossy_compass.proof import space as space_module
 from mossy_compass.proof.exact import Around, effective, examine, plainly_shadowed
+from mossy_compass.proof.findings import _makes_large
 from mossy_compass.proof.space import Space, Vocabulary
 from tests.effort import examples
 from tests.test_rows import OWN, lists, packet, where
@@ -329,6 +330,14 @@ def test_too_large_is_an_error_and_nothing_is_claimed(monkeypatch: pytest.Monkey
     monkeypatch.setattr(space_module, "_ROOMS", (1, 4))
     with pytest.raises(TooLarge, match="memory"):
         examine(rows(*rules))
+
+
+@pytest.mark.parametrize("side", ["sources", "destinations"])
+def test_a_mask_on_either_side_is_named_as_what_makes_sets_large(side: str) -> None:
+    found = parse_block("10.40.0.1/0.0.170.170")
+    masked = (Term(found.text, found.spans, masked=found.masked),)
+    listed = AccessList("l", (rule("10", protocol=6), rule("20", **{side: masked})), NOWHERE)
+    assert "as in rule 20" in _makes_large(listed)
 
 
 def test_what_decides_nothing_shadows_nothing_plainly() -> None:
