@@ -182,7 +182,7 @@ def questions(plan: Plan, chance: random.Random, count: int) -> list[Emission]:
 @pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
 def test_packets_of_a_cell_are_treated_alike(path: object, sets: Sets) -> None:
     plan, chance = mc.Plan(mc.load(path)), random.Random(3)  # type: ignore[arg-type]
-    asked = questions(plan, chance, 40 if at_length() else 8)
+    asked = questions(plan, chance, 16 if at_length() else 8)
     tried = sum(behaves_alike(plan, sets, q, Moment(), chance, 3) for q in asked)
     assert tried > len(asked)
 

@@ -92,7 +92,7 @@ def test_a_grid_says_of_each_what_a_walk_would(path: Path) -> None:
     assert found == walked
 
 
-@examples(12, 120, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@examples(12, 75, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(networks(), st.integers(0, 1000))
 def test_in_any_network(network: mc.Network, seed: int) -> None:
     chance = random.Random(seed)

@@ -158,7 +158,7 @@ def questions() -> list[tuple[str, str, str, str, bool]]:
         network = mc.load(path)
         hosts = [n for n, d in network.devices.items() if d.kind.value == "host" and d.own_addresses()]
         targets = [*hosts, *(h.name for d in network.devices.values() for h in d.far_hosts.values())]
-        for _ in range(6 if at_length() else 1):
+        for _ in range(3 if at_length() else 1):
             one, other = chance.choice(hosts), chance.choice(targets)
             if one != other:
                 out.append((str(path), one, other, chance.choice(("ssh", "https", "ping", "tcp/23")), chance.random() < 0.6))
