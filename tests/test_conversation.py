@@ -407,20 +407,22 @@ segments: {x: [gate/in, ann], y: [gate/out, far/a], z: [gate/other, far/b], w: [
 """
 
 
-def test_what_goes_another_way_after_a_change_of_routes_is_judged_for_that_alone() -> None:
-    """That it would get another source there is no reason of its own, as no translation was changed."""
-    before, after = (
-        mc.read_bytes(text.encode(), "ways.yaml").network
-        for text in (TWO_WAYS, TWO_WAYS.replace("next-hop: 198.51.100.1", "next-hop: 203.0.113.1"))
-    )
+def said_after(*texts: str) -> str:
+    """What is said of more data of a conversation when the first of two networks has become the second."""
+    before, after = (mc.read_bytes(text.encode(), "ways.yaml").network for text in texts)
     assert before is not None
     assert after is not None
     lab = mc.Lab(before)
     held = talk(lab, "https", "data")
     lab.change(after)
     (exchange,) = held.next(parse_then("data", lab.network))
-    assert exchange.journey is not None
-    assert "judged again after a change of its routes" in " ".join(str(exchange.journey).split())
+    return " ".join(str(exchange.journey).split())
+
+
+def test_what_goes_another_way_after_a_change_of_routes_is_judged_for_that_alone() -> None:
+    """That it would get another source there is no reason of its own, as no translation was changed."""
+    said = said_after(TWO_WAYS, TWO_WAYS.replace("next-hop: 198.51.100.1", "next-hop: 203.0.113.1"))
+    assert "judged again after a change of its routes" in said
 
 
 def test_a_session_whose_interface_is_no_more_ends_at_once() -> None:
@@ -429,15 +431,7 @@ def test_a_session_whose_interface_is_no_more_ends_at_once() -> None:
         "gate/in", "gate/inner"
     )
     renamed = renamed.replace("devices:", "lists: {l: [{permit: any}]}\ndevices:", 1)
-    before, after = (mc.read_bytes(t.encode(), "ways.yaml").network for t in (text, renamed))
-    assert before is not None
-    assert after is not None
-    lab = mc.Lab(before)
-    held = talk(lab, "https", "data")
-    lab.change(after)
-    (exchange,) = held.next(parse_then("data", lab.network))
-    assert exchange.journey is not None
-    assert "ended, as its interface is gone" in " ".join(str(exchange.journey).split())
+    assert "ended, as its interface is gone" in said_after(text, renamed)
 
 
 def test_judging_waits_for_the_next_packet_and_is_undone_with_it() -> None:

@@ -236,7 +236,8 @@ class FellowTests(Generic[T]):
         self._fellows = fellows(plan.network)
         self._hosts = {name: _Fellow(plan.network.devices[name]) for name in self._fellows}
         # Hosts that a program made in one line of its own have one place, which says nothing of which of them is meant.
-        places = Counter(place for d in plan.network.devices.values() for place in {v for v in _every(d) if isinstance(v, Mark)})
+        devices = plan.network.devices.values() if self._fellows else ()
+        places = Counter(place for d in devices for place in {v for v in _every(d) if isinstance(v, Mark)})
         self._shared = Renaming({}, {place: NOWHERE for place, number in places.items() if number > 1})
         self._held: dict[SingleTest, _OfFellows[T]] = {}
         self._renamings: dict[tuple[str, str], Renaming] = {}
@@ -257,15 +258,15 @@ class FellowTests(Generic[T]):
         """
         ends = [name for name in test[:2] if name in self._fellows]
         kind = self._kind(test)
-        if ends and kind not in self._held and self._is_of_all(ends, journey):
-            self._held[kind] = _OfFellows(
-                test,
-                None if test.target in ends else journey.target_owner,
-                made,
-                self._nobody(ends).changes(journey.because, journey.culprit),
-            )
+        if not ends or kind in self._held:
+            return
+        # Ends by names that nobody has: what a reason says of them otherwise is not said by a value.
+        nobody = reduce(or_, (self._hosts[name].by_no_name() for name in ends))
+        if self._is_of_all(ends, journey, nobody):
+            asked = None if test.target in ends else journey.target_owner
+            self._held[kind] = _OfFellows(test, asked, made, nobody.changes(journey.because, journey.culprit))
 
-    def _is_of_all(self, ends: Sequence[str], journey: Journey) -> bool:
+    def _is_of_all(self, ends: Sequence[str], journey: Journey, nobody: Renaming) -> bool:
         """Whether a test fares so between all fellows of its ends.
 
         Not where a device chose by a hash of the packet, which differs from sender to sender, as the port of an outer packet
@@ -281,12 +282,8 @@ class FellowTests(Generic[T]):
         reasons = journey.because, journey.culprit
         if self._shared.changes(*reasons):
             return False
-        told = " ".join(self._nobody(ends).because(b).words for b in reasons)
+        told = " ".join(nobody.because(b).words for b in reasons)
         return not any(self._hosts[name].in_words.search(told) for name in ends)
-
-    def _nobody(self, ends: Sequence[str]) -> Renaming:
-        """Hosts by names that nobody has."""
-        return reduce(or_, (self._hosts[name].by_no_name() for name in ends))
 
     def told(self, test: SingleTest) -> tuple[T, Renaming, bool] | None:
         """What was made of a test between fellows, by whose names it is that of this one, and whether a reason has one of them.

@@ -1,7 +1,7 @@
 """Who may reach what: sources x targets x services, and how that differs from an earlier time.
 
-Every cell is a journey of its own, with fresh state, so that a grid says the same as so
-many traces. A cell keeps what is needed to notice a change later: cause, place, way,
+Every cell is what a journey of its own, with fresh state, would say, so that a grid says the same as so
+many traces; between hosts that the network treats alike one is walked for all (``fellows.py``). A cell keeps what is needed to notice a change later: cause, place, way,
 interfaces, and the address that the far end saw.
 """
 
