@@ -43,10 +43,10 @@ def question_of(plan: Plan, sender: str, packet: Packet) -> Question:
     return Question(sender, sender, str(packet.destination), packet.what(), packet, None, packet.destination)
 
 
-def told(journey: Journey) -> object:
+def told(journey: Journey, errors: bool = False) -> object:
     """What must be the same for all packets of a set: every decision at every device there and back, and how it ended.
 
-    The way home of an error is no part of it.
+    The way home of an error is a part of it where that is asked for, and then what the sender sees is too.
     """
     legs = [
         (
@@ -56,9 +56,9 @@ def told(journey: Journey) -> object:
             [(h.device, h.leaving, [(r.stage, r.table, r.row, r.cause) for r in h.rulings]) for h in leg.hops],
         )
         for leg in (journey.there, journey.back, journey.later)
-        if leg is not None and leg.way is not Way.ERROR and leg.packet.quoted is None
+        if leg is not None and (errors or (leg.way is not Way.ERROR and leg.packet.quoted is None))
     ]
-    return legs, journey.answered, journey.cause
+    return legs, journey.answered, journey.cause, journey.symptom if errors else ""
 
 
 def everything(sets: Sets, plan: Plan, name: str, targets: list[Address]) -> Set:
@@ -68,14 +68,16 @@ def everything(sets: Sets, plan: Plan, name: str, targets: list[Address]) -> Set
     return held & sets.space.of_condition(Condition("to", (("destination", spans),)))
 
 
-def fares_alike(plan: Plan, sets: Sets, name: str, held: Set, chance: random.Random, draws: int, moment: Moment) -> int:
+def fares_alike(
+    plan: Plan, sets: Sets, name: str, held: Set, chance: random.Random, draws: int, moment: Moment, errors: bool = False
+) -> int:
     """Divide what a host sends into sets, and walk packets that are drawn from them; gives how many sets there were."""
     left, count = held, 0
 
     def ask(packet: Packet) -> Question:
         return question_of(plan, name, packet)._replace(moment=moment)
 
-    for whole in wholes(plan, sets, held, ask, State(), lambda facts: facts.packet):
+    for whole in wholes(plan, sets, held, ask, State(), lambda facts: facts.packet, errors):
         count += 1
         assert whole.held.satisfiable()
         assert not (whole.held & ~left).satisfiable()
@@ -84,7 +86,8 @@ def fares_alike(plan: Plan, sets: Sets, name: str, held: Set, chance: random.Ran
             facts = drawn(sets.space, whole.held, chance)
             assert facts is not None
             found, _ = by_every_choice(lambda choose, p=facts.packet: sent(plan, ask(p), State(), choose)[0])  # type: ignore[misc]
-            assert [told(j) for _, j in found] == [told(j) for j in whole.journeys], (name, whole.packet, facts.packet)
+            one, other = ([told(j, errors) for j in some] for some in ([j for _, j in found], whole.journeys))
+            assert one == other, (name, whole.packet, facts.packet)
     assert not left.satisfiable()
     return count
 
@@ -94,15 +97,16 @@ def hosts(plan: Plan) -> list[str]:
 
 
 @pytest.mark.scaled
+@pytest.mark.parametrize("errors", [False, True], ids=["answers", "errors"])
 @pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
-def test_packets_of_a_set_fare_alike_there_and_back(path: Path) -> None:
+def test_packets_of_a_set_fare_alike_there_and_back(path: Path, errors: bool) -> None:
     plan, chance, sets = mc.Plan(mc.load(path)), random.Random(5), Sets(room(64))
     names = hosts(plan)
     for _ in range(4 if at_length() else 2):
         name, other = chance.choice(names), chance.choice(names)
         targets = [a for a, _ in plan.network.devices[other].own_addresses() if not a.is_link_local]
         if other != name:
-            assert fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 2, Moment()) > 0
+            assert fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 2, Moment(), errors) > 0
 
 
 def reused_or_not(plan: Plan, pairs: list[tuple[str, str]], moments: list[Moment], strays: bool = False) -> int:
@@ -257,15 +261,15 @@ def test_what_goes_round_in_a_circle_ends_as_ever() -> None:
 
 
 @examples(3, 18)
-@given(networks(), st.integers(0, 1000))
-def test_packets_of_a_set_fare_alike_in_any_network(network: mc.Network, seed: int) -> None:
+@given(networks(), st.integers(0, 1000), st.booleans())
+def test_packets_of_a_set_fare_alike_in_any_network(network: mc.Network, seed: int, errors: bool) -> None:
     plan, chance, sets = mc.Plan(network), random.Random(seed), Sets(room())
     names = hosts(plan)
     if len(names) < 2:
         return
     name, other = chance.sample(names, 2)
     targets = [a for a, _ in plan.network.devices[other].own_addresses() if not a.is_link_local]
-    fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 3, Moment())
+    fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 3, Moment(), errors)
 
 
 CHAIN = """\
@@ -274,6 +278,7 @@ mossy-network: 1
 devices:
   desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
   till: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+#DESKS
   gate:
     kind: router
     interfaces:
@@ -290,14 +295,14 @@ devices:
 #WIDE
   store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, tcp/9003, udp/53]}
   shelf: {kind: host, address: 10.40.2.11/24, gateway: 10.40.2.1, serves: [https, ssh]}
-segments: {a: [desk, till, gate/in], m: [gate/out, wall/in], b: [wall/out, store, shelf]}
+segments: {a: [desk, till, gate/in#SEAT], m: [gate/out, wall/in], b: [wall/out, store, shelf]}
 """
 
 
 def chain(top: str = "", **parts: str) -> Plan:
     """Two routers one behind the other, with what is written at each."""
     text = CHAIN.replace("#TOP", top)
-    for hook in ("IN", "OUT", "GATE", "WALL", "WIDE"):
+    for hook in ("IN", "OUT", "GATE", "WALL", "WIDE", "DESKS", "SEAT"):
         text = text.replace("#" + hook, parts.get(hook.lower(), ""))
     found = mc.read_bytes(text.encode(), "chain.yaml")
     assert found.network is not None, found.problems
@@ -375,6 +380,59 @@ def test_packets_that_fare_differently_are_in_different_sets(plan: Plan, packets
             assert len(its) == 1
             walks, _ = by_every_choice(lambda choose, p=packet: sent(plan, ask(p), State(), choose)[0])  # type: ignore[misc]
             assert [told(j) for j in its[0].journeys] == [told(j) for _, j in walks], (packet, its[0].packet)
+
+
+LOFT = """\
+  loft:
+    kind: router
+    interfaces: {floor: {address: [10.40.1.20/24, 10.40.1.21/24, 10.40.7.7/24]}}
+    routes: [{prefix: default, next-hop: 10.40.1.1}]"""
+REJECTS = "w: [{reject: tcp, service: tcp/7}, {reject: udp, answer: host-prohibited}, {deny: any, service: ssh}, {permit: any}]"
+TO_LOFT = "{prefix: 10.40.7.0/24, next-hop: 10.40.1.20}"
+BLOCK = "    translate: [{source: 10.40.1.0/24, leaving: out, becomes: {pair: 198.51.100.0/24}}]"
+
+
+def with_loft(lists: str = "", **parts: str) -> Plan:
+    """The same, with a router that sends from three addresses, and a wall that rejects."""
+    lists = f"lists: {{{REJECTS}{', ' if lists else ''}{lists}}}"
+    return chain(lists, wall="arriving: w", desks=LOFT, seat=", loft/floor", **parts)
+
+
+@pytest.mark.parametrize(
+    ("plan", "destinations"),
+    [
+        (with_loft(), ["10.40.2.10"]),
+        # a list on their way, about who they are for, whose they are, what they are, and what they are about
+        (with_loft("b: [{deny: icmp, to: 10.40.1.21}, {permit: any}]", out="arriving: b"), ["10.40.2.10"]),
+        (with_loft("b: [{deny: icmp, from: 10.40.9.2}, {permit: any}]", out="arriving: b"), ["10.40.2.10", "10.40.2.99"]),
+        (with_loft("b: [{deny: icmp, icmp: port-unreachable, to: 10.40.1.20}, {permit: any}]", out="arriving: b"), ["10.40.2.10"]),
+        (with_loft("b: [{deny: udp}, {deny: tcp}, {permit: any}]", out="arriving: b"), ["10.40.2.10"]),
+        (with_loft("b: [{deny: any, from-port: 7}, {deny: any, service: tcp/443}, {permit: any}]", out="arriving: b"), ["10.40.2.10"]),
+        (with_loft("b: [{deny: icmp, state: related}, {permit: any}]", out="arriving: b", gate=STATEFUL), ["10.40.2.10"]),
+        (with_loft("b: [{permit: any, state: related}]", out="arriving: b", gate=STATEFUL), ["10.40.2.10"]),
+        # translated on its way, by one address for all, by one for each, at the other end, at both
+        (with_loft("b: [{deny: icmp, to: 10.40.1.21}, {permit: any}]", **{"in": "leaving: b"}, gate=HIDE), ["10.40.2.10"]),
+        (with_loft("b: [{deny: icmp, to: 10.40.1.21}, {permit: any}]", **{"in": "leaving: b"}, gate=BLOCK), ["10.40.2.10"]),
+        (with_loft("b: [{deny: icmp, from: 10.40.9.2}, {permit: any}]", **{"in": "leaving: b"}, gate="    translate: [{arriving: in, to: 10.40.8.8, goes-to: store}]"), ["10.40.8.8", "10.40.2.10"]),
+        (with_loft("b: [{deny: icmp, from: 10.40.8.9}, {permit: any}]", **{"in": "leaving: b"}, gate="    translate: [{arriving: in, to: 10.40.8.8/31, goes-to: store}]"), ["10.40.8.8", "10.40.8.9", "10.40.2.10"]),
+        (with_loft("b: [{deny: icmp, from: 10.40.8.8}, {permit: any}]", **{"in": "leaving: b"}, gate="    translate: [{arriving: in, to: 10.40.8.8, goes-to: store}, {leaving: out, becomes: 198.51.100.7}]"), ["10.40.8.8", "10.40.2.10"]),
+        (with_loft("b: [{deny: icmp, to: 10.40.1.20}, {permit: any}]", **{"in": "leaving: b"}, gate=HIDE + "\n    settings: {keep-port: no}"), ["10.40.2.10"]),
+        # hidden behind an address that one of them has already
+        (with_loft("b: [{deny: icmp, to: 10.40.1.20}, {permit: any}]", **{"in": "leaving: b"}, gate="    translate: [{leaving: out, becomes: 10.40.1.20}]"), ["10.40.2.10"]),
+        # nobody knows the way home to one of them
+        (with_loft(gate="    policy-routes: [{to: 10.40.7.0/24, candidates: [10.40.1.20]}]"), ["10.40.2.10", "10.40.2.99"]),
+        # told by the target itself, of what it does not listen for, by any of its addresses
+        (chain("lists: {b: [{deny: icmp, from: 10.40.2.1}, {permit: any}]}", out="arriving: b", desks=LOFT, seat=", loft/floor"), ["10.40.9.2", "10.40.2.1"]),
+        (chain("lists: {b: [{deny: icmp, from: shelf, to: 10.40.1.21}, {permit: any}]}", out="arriving: b", desks=LOFT, seat=", loft/floor"), ["10.40.2.10", "10.40.2.11"]),
+    ],
+)  # fmt: skip
+def test_errors_about_packets_of_a_set_come_to_one_end(plan: Plan, destinations: list[str], sets: Sets) -> None:
+    """Every packet that is drawn is told what its own walk says, the error about it too; and not all are told alike."""
+    some = packets_of(
+        sets, [Service(6, Span(7, 7)), Service(6, Span(22, 22)), Service(17, Span(53, 60)), Service(17, Span(7, 7)), Service(1)]
+    )
+    held = everything(sets, plan, "loft", [parse_address(a) for a in destinations]) & some
+    fares_alike(plan, sets, "loft", held, random.Random(4), 8, Moment(), errors=True)
 
 
 @pytest.fixture(scope="module")

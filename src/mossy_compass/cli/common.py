@@ -108,13 +108,16 @@ ALL_PACKETS = click.option(
 """The option of commands that compare two versions."""
 
 
-def all_packets(plans: tuple[Plan, Plan], asked: tuple[Sequence[str], Sequence[str], Sequence[str]], timed: bool) -> Compared:
+def all_packets(
+    plans: tuple[Plan, Plan], asked: tuple[Sequence[str], Sequence[str], Sequence[str]], timed: bool, errors: bool = False
+) -> Compared:
     """Compare two versions for all packets, with a progress bar.
 
     Args:
         plans: the versions.
         asked: sources, targets and services that are meant; all where none is named.
         timed: a moment was said, which goes not with looking at every moment.
+        errors: ICMP errors are followed home for every kind of packet.
 
     """
     from mossy_compass.cli.progress import track
@@ -124,7 +127,7 @@ def all_packets(plans: tuple[Plan, Plan], asked: tuple[Sequence[str], Sequence[s
         raise click.UsageError(
             "--all looks at every moment and circumstance that rules can tell apart: leave out --at and --last-resort."
         )
-    return compare_all(*plans, *asked, watch=lambda names: track(names, len(names), "senders"))
+    return compare_all(*plans, *asked, watch=lambda names: track(names, len(names), "senders"), errors=errors)
 
 
 def log_options(command: F) -> F:

@@ -121,6 +121,11 @@ def flows_of(
     "--picture", metavar="PICTURE", type=OUTPUT, help="Draw the tests that end differently in NEW, as PICTURE (.png or .svg)."
 )
 @ALL_PACKETS
+@click.option(
+    "--errors",
+    is_flag=True,
+    help="With --all: follow the ICMP errors about every kind of packet home, which may take twice as long.",
+)
 @form_option("text", "json", "csv")
 def compare(
     old: str,
@@ -135,6 +140,7 @@ def compare(
     last_resort: bool,
     picture: str | None,
     every: bool,
+    errors: bool,
     form: str,
 ) -> None:
     """Say for every test whether it ends otherwise in NEW than in OLD, worst first; for lists exactly which packets meet
@@ -170,6 +176,8 @@ def compare(
         raise click.UsageError(
             "--all compares all packets, not tests: it goes with --from, --to, --service and --format text or json."
         )
+    if errors and not every:
+        raise click.UsageError("--errors is about all packets: say --all as well. Tests tell what their senders see in any case.")
     shape = shape_of(picture) if picture else ""
     before = read_network(old)
     after, by = _other(old, before, new, change_file, fails)
@@ -177,7 +185,8 @@ def compare(
     plans = whole, in_weather(Plan(after, whole if fails else None))
     apart = () if fails else unlike(before, after)
     if every:
-        raise SystemExit(_compared_all((old, by), plans, (sources, targets, services), at is not None or last_resort, apart, form))
+        timed = at is not None or last_resort
+        raise SystemExit(_compared_all((old, by), plans, (sources, targets, services), timed, errors, apart, form))
     options = moment_of(at, last_resort)
     asked = [flows_of(p.network, drill, (sources, targets, services), options) for p in plans]
     if drill is None:
@@ -210,6 +219,7 @@ def _compared_all(
     plans: tuple[Plan, Plan],
     asked: tuple[Sequence[str], Sequence[str], Sequence[str]],
     timed: bool,
+    errors: bool,
     apart: Sequence[Unlike],
     form: str,
 ) -> int:
@@ -219,7 +229,7 @@ def _compared_all(
     from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext, versionstext
 
-    found, rules = all_packets(plans, asked, timed), effects(*plans, walker(plans[1], plans[0]))
+    found, rules = all_packets(plans, asked, timed, errors), effects(*plans, walker(plans[1], plans[0]))
     first = f"{names[0]} compared with {names[1]}: {versionstext.head(found)}."
     more = [] if not apart else new_findings(*plans)
     if form == "json":

@@ -174,7 +174,7 @@ def _after(form: Form, action: Action, facts: Facts, before: Packet, own: Sessio
     if isinstance(action, Countdown):
         return form._replace(down=form.down + 1)
     if isinstance(action, Rewrite) and not action.by_rule and own is not None:
-        return own.rewritten(form, action.half, facts.direction)
+        return own.rewritten(form, action.half, facts)
     if isinstance(action, Rewrite) and action.by_rule:
         # What a rule gives is one value, also where the packet at hand had it before.
         if action.half is Half.SOURCE:

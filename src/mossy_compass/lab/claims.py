@@ -8,6 +8,10 @@ from typing import NamedTuple
 
 from mossy_compass.errors import QuestionError
 from mossy_compass.marks import hint
+from mossy_compass.walk.journey import Symptom
+
+SEEN = (Symptom.REFUSED, Symptom.UNREACHABLE, Symptom.SILENCE)
+"""What the sender of a packet that does not arrive may see."""
 
 
 class Claim(NamedTuple):
@@ -22,6 +26,7 @@ class Claim(NamedTuple):
         passes: on a way that passes these devices, in this order.
         avoids: on a way that passes none of these.
         seen_as: with this source, with its port or without, as the far end sees it; empty for any.
+        seeing: of what is never reached: what senders see of it, one of these; empty for anything.
 
     """
 
@@ -34,6 +39,7 @@ class Claim(NamedTuple):
     passes: tuple[str, ...] = ()
     avoids: tuple[str, ...] = ()
     seen_as: str = ""
+    seeing: tuple[Symptom, ...] = ()
 
     @property
     def words(self) -> str:
@@ -44,7 +50,8 @@ class Claim(NamedTuple):
         for how, names in (("for", self.services), ("except for", self.but), ("passing", self.passes)):
             parts += [f"{how} {' and '.join(names)}"] if names else []
         parts += [f"without passing {' and '.join(self.avoids)}"] if self.avoids else []
-        return " ".join([*parts, *([f"seen as {self.seen_as}"] if self.seen_as else [])])
+        parts += [f"seen as {self.seen_as}"] if self.seen_as else []
+        return " ".join([*parts, *([f"seeing {' or '.join(self.seeing)}"] if self.seeing else [])])
 
     def check(self, devices: Iterable[str]) -> None:
         """Look whether the devices on its way are there.
@@ -66,7 +73,8 @@ _SOME = r"\S+?(?:(?:, ?| and )\S+?)*"
 _CLAIM = re.compile(
     r"(?P<source>\S+) (?P<never>never )?reach(?:es)? (?P<target>\S+?)"
     rf"(?: (?P<how>for|except(?: for)?) (?P<services>{_SOME}))?"
-    rf"(?: passing (?P<passes>{_SOME}))?(?: without passing (?P<avoids>{_SOME}))?(?: seen as (?P<seen>\S+?))?\.?"
+    rf"(?: passing (?P<passes>{_SOME}))?(?: without passing (?P<avoids>{_SOME}))?(?: seen as (?P<seen>\S+?))?"
+    r"(?: seeing (?P<seeing>\S+?(?: or \S+?)*))?\.?"
 )
 
 
@@ -74,7 +82,7 @@ def claim_of(words: str) -> Claim:
     """A claim from its sentence.
 
     SOURCE reaches TARGET, or SOURCE never reaches TARGET; after it ``for`` or ``except`` with services, ``passing`` and ``without
-    passing`` with devices, and ``seen as`` with an address.
+    passing`` with devices, ``seen as`` with an address, and ``seeing`` with what the sender sees of what never arrives.
 
     Raises:
         QuestionError: it is none.
@@ -85,11 +93,13 @@ def claim_of(words: str) -> Claim:
     if found is None:
         raise QuestionError(
             f"'{words}' is no claim that can be proven. Write: SOURCE never reaches TARGET, or SOURCE reaches TARGET; after it 'for "
-            "SERVICE' or 'except SERVICE', 'passing DEVICE', 'without passing DEVICE', in this order."
+            "SERVICE' or 'except SERVICE', 'passing DEVICE', 'without passing DEVICE', 'seen as ADDRESS' or 'seeing refused', in this "
+            "order."
         )
     never = found["never"] is not None
     if never and found["seen"]:
         raise QuestionError(f"'{words}': what never arrives is seen as nobody. Leave out 'seen as {found['seen']}', or 'never'.")
+    seeing = _seeing(found, words)
     services, but = _each(found["services"]), (found["how"] or "").startswith("except")
     return Claim(
         found["source"],
@@ -101,7 +111,29 @@ def claim_of(words: str) -> Claim:
         _each(found["passes"]),
         _each(found["avoids"]),
         found["seen"] or "",
+        seeing,
     )
+
+
+def _seeing(found: re.Match[str], words: str) -> tuple[Symptom, ...]:
+    """What senders see, by a sentence; empty where it says nothing of that."""
+    said = found["seeing"]
+    if said is None:
+        return ()
+    if not found["never"]:
+        raise QuestionError(f"'{words}': who reaches something sees its answer. Say 'never reaches', or leave out 'seeing {said}'.")
+    if found["passes"] or found["avoids"]:
+        raise QuestionError(
+            f"'{words}': what arrives by another way is answered, so 'seeing {said}' cannot hold of it. Make two claims of it."
+        )
+    known = {s.value: s for s in SEEN}
+    for word in said.split(" or "):
+        if word not in known:
+            raise QuestionError(
+                f"'{words}': '{word}' is nothing that the sender of what never arrives can see. Write seeing {', '.join(SEEN[:-1])} or "
+                f"{SEEN[-1]}, or two of them with 'or' between."
+            )
+    return tuple(known[word] for word in said.split(" or "))
 
 
 def _each(names: str | None) -> tuple[str, ...]:

@@ -59,6 +59,8 @@ class Form(NamedTuple):
         answer: it is an answer, so its kind of ICMP is that of the reply.
         first: it is what was sent, and not sent because of that: what is no address or port is as it was.
         down: how often the TTL was counted down.
+        quoted: of an ICMP error, what is quoted in it: its source, destination, source port, destination port and identifier. Of the
+            error itself all but the addresses is one value.
 
     """
 
@@ -72,6 +74,7 @@ class Form(NamedTuple):
     answer: bool = False
     first: bool = True
     down: int = 0
+    quoted: tuple[str, str, str, str, str] | None = None
 
     def of(self, sent: Packet, sample: Packet) -> Packet:
         """What a packet that was sent is by now, on its way there; what is one value for all is as in a sample."""
@@ -82,6 +85,23 @@ class Form(NamedTuple):
     def reversed(self) -> Form:
         """The form of the answers to packets of this one."""
         return Form(self.destination, self.source, self.far, self.near, self.identifier, answer=True, first=False)
+
+    def error(self, of_far_end: bool) -> Form:
+        """The form of ICMP errors about packets of this one.
+
+        Args:
+            of_far_end: who they were for sends them, from the address that they were sent to; else a device on the way, from its own.
+
+        """
+        quoted = (self.source, self.destination, self.near, self.far, self.identifier)
+        return Form(self.destination if of_far_end else "", self.source, "", "", "", first=False, quoted=quoted)
+
+    def recalled(self) -> Form:
+        """The form by which a device knows the sessions of packets: of errors, what would come as an answer to what they quote."""
+        if self.quoted is None:
+            return self
+        source, destination, near, far, identifier = self.quoted
+        return Form(destination, source, far, near, identifier, first=False)
 
 
 class _TableAsks(NamedTuple):
@@ -213,7 +233,7 @@ class Sets:
         if name in ("service", "from-port", "identifier"):
             packet = facts.packet
             near = None if form.near and form.identifier else packet.from_port
-            return near, None if form.far else (packet.to_port, packet.icmp)
+            return near, None if form.far else (packet.to_port, packet.icmp, packet.protocol if form.quoted else 0)
         if name == "names" and form.destination:
             return frozenset(facts.memory.called(facts.device).items()) if facts.memory is not None else None
         return None if self._sent(name, facts, form) else FIELDS[name].read(facts)
@@ -234,6 +254,8 @@ class Sets:
 
     def _part(self, name: str, values: Any, facts: Facts, form: Form) -> Set:
         """The packets whose field has one of some values; all or none where the field is one value for all of them."""
+        if form.quoted is not None and name in ("service", "from-port", "identifier"):
+            return self.space.possible if in_set(FIELDS[name].kind, values, FIELDS[name].read(facts)) else self.nothing
         if name == "service":
             return self._service(values, facts, form)
         if name == "from-port":

@@ -136,7 +136,8 @@ def _against(found: Found, sets: Sets, source: FlowEnd, target: Address, case: C
             found.against[key] = Against(source.name, str(target), names, more, journey, case.words)
             return
     within = ", within a tunnel" if piece.tunnelled else ""
-    found.doubtful.append(f"{source.name} to {target} at {piece.end[0]} ({piece.end[2]}){within}")
+    what = f"{source.name} to {target} at {piece.end[0]} ({piece.end[2]}){within}"
+    found.doubtful.append(f"{what}: the sets say so, and no walk showed it")
 
 
 def _wishes(found: Found, sets: Sets, source: FlowEnd, target: Address, names: Iterable[str], held: Set) -> Iterator[Packet]:

@@ -42,14 +42,41 @@ class SessionEnds(NamedTuple):
         """The form of what comes along them."""
         return self.came if direction is Direction.FORTH else self.left.reversed()
 
-    def rewritten(self, form: Form, half: Half, direction: Direction) -> Form:
-        """The form of packets whose source or destination was rewritten by their sessions."""
+    def rewritten(self, form: Form, half: Half, facts: Facts) -> Form:
+        """The form of packets whose source or destination was rewritten by their sessions.
+
+        Args:
+            form: what they were.
+            half: which of the two.
+            facts: of one of them, with its session.
+
+        """
+        direction = facts.direction
         to = self.left if direction is Direction.FORTH else self.came.reversed()
+        if form.quoted is not None:
+            return self._error_rewritten(form, half, to, *ends_before(facts))
         if half is Half.DESTINATION:
             identifier = to.identifier if direction is Direction.BACK else form.identifier
             return form._replace(destination=to.destination, far=to.far, identifier=identifier)
         identifier = to.identifier if direction is Direction.FORTH else form.identifier
         return form._replace(source=to.source, near=to.near, identifier=identifier)
+
+    def _error_rewritten(self, form: Form, half: Half, to: Form, before: FiveTuple, after: FiveTuple, packet: Packet) -> Form:
+        """The form of errors about packets of the sessions, as ``state/rewrite.py`` rewrites one of them."""
+        if half is Half.SOURCE:
+            return form if before.source == after.source else form._replace(source=to.source)
+        quoted = (to.destination, to.source, to.far, to.near, to.identifier)
+        destination = to.destination if packet.destination == before.destination else form.destination
+        return form._replace(destination=destination, quoted=quoted)
+
+
+def ends_before(facts: Facts) -> tuple[FiveTuple, FiveTuple, Packet]:
+    """The flow of a packet's session before and after the device, in the direction of the packet; and the packet as it came."""
+    assert facts.session is not None
+    before, after = facts.session.inner, facts.session.outer
+    if facts.direction is Direction.BACK:
+        before, after = after.reverse(), before.reverse()
+    return before, after, facts.came
 
 
 class OwnSessions:
@@ -87,8 +114,12 @@ class OwnSessions:
         own = self.of(facts)
         if own is not None:
             assert facts.session is not None
-            held = held & self._where_equal(sets, form, own.side(facts.direction))
+            held = held & self._where_equal(sets, form.recalled(), own.side(facts.direction))
+            if form.quoted is not None:
+                held = held & self._errors_rewritten(sets, facts, form, own)
             return held & self._judged_again(sets, stay, facts.session, own)
+        if facts.session is not None and form.quoted is not None:
+            return self._alone(sets)
         if facts.session is not None:
             for term in alike_to_action(stay.here, facts, Recall()):
                 held = held & sets.of(term, facts, form)
@@ -96,12 +127,33 @@ class OwnSessions:
         # What is over, and outer ends, are known by a key: one packet, narrow and right.
         if facts.mapping is not None or facts.gone is not None or facts.expected is not None or stay.here.name in self.loose:
             return self._alone(sets)
+        known = answer_to_quoted(facts.came) if form.quoted is not None else facts.came
         for ends in self._at(stay.here.name):
-            held = held & self._unlike(sets, ends, form, facts.came)
-        mine = self._flows(stay.here.name)
+            held = held & self._unlike(sets, ends, form.recalled(), known)
+        mine, now = self._flows(stay.here.name), facts.packet
+        facts.packet = known if form.quoted is not None else now
         for apart in apart_from(f for f in stay.state.flows(stay.here.name) if f not in mine):
-            held = held & sets.of(apart, facts, form)
+            held = held & sets.of(apart, facts, form.recalled())
+        facts.packet = now
         return held
+
+    def _errors_rewritten(self, sets: Sets, facts: Facts, form: Form, own: SessionEnds) -> Set:
+        """The errors that are rewritten as the one at hand: sent to an end of the session, or from a side that has another name."""
+        before, after, packet = ends_before(facts)
+        forms = own.came, own.left
+        was, becomes = forms if facts.direction is Direction.FORTH else (forms[1].reversed(), forms[0].reversed())
+        held = self._as_here(sets, (form.destination, packet.destination), (was.destination, before.destination))
+        return held & self._as_here(sets, (was.source, before.source), (becomes.source, after.source))
+
+    def _as_here(self, sets: Sets, one: tuple[str, Address], other: tuple[str, Address]) -> Set:
+        """The packets of which two addresses are the same, or are not, as of the one at hand; each a part of what was sent, or one value."""
+        (part, value), (another, its) = one, other
+        if part == another:  # the same part, or two values that all of them have
+            return sets.space.possible
+        if part and another:
+            return self._as_sent(sets, part) & self._as_sent(sets, another)
+        same = _with(sets, part or another, its if part else value)
+        return same if value == its else sets.space.possible & ~same
 
     def knows_all(self, stay: Stay) -> bool:
         """Whether everything that a device remembers is of these packets themselves."""
@@ -184,6 +236,14 @@ class OwnSessions:
             for term in step.alike(again) if step is not None else ():
                 held = held & sets.of(term, again, now)
         return held
+
+
+def answer_to_quoted(error: Packet) -> Packet:
+    """What would come as an answer to the packet that an error quotes: by that a device knows the session of both (RFC 5508 section 4)."""
+    quoted = error.quoted
+    assert quoted is not None
+    ends = quoted._replace(source=quoted.destination, destination=quoted.source)
+    return ends._replace(from_port=quoted.to_port, to_port=quoted.from_port) if quoted.protocol in WITH_PORTS else ends
 
 
 def _with(sets: Sets, part: str, value: Address | int) -> Set:

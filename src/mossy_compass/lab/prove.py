@@ -8,9 +8,8 @@ from mossy_compass.errors import QuestionError
 from mossy_compass.lab.circumstances import every_case
 from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import meant
-from mossy_compass.lab.never import search_any
 from mossy_compass.lab.proofs import Against, Found, Proof, Watched, addresses_meant, services_in
-from mossy_compass.lab.reach import search_each
+from mossy_compass.lab.reach import search_each, search_seen
 from mossy_compass.model.network import Network
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Fate
@@ -46,7 +45,7 @@ def prove(of: Network | Plan, claim: Claim, watch: Watched = iter) -> Proof:
         raise QuestionError(f"nothing can be asked about '{claim.words}': {', '.join(left) or 'nobody is meant'}.")
     found = Found(plan, claim, asked, held)
     # Equal hosts are not the same: each is asked from where it stands.
-    search = search_any if claim.never else search_each
+    search = search_seen if claim.never else search_each
     with_room(partial(search, found, cases, list(sources.ends), watch), FOR_A_NETWORK)
     if not found.senders:
         why = ", ".join(dict.fromkeys(found.left)) or "every source is the only target itself, or has no address"

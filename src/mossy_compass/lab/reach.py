@@ -1,4 +1,6 @@
-"""Whether some hosts always reach some others: every packet of what is asked is told apart by how it fares, there and back.
+"""Whether some hosts always reach some others, or what they see of those that they never do: each packet by how it fares.
+
+Every packet of what is asked is told apart, there and back, with the way home of ICMP errors where it matters what senders see.
 
 What holds was walked once for each kind of packet (``whole.py``), and what does not is such a walk.
 """
@@ -14,9 +16,11 @@ from mossy_compass.errors import TooLarge
 from mossy_compass.headers.sets import Set
 from mossy_compass.lab.cells import as_many
 from mossy_compass.lab.circumstances import Circumstances, Memories
+from mossy_compass.lab.claims import Claim
 from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.expect import Wanted, wrong_with
 from mossy_compass.lab.forms import Sets, room, sent_by
+from mossy_compass.lab.never import search_any
 from mossy_compass.lab.proofs import Against, Found, Watched, addresses_meant, named_services, packets_of, services_in
 from mossy_compass.lab.whole import Whole, as_known, wholes
 from mossy_compass.model.network import Network
@@ -35,7 +39,7 @@ class _Wish(NamedTuple):
     Attributes:
         target: the address.
         end: whose it is.
-        services: by which it should be reached.
+        services: by which it is asked about; empty for all.
 
     """
 
@@ -59,6 +63,26 @@ def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd]
 
     """
     found.begin()
+    _every_kind(found, cases, sources, watch, size)
+
+
+def search_seen(found: Found, cases: list[Circumstances], sources: list[FlowEnd], watch: Watched, size: int) -> None:
+    """Look for any packet that arrives, and where none does, for one whose sender sees something else than was claimed.
+
+    Args:
+        found, cases, sources, watch, size: as for ``search_each``.
+
+    Raises:
+        TooLarge: the sets need more memory than they are given.
+
+    """
+    search_any(found, cases, sources, watch, size)
+    if found.claim.seeing and not found.against:
+        _every_kind(found, cases, sources, watch, size)
+
+
+def _every_kind(found: Found, cases: list[Circumstances], sources: list[FlowEnd], watch: Watched, size: int) -> None:
+    """Walk every kind of packet; the arguments and errors are those of ``search_each``."""
     sets = Sets(room(size))
     asked = list(_each_asked(found, sets))
     memories = Memories(found.plan)
@@ -69,10 +93,12 @@ def search_each(found: Found, cases: list[Circumstances], sources: list[FlowEnd]
         if not mine:
             found.left.append(f"{source.name} (no address to send from)")
             continue
+        # Of what never arrives, an address of another family has nothing to tell.
         others = [a for a in asked if a.end.owner != source.owner]
         met = {a.end.owner for a in others if any(a.target.family == b.family for b in mine)}
         apart = dict.fromkeys(a.end.name for a in others if a.end.owner not in met)
-        found.left += [f"{source.name} to {name} (no address of one family)" for name in apart]
+        if not found.claim.never:
+            found.left += [f"{source.name} to {name} (no address of one family)" for name in apart]
         for one in others:
             held = sent_by(sets.space, [a.key for a in mine]) & _wanted(sets, found, one)
             if not held.satisfiable():
@@ -104,8 +130,8 @@ def _each_asked(found: Found, sets: Sets) -> Iterator[_Wish]:
     """Every address that should be reached, with the services: those that are named, or what its owner listens for."""
     network, claim = found.plan.network, found.claim
     for target, end in found.targets.items():
-        if claim.services:
-            yield _Wish(target, end, found.asked)
+        if claim.services or claim.never:
+            yield _Wish(target, end, () if claim.but else found.asked)
             continue
         words = [w for w in services_at(network, end.owner) if w != "ping"]
         services = tuple(s for w in words for s in services_in(network, w))
@@ -117,7 +143,8 @@ def _each_asked(found: Found, sets: Sets) -> Iterator[_Wish]:
 
 def _wanted(sets: Sets, found: Found, one: _Wish) -> Set:
     """The packets that open something of the services, to the target."""
-    held = sets.opening & sets.to((one.target,)) & packets_of(sets, one.services)
+    held = sets.opening & sets.to((one.target,))
+    held = held & packets_of(sets, one.services) if one.services else held
     return held & ~packets_of(sets, found.asked) if found.claim.but else held
 
 
@@ -142,25 +169,29 @@ def _fares(
         """There are more kinds than are looked at."""
         found.doubtful.append(f"{source.name} to {one.target}: {error}")
 
-    for whole in as_many(wholes(found.plan, sets, held, question, memory, as_known), more):
-        found.kinds += 1
-        found.walked += whole.journeys
+    for whole in as_many(wholes(found.plan, sets, held, question, memory, as_known, claim.never), more):
+        found.kinds += not claim.never  # of what never arrives they are counted already
+        found.walked += () if claim.never else whole.journeys
         found.doubtful += [f"{source.name} to {one.target}: {doubt}" for doubt in whole.doubts]
-        for journey in whole.journeys:
-            wrong = tuple(wrong_with(journey, wanted))
-            if wrong:
-                lost.setdefault((journey.there.end, journey.cause, journey.because.cited(), wrong), []).append(
-                    (whole, journey, wrong)
-                )
-                break
-        else:
+        otherwise = ((j, _seen_wrong(j, claim) if claim.never else tuple(wrong_with(j, wanted))) for j in whole.journeys)
+        journey, wrong = next((one for one in otherwise if one[1]), (None, ()))
+        if journey is not None:
+            alike = journey.there.end, journey.cause, journey.because.cited(), wrong
+            lost.setdefault(alike, []).append((whole, journey, wrong))
+        elif not claim.never:
             for name, because in dict.fromkeys(p for j in whole.journeys for p in j.there.permits()):
                 found.reasons[name, because] += 1
-    for (_, cause, why, _), some in lost.items():
-        key = source.name, one.target, f"{cause} {why}"
+    for (_, cause, why, wrong), some in lost.items():
+        # One rule may tell senders this and that, by what they sent.
+        key = source.name, one.target, f"{cause} {why}{f' {wrong[0]}' if claim.never else ''}"
         yield key
         if key not in found.against:
             found.against[key] = _noted(found, sets, source, one, case, some, held)
+
+
+def _seen_wrong(journey: Journey, claim: Claim) -> tuple[str, ...]:
+    """What the sender of a packet that never arrives sees otherwise than was claimed."""
+    return () if journey.symptom in claim.seeing else (f"it sees {journey.symptom}",)
 
 
 def _noted(
@@ -176,6 +207,8 @@ def _noted(
     all_of_them = sets.space.union(whole.held for whole, _, _ in some)
     names, more = named_services(found.plan.network, one.end.owner, sets, all_of_them, found.claim.services)
     _, journey, wrong = min(some, key=lambda s: s[0].packet.from_port != FIRST_DYNAMIC_PORT)
+    if found.claim.never and not found.claim.services and not (held & ~all_of_them).satisfiable():
+        names, more = ("everything",), False
     packet = journey.there.packet
     others = held & packets_of(sets, (_service_of(packet),)) & ~all_of_them
     port = packet.from_port if packet.protocol in WITH_PORTS and others.satisfiable() else -1

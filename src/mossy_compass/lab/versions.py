@@ -104,6 +104,7 @@ class Compared(NamedTuple):
         one_sided: who sends in one version alone, with which address.
         told_home: packets that end alike, and whose senders see something else of it: the error about them fares otherwise. Of each
             kind of packets only the walked one is looked at for this.
+        errors: of each kind of packets all were looked at for it.
 
     """
 
@@ -114,6 +115,7 @@ class Compared(NamedTuple):
     left: tuple[str, ...]
     one_sided: tuple[str, ...] = ()
     told_home: tuple[tuple[Journey, Journey], ...] = ()
+    errors: bool = False
 
 
 _Words = tuple[tuple[Arrives, ...], bool, bool]
@@ -129,6 +131,7 @@ def compare_all(
     services: Sequence[str] = (),
     watch: Watch = iter,
     most_stays: int = MOST_STAYS * 2,
+    errors: bool = False,
 ) -> Compared:
     """Tell which packets end otherwise in a later version of a network, of all that hosts and routers can send in both.
 
@@ -142,17 +145,25 @@ def compare_all(
         watch: takes the names of the senders, and gives them one by one; for a progress bar.
         most_stays: so many stays of packets at devices are looked at for each sender, in both versions together; of more it is said
             that they are left out.
+        errors: ICMP errors are followed home for every kind of packet; else for the walked ones alone.
 
     Raises:
         QuestionError: nobody is meant, or more moments and circumstances come of it than are looked at.
         TooLarge: the sets need more memory than they are given.
 
     """
-    search = _Versions(before, after, sources, targets, services, most_stays)
+    search = _Versions(before, after, sources, targets, services, most_stays, errors)
     with_room(partial(search.run, watch), FOR_A_NETWORK)
     left = tuple(dict.fromkeys((*search.left, *search.cut, *search.doubts)))
     return Compared(
-        search.turned, len(search.starts), search.kinds, len(search.cases), left, tuple(search.one_sided), tuple(search.told_home)
+        search.turned,
+        len(search.starts),
+        search.kinds,
+        len(search.cases),
+        left,
+        tuple(search.one_sided),
+        tuple(search.told_home),
+        errors,
     )
 
 
@@ -171,9 +182,16 @@ class _Versions:
     """What has been found so far."""
 
     def __init__(
-        self, before: Plan, after: Plan, sources: Sequence[str], targets: Sequence[str], services: Sequence[str], most: int
+        self,
+        before: Plan,
+        after: Plan,
+        sources: Sequence[str],
+        targets: Sequence[str],
+        services: Sequence[str],
+        most: int = MOST_STAYS * 2,
+        errors: bool = False,
     ) -> None:
-        self.most = most
+        self.most, self.errors = most, errors
         self.plans = before, after
         self.networks = before.network, after.network
         self.asked = sources, targets, services
@@ -299,10 +317,10 @@ class _Versions:
             wished = as_known(facts)
             packet = wished if holding(self.sets.space, held, wished, facts.relation) else facts.packet
             try:
-                was = whole(self.plans[0], self.sets, held, ask[0](packet), memories[0])
+                was = whole(self.plans[0], self.sets, held, ask[0](packet), memories[0], self.errors)
                 now = was
                 if any(h.device not in self.felt.alike for j in was.journeys for leg in j.every_leg for h in leg.every_hop):
-                    now = whole(self.plans[1], self.sets, was.held, ask[1](packet), memories[1])
+                    now = whole(self.plans[1], self.sets, was.held, ask[1](packet), memories[1], self.errors)
             except TooLarge as error:
                 self.cut.append(f"some packets of {device}: {error}")
                 return settled
@@ -396,7 +414,7 @@ class _Versions:
         return old, next((j for j, told in zip(after, now, strict=True) if told not in was), after[0])
 
     def _told(self, journey: Journey, earlier: bool) -> tuple[object, ...]:
-        """What of a journey is compared: not what becomes of an error about it, which sets do not follow."""
+        """What of a journey is compared: not what becomes of an error about it, which is told apart from how it ends."""
         cell = cell_of(journey, "", "", "")
         answered = journey.back is not None and journey.back.packet.quoted is None
         home = (cell.symptom, cell.exits) if answered else tuple(h.leaving for h in journey.there.every_hop)

@@ -58,7 +58,9 @@ class Whole(NamedTuple):
     stays: int
 
 
-def wholes(plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Callable[[Facts], Packet]) -> Iterator[Whole]:
+def wholes(
+    plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Callable[[Facts], Packet], errors: bool = False
+) -> Iterator[Whole]:
     """Tell packets apart by how they fare, there and back, each of them alone.
 
     Args:
@@ -68,6 +70,7 @@ def wholes(plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Cal
         ask: makes a question of one of them.
         state: what devices remember; nothing of the packets is remembered.
         usual: the packet that is walked for one that a set offers: as people know them. It is taken where the set has it.
+        errors: what an ICMP error about a packet comes to is a part of how that one fares.
 
     Raises:
         TooLarge: more stays come of it than are looked at.
@@ -79,7 +82,7 @@ def wholes(plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Cal
         assert facts is not None
         wished = usual(facts)
         packet = wished if holding(sets.space, left, wished, facts.relation) else facts.packet
-        found = whole(plan, sets, left, ask(packet), state)
+        found = whole(plan, sets, left, ask(packet), state, errors)
         assert holding(sets.space, found.held, packet, facts.relation), packet
         left = left & ~found.held
         stays += found.stays
@@ -88,18 +91,18 @@ def wholes(plan: Plan, sets: Sets, held: Set, ask: Ask, state: State, usual: Cal
         yield found
 
 
-def whole(plan: Plan, sets: Sets, held: Set, question: Question, state: State) -> Whole:
+def whole(plan: Plan, sets: Sets, held: Set, question: Question, state: State, errors: bool = False) -> Whole:
     """How one packet fares, and which others of a set fare so.
 
     Args:
-        plan, sets, state: as for ``wholes``.
+        plan, sets, state, errors: as for ``wholes``.
         held: packets, with that one.
         question: it has the packet.
 
     """
     assert question.packet is not None
     sets.of_case.clear()
-    walker = Walker(plan, sets, state, question)
+    walker = Walker(plan, sets, state, question, errors)
     found, all_of_them = by_every_choice(walker.by)
     for _, (_, alike) in found:
         held = held & alike
@@ -173,8 +176,8 @@ class Walker:
 
     reuses = True
 
-    def __init__(self, plan: Plan, sets: Sets, state: State, question: Question) -> None:
-        self.plan, self.sets, self.state, self.question = plan, sets, state, question
+    def __init__(self, plan: Plan, sets: Sets, state: State, question: Question, errors: bool = False) -> None:
+        self.plan, self.sets, self.state, self.question, self.errors = plan, sets, state, question, errors
         self.loose = frozenset(name for name in plan.network.devices if state.loose_ends(name))
         self.doubts: list[str] = []
         self.stays = 0
@@ -195,11 +198,15 @@ class Walker:
         question, kept = self.question, OwnSessions(packet, self.loose)
         first = Emission(packet, question.device, Way.THERE, leaving=question.leaving, next_hop=question.next_hop)
         held, form, reply = self.leg(first, Form(), kept, choose)
+        error = form.error(reply is not None and reply.way is Way.BACK)
         form = form.reversed()
-        # What an error says is not of a form, and no part of how the packet itself fared.
         if reply is not None and reply.packet.quoted is None and journey.back is not None:
             back, _, _ = self.leg(reply._replace(number=2), form, kept, choose)
             held = held & back
+        elif reply is not None and self.errors and journey.back is not None:
+            held = held & self.leg(reply._replace(number=2), error, kept, choose)[0]
+        elif self.errors and journey.back is not None:  # who carries the packet has told of it: not followed by sets
+            self.doubts.append(f"what {journey.back.hops[0].device} tells of it is looked at for one packet alone")
         later = journey.later
         if later is not None:
             of_the_asker = later.hops[0].device == question.device

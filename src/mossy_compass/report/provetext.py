@@ -11,6 +11,7 @@ from rich.text import Text
 from mossy_compass.lab.proofs import Against, Proof
 from mossy_compass.plan.reasons import Fate
 from mossy_compass.report import text
+from mossy_compass.walk.journey import Symptom
 
 MOST_SHOWN = 12
 MOST_REASONS = 8
@@ -45,11 +46,17 @@ def head(found: Proof) -> str:
     if found.against:
         first = found.against[0]
         pairs = len({(a.source, a.target) for a in found.against})
+        if first.wrong:
+            more = f"; {pairs - 1} more pair{'s' * (pairs > 2)} not as claimed" if pairs > 1 else ""
+            return (
+                f"{found.claim.words}: NO. {first.source} does not reach {first.target}, but {first.wrong[0]}{_when(first)}{more}."
+            )
         more = f", and {pairs - 1} more pair{'s' * (pairs > 2)}" if pairs > 1 else ""
         return f"{found.claim.words}: NO. {first.source} reaches {first.target}{_when(first)}{more}."
     if found.holds is None:
         return f"{found.claim.words}: NOT KNOWN; nothing against it was walked, and not everything could be looked at."
-    return f"{found.claim.words}: YES, whatever packet is sent."
+    of_all = f"; whoever sends one that opens something sees {' or '.join(found.claim.seeing)}" if found.claim.seeing else ""
+    return f"{found.claim.words}: YES, whatever packet is sent{of_all}."
 
 
 def _head_of_reaching(found: Proof) -> str:
@@ -76,12 +83,14 @@ def _when(one: Against) -> str:
 def _rows(found: Proof) -> Iterator[tuple[str, str]]:
     """The lines that belong to the answer."""
     called, line = ("by", _gets_through) if found.claim.never else ("lost", _lost)
+    if found.claim.never and any(one.wrong for one in found.against):
+        called, line = "sees", _sees
     for number, one in enumerate(found.against[:MOST_SHOWN]):
         yield called if number == 0 else "", line(one)
     if len(found.against) > MOST_SHOWN:
         yield "", f"and {len(found.against) - MOST_SHOWN} more"
     for words in found.doubtful[:MOST_SHOWN]:
-        yield "in doubt", f"{words}: the sets say so, and no walk showed it" if found.claim.never else words
+        yield "in doubt", words
     for words in found.left[:MOST_SHOWN]:
         yield "not asked", words
     if found.elsewhere:
@@ -123,6 +132,19 @@ def _gets_through(one: Against) -> str:
     """What gets through, and should not."""
     closed = "" if one.journey.there.fate is Fate.DELIVERED else ", where nobody listens"
     return f"{one.source} to {one.target}: {_services(one)}{closed}{_when(one)}"
+
+
+def _sees(one: Against) -> str:
+    """What the sender of packets that do not arrive sees of it, and why."""
+    port = f" from source port {one.port} and some others" if one.port >= 0 else ""
+    told = one.journey.back
+    lost = (
+        f"; what was sent home about it is lost: {told.because.cited()}"
+        if told is not None and one.journey.symptom is Symptom.SILENCE
+        else ""
+    )
+    why = one.journey.there.because.cited()
+    return f"{one.source} to {one.target}: {one.journey.symptom} for {_services(one)}{port}{_when(one)}: {why}{lost}"
 
 
 def _lost(one: Against) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 from rich.console import RenderableType
@@ -12,6 +13,7 @@ from mossy_compass.lab.inwords import Arrives
 from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, KEEPS_OUT, LETS_IN, OPENS, STRAYS, Compared, Turned, Which
 from mossy_compass.report.text import some_of
 from mossy_compass.walk.grid import Cell, cell_dict, differences
+from mossy_compass.walk.journey import Journey
 
 MOST_TURNED = 12
 MOST_WHICH = 4
@@ -93,19 +95,27 @@ def parts(found: Compared) -> list[RenderableType]:
     )
     if any(_partly(which) for t in found.turned for which in t.which):
         tail += " Partly: to some of the addresses, or from some source ports or addresses."
-    tail += " Errors on their way home are compared for the walked ones alone."
+    if not found.errors:
+        tail += " Errors on their way home are compared for the walked ones alone; --errors compares them all."
     if found.told_home:
-        one, other = found.told_home[0]
-        others = len(found.told_home) - 1
-        more = f" (and so of {others} more kind{'s' if others > 1 else ''})" if others else ""
-        words = f"lost as before; its sender saw {one.symptom.value}, and sees {other.symptom.value} now{more}"
-        out += [Text("what senders are told of lost ones:", style="bold"), _indented(f"as {one.there.packet}: {words}")]
+        out += [Text("what senders are told of lost ones:", style="bold"), *map(_indented, _told_home(found))]
     if found.one_sided:
         more = f" and {len(found.one_sided) - MOST_NAMED} more" if len(found.one_sided) > MOST_NAMED else ""
         out.append(
             Text(f"Not compared, since one version alone has them: packets from {', '.join(found.one_sided[:MOST_NAMED])}{more}.")
         )
     return [*out, Text(tail, style="dim"), *(Text(f"Not known: {words}.") for words in found.left)]
+
+
+def _told_home(found: Compared) -> Iterator[str]:
+    """What senders see otherwise of packets that are lost as before, by what they see."""
+    seen: dict[tuple[str, str], list[Journey]] = {}
+    for one, other in found.told_home:
+        seen.setdefault((one.symptom.value, other.symptom.value), []).append(one)
+    for (was, now), some in seen.items():
+        others = len(some) - 1
+        more = f" (and so of {others} more kind{'s' if others > 1 else ''})" if others else ""
+        yield f"as {some[0].there.packet}: lost as before; its sender saw {was}, and sees {now} now{more}"
 
 
 def _lines(turned: Turned) -> list[RenderableType]:
