@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import itertools
 import random
 from dataclasses import replace
 from pathlib import Path
@@ -357,6 +358,54 @@ def test_what_senders_are_told_of_lost_packets_is_beside_how_these_end(tmp_path:
     assert "as udp 10.40.1.10:49152 > 10.40.2.10:9: lost as before; its sender saw silence, and sees refused now Packets" in words
     # the reset of a closed port is an answer like others
     assert told(mc.load(one), mc.load(two), sources=["a"], targets=["b"], services=["tcp/9"]) == []
+
+
+ROOF = """\
+mossy-network: 1
+lists: {l: [{deny: udp, service: udp/7}, {reject: udp, to: shed}, {permit: any}], o: [#RULES{permit: any}]}
+devices:
+  roof: {kind: router, interfaces: {x: {address: [10.40.1.20/24, 10.40.1.21/24, 10.40.1.22/24]}}, routes: [{prefix: default, next-hop: 10.40.1.1}]}
+  gate:
+    kind: router
+    interfaces: {x: 10.40.1.1/24, y: {address: 10.40.9.1/30, filter: {arriving: o}}}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}]
+  wall:
+    kind: router
+    interfaces: {y: {address: 10.40.9.2/30, filter: {arriving: l}}, z: 10.40.2.1/24}
+    routes: [{prefix: default, next-hop: 10.40.9.1}]
+  shed: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https]}
+segments: {one: [roof, gate/x], two: [gate/y, wall/y], three: [wall/z, shed]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "differs"),
+    [
+        ("", "{deny: icmp, to: 10.40.1.21}, ", {"10.40.1.21"}),
+        ("{deny: icmp, to: 10.40.1.22}, ", "{deny: icmp, to: 10.40.1.21}, ", {"10.40.1.21", "10.40.1.22"}),
+        ("{deny: icmp, to: 10.40.1.21}, ", "{deny: icmp, to: 10.40.1.21}, ", set()),
+        ("", "{deny: icmp, from: 10.40.9.2}, ", {"10.40.1.20", "10.40.1.21", "10.40.1.22"}),
+        ("", "{deny: icmp, from: 10.40.2.1}, ", set()),
+    ],
+)
+def test_errors_are_compared_for_every_packet_when_asked(tmp_path: Path, was: str, now: str, differs: set[str]) -> None:
+    """Whose error about a lost packet is lost now, and was not: exactly those of whom a walk says so."""
+    files = tmp_path / "was.yaml", tmp_path / "now.yaml"
+    for file, rules in zip(files, (was, now), strict=True):
+        file.write_text(ROOF.replace("#RULES", rules))
+    plans = [Plan(mc.load(file)) for file in files]
+    found = compare_all(plans[0], plans[1], ["roof"], ["shed"], ["udp"], errors=True)
+    assert {str(one.there.packet.source) for one, _ in found.told_home} == differs
+    for source, port in itertools.product(("10.40.1.20", "10.40.1.21", "10.40.1.22"), (7, 8, 9000)):
+        seen = [mc.trace(plan, "roof", "shed", f"udp/{port}", source=source).symptom for plan in plans]
+        assert (seen[0] != seen[1]) is (source in differs and port != 7), (source, port)
+    said = CliRunner().invoke(
+        main, ["compare", *map(str, files), "--all", "--errors", "--from", "roof", "--to", "shed", "--service", "udp"]
+    )
+    assert ("what senders are told of lost ones" in said.output) is bool(differs)
+    assert "the walked ones alone" not in said.output
+    alone = CliRunner().invoke(main, ["compare", *map(str, files), "--errors"])
+    assert (alone.exit_code, "say --all as well" in alone.output) == (2, True)
 
 
 def test_the_commands_say_the_answer_first(tmp_path: Path) -> None:

@@ -46,13 +46,14 @@ def prove(
     somebody thought of, but for every packet that its sources can send. Against a claim stands a packet that was walked.
 
     A CLAIM is a sentence: SOURCE never reaches TARGET, or SOURCE reaches TARGET. After it, in this order, if you like:
-    'for SERVICE' or 'except SERVICE', 'passing DEVICE', 'without passing DEVICE', 'seen as ADDRESS'. Each end is a host,
-    group, segment, zone, prefix or address.
+    'for SERVICE' or 'except SERVICE', 'passing DEVICE', 'without passing DEVICE', 'seen as ADDRESS', 'seeing refused',
+    'seeing unreachable' or 'seeing silence'. Each end is a host, group, segment, zone, prefix or address.
 
     \b
     Examples:
       mossy prove fernhollow.yaml "kiosks never reach ledger except ticketing"
       mossy prove fernhollow.yaml "visitor-net never reaches 10.40.0.0/16 for ssh and telnet"
+      mossy prove fernhollow.yaml "kiosks never reach ledger except ticketing seeing silence"
       mossy prove fernhollow.yaml "kiosks reach ledger for ticketing passing herb-gate"
       mossy prove fernhollow.yaml "kiosks never reach ledger except ticketing" --fail each-link --fail each-device
 

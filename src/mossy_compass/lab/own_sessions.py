@@ -54,29 +54,23 @@ class SessionEnds(NamedTuple):
         direction = facts.direction
         to = self.left if direction is Direction.FORTH else self.came.reversed()
         if form.quoted is not None:
-            return self._error_rewritten(form, half, to, *ends_before(facts))
+            return self._error_rewritten(form, half, to, facts)
         if half is Half.DESTINATION:
             identifier = to.identifier if direction is Direction.BACK else form.identifier
             return form._replace(destination=to.destination, far=to.far, identifier=identifier)
         identifier = to.identifier if direction is Direction.FORTH else form.identifier
         return form._replace(source=to.source, near=to.near, identifier=identifier)
 
-    def _error_rewritten(self, form: Form, half: Half, to: Form, before: FiveTuple, after: FiveTuple, packet: Packet) -> Form:
+    def _error_rewritten(self, form: Form, half: Half, to: Form, facts: Facts) -> Form:
         """The form of errors about packets of the sessions, as ``state/rewrite.py`` rewrites one of them."""
+        assert facts.session is not None
+        before, after = facts.session.inner, facts.session.outer
+        if facts.direction is Direction.BACK:
+            before, after = after.reverse(), before.reverse()
         if half is Half.SOURCE:
             return form if before.source == after.source else form._replace(source=to.source)
-        quoted = (to.destination, to.source, to.far, to.near, to.identifier)
-        destination = to.destination if packet.destination == before.destination else form.destination
-        return form._replace(destination=destination, quoted=quoted)
-
-
-def ends_before(facts: Facts) -> tuple[FiveTuple, FiveTuple, Packet]:
-    """The flow of a packet's session before and after the device, in the direction of the packet; and the packet as it came."""
-    assert facts.session is not None
-    before, after = facts.session.inner, facts.session.outer
-    if facts.direction is Direction.BACK:
-        before, after = after.reverse(), before.reverse()
-    return before, after, facts.came
+        destination = to.destination if facts.came.destination == before.destination else form.destination
+        return form._replace(destination=destination, quoted=(to.destination, to.source, to.far, to.near, to.identifier))
 
 
 class OwnSessions:
@@ -115,8 +109,8 @@ class OwnSessions:
         if own is not None:
             assert facts.session is not None
             held = held & self._where_equal(sets, form.recalled(), own.side(facts.direction))
-            if form.quoted is not None:
-                held = held & self._errors_rewritten(sets, facts, form, own)
+            if form.quoted is not None and form.destination != form.quoted[0]:
+                return self._alone(sets)  # somebody translated it without what it quotes: its session may leave it so, or not
             return held & self._judged_again(sets, stay, facts.session, own)
         if facts.session is not None and form.quoted is not None:
             return self._alone(sets)
@@ -136,24 +130,6 @@ class OwnSessions:
             held = held & sets.of(apart, facts, form.recalled())
         facts.packet = now
         return held
-
-    def _errors_rewritten(self, sets: Sets, facts: Facts, form: Form, own: SessionEnds) -> Set:
-        """The errors that are rewritten as the one at hand: sent to an end of the session, or from a side that has another name."""
-        before, after, packet = ends_before(facts)
-        forms = own.came, own.left
-        was, becomes = forms if facts.direction is Direction.FORTH else (forms[1].reversed(), forms[0].reversed())
-        held = self._as_here(sets, (form.destination, packet.destination), (was.destination, before.destination))
-        return held & self._as_here(sets, (was.source, before.source), (becomes.source, after.source))
-
-    def _as_here(self, sets: Sets, one: tuple[str, Address], other: tuple[str, Address]) -> Set:
-        """The packets of which two addresses are the same, or are not, as of the one at hand; each a part of what was sent, or one value."""
-        (part, value), (another, its) = one, other
-        if part == another:  # the same part, or two values that all of them have
-            return sets.space.possible
-        if part and another:
-            return self._as_sent(sets, part) & self._as_sent(sets, another)
-        same = _with(sets, part or another, its if part else value)
-        return same if value == its else sets.space.possible & ~same
 
     def knows_all(self, stay: Stay) -> bool:
         """Whether everything that a device remembers is of these packets themselves."""
