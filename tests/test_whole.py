@@ -395,7 +395,8 @@ BLOCK = "    translate: [{source: 10.40.1.0/24, leaving: out, becomes: {pair: 19
 def with_loft(lists: str = "", **parts: str) -> Plan:
     """The same, with a router that sends from three addresses, and a wall that rejects."""
     lists = f"lists: {{{REJECTS}{', ' if lists else ''}{lists}}}"
-    return chain(lists, wall="arriving: w", desks=LOFT, seat=", loft/floor", **parts)
+    loft = LOFT.replace("}}\n", ", filter: {arriving: c}}}\n") if "c: [" in lists else LOFT
+    return chain(lists, wall="arriving: w", desks=loft, seat=", loft/floor", **parts)
 
 
 @pytest.mark.parametrize(
@@ -417,6 +418,9 @@ def with_loft(lists: str = "", **parts: str) -> Plan:
         (with_loft("b: [{deny: icmp, from: 10.40.8.9}, {permit: any}]", **{"in": "leaving: b"}, gate="    translate: [{arriving: in, to: 10.40.8.8/31, goes-to: store}]"), ["10.40.8.8", "10.40.8.9", "10.40.2.10"]),
         (with_loft("b: [{deny: icmp, from: 10.40.8.8}, {permit: any}]", **{"in": "leaving: b"}, gate="    translate: [{arriving: in, to: 10.40.8.8, goes-to: store}, {leaving: out, becomes: 198.51.100.7}]"), ["10.40.8.8", "10.40.2.10"]),
         (with_loft("b: [{deny: icmp, to: 10.40.1.20}, {permit: any}]", **{"in": "leaving: b"}, gate=HIDE + "\n    settings: {keep-port: no}"), ["10.40.2.10"]),
+        # judged by who they are from once the translation is undone: of the far end's other name, or of who sent them
+        (with_loft("c: [{deny: icmp, from: 10.40.8.9}, {permit: any}]", gate="    translate: [{arriving: in, to: 10.40.8.8/31, goes-to: store}]"), ["10.40.8.8", "10.40.8.9", "10.40.2.10"]),
+        (with_loft("c: [{deny: icmp, from: 10.40.9.2}, {permit: any}]", gate=HIDE), ["10.40.2.10", "10.40.2.11"]),
         # hidden behind an address that one of them has already
         (with_loft("b: [{deny: icmp, to: 10.40.1.20}, {permit: any}]", **{"in": "leaving: b"}, gate="    translate: [{leaving: out, becomes: 10.40.1.20}]"), ["10.40.2.10"]),
         # nobody knows the way home to one of them

@@ -36,7 +36,7 @@ from mossy_compass.plan.stages.routes import policy_rows
 from mossy_compass.proof.effects import paired
 from mossy_compass.proof.space import FOR_A_NETWORK, with_room
 from mossy_compass.walk.grid import Cell, cell_of, differences, fronts_of, services_at
-from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.journey import Journey, Symptom
 from mossy_compass.walk.question import Question
 
 CLOSES, OPENS, LETS_IN, BY_ANOTHER, ANOTHER_WAY, KEEPS_OUT = range(6)
@@ -92,6 +92,35 @@ class Turned(NamedTuple):
         return {(source, target) for which in self.which for source in which.sources for target in which.targets}
 
 
+class ToldHome(NamedTuple):
+    """Packets that are lost as before, and whose senders see something else of it: the error about them fares otherwise.
+
+    Attributes:
+        journeys: of one of them, in each version.
+        kinds: of how many kinds of packets that was seen.
+        which: all of them, in words, where errors were followed for all packets; else empty.
+        when: at which moments; empty for always.
+
+    """
+
+    journeys: tuple[Journey, Journey]
+    kinds: int
+    which: tuple[Which, ...]
+    when: str
+
+    @property
+    def seen(self) -> tuple[str, str]:
+        """What the sender saw, and what it sees now."""
+        one, other = self.journeys
+        return one.symptom.value, other.symptom.value
+
+    @property
+    def lost(self) -> tuple[str, Because] | None:
+        """Where the error is lost in the one version in which nobody hears of it, and why; None where nothing is sent."""
+        back = next((j.back for j in self.journeys if j.symptom is Symptom.SILENCE), None)
+        return (back.end, back.because) if back is not None else None
+
+
 class Compared(NamedTuple):
     """What two versions do to packets otherwise.
 
@@ -102,9 +131,8 @@ class Compared(NamedTuple):
         cases: how many moments and circumstances were looked at.
         left: whose packets were not compared, and what is not known of some, a few words each.
         one_sided: who sends in one version alone, with which address.
-        told_home: packets that end alike, and whose senders see something else of it: the error about them fares otherwise. Of each
-            kind of packets only the walked one is looked at for this.
-        errors: of each kind of packets all were looked at for it.
+        told_home: packets that end alike, and whose senders see something else of it.
+        errors: for this all packets of each kind were looked at, and not the walked one alone.
 
     """
 
@@ -114,7 +142,7 @@ class Compared(NamedTuple):
     cases: int
     left: tuple[str, ...]
     one_sided: tuple[str, ...] = ()
-    told_home: tuple[tuple[Journey, Journey], ...] = ()
+    told_home: tuple[ToldHome, ...] = ()
     errors: bool = False
 
 
@@ -156,14 +184,7 @@ def compare_all(
     with_room(partial(search.run, watch), FOR_A_NETWORK)
     left = tuple(dict.fromkeys((*search.left, *search.cut, *search.doubts)))
     return Compared(
-        search.turned,
-        len(search.starts),
-        search.kinds,
-        len(search.cases),
-        left,
-        tuple(search.one_sided),
-        tuple(search.told_home),
-        errors,
+        search.turned, len(search.starts), search.kinds, len(search.cases), left, tuple(search.one_sided), search.told_home, errors
     )
 
 
@@ -281,7 +302,7 @@ class _Versions:
         self.groups: dict[object, _Group] = {}
         self.doubts: list[str] = []
         self.cut: list[str] = []
-        self.told_home: list[tuple[Journey, Journey]] = []
+        self.heard: dict[object, _Group] = {}
         self.kinds = 0
         self.most_stays = self.most
         wanted = [self._wanted(strays) & self.felt.packets(self.sets) for strays in (False, True)]
@@ -298,6 +319,7 @@ class _Versions:
                         settled = settled | self._case(device, part, number)
         turned = sorted((self.told(some) for some in self.groups.values()), key=lambda t: (t.kind, -len(t.pairs)))
         self.turned = tuple(_without_followers(turned))
+        self.told_home = tuple(self._told_home(some) for some in self.heard.values())
 
     def _about(self, case: tuple[Circumstances, ...], held: Set) -> Set:
         """Those of some packets that a case is about."""
@@ -366,7 +388,7 @@ class _Versions:
         if found is None:
             later = {self._told(j, False): j for j in now.journeys}
             pairs = ((j, later[self._told(j, True)]) for j in was.journeys)
-            self.told_home += [(one, other) for one, other in pairs if one.symptom != other.symptom][:1]
+            self._hear(next(((one, other) for one, other in pairs if one.symptom != other.symptom), None), now.held, number)
         self.doubts += [f"{was.packet}: {doubt}" for doubt in (*was.doubts, *now.doubts)] if found is None else []
         if found is None:
             return
@@ -384,6 +406,20 @@ class _Versions:
         key = kind, old.words, new.words, decided
         group = self.groups.setdefault(key, _Group(kind, (old, new), found, []))
         group.sets.append((now.held, number))
+
+    def _hear(self, found: tuple[Journey, Journey] | None, held: Set, number: int) -> None:
+        """Note packets whose senders see something else, if one does; by what they see, and where the error about it is lost."""
+        if found is not None:
+            told = ToldHome(found, 1, (), "")
+            cells = tuple(cell_of(j, "", "", "") for j in found)
+            group = self.heard.setdefault((told.seen, told.lost), _Group(BY_ANOTHER, (cells[0], cells[1]), found, []))
+            group.sets.append((held, number))
+
+    def _told_home(self, group: _Group) -> ToldHome:
+        """The same in words; whose they are where the error about each of them was followed."""
+        turned = self.told(group) if self.errors else None
+        which, when = (turned.which, turned.when) if turned is not None else ((), "")
+        return ToldHome(group.journeys, len(group.sets), which, when)
 
     def _weigh_strays(self, was: Whole, now: Whole, number: int) -> None:
         """Note packets that open nothing, where they get to whom they are sent in one of the versions alone."""

@@ -13,7 +13,9 @@ from mossy_compass.lab.inwords import Arrives
 from mossy_compass.lab.versions import ANOTHER_WAY, BY_ANOTHER, CLOSES, KEEPS_OUT, LETS_IN, OPENS, STRAYS, Compared, Turned, Which
 from mossy_compass.report.text import some_of
 from mossy_compass.walk.grid import Cell, cell_dict, differences
-from mossy_compass.walk.journey import Journey
+from mossy_compass.walk.journey import Symptom
+
+SILENCE = Symptom.SILENCE.value
 
 MOST_TURNED = 12
 MOST_WHICH = 4
@@ -88,12 +90,13 @@ def parts(found: Compared) -> list[RenderableType]:
         out.append(Text(f"... and {len(found.turned) - MOST_TURNED} more; --format json has them all", style="dim"))
     at = f", at {found.cases} moments and circumstances" if found.cases > 1 else ""
     tail = (
-        f"Packets of every protocol, port and source port that {found.senders} devices can send from their own addresses in both "
+        f"Packets of every protocol, port and source port that {found.senders} device{'s' * (found.senders != 1)} can send from their own addresses in both "
         f"versions, 64 bytes long, over every equal way{at}; {found.kinds} kinds that could feel the difference were walked. "
         "Of what opens nothing (later packets, answers unasked, pieces; no resets) is told whether it gets there, where nothing opens or "
         "closes for the same service."
     )
-    if any(_partly(which) for t in found.turned for which in t.which):
+    told = [which for t in found.turned for which in t.which] + [which for t in found.told_home for which in t.which]
+    if any(map(_partly, told)):
         tail += " Partly: to some of the addresses, or from some source ports or addresses."
     if not found.errors:
         tail += " Errors on their way home are compared for the walked ones alone; --errors compares them all."
@@ -109,13 +112,20 @@ def parts(found: Compared) -> list[RenderableType]:
 
 def _told_home(found: Compared) -> Iterator[str]:
     """What senders see otherwise of packets that are lost as before, by what they see."""
-    seen: dict[tuple[str, str], list[Journey]] = {}
-    for one, other in found.told_home:
-        seen.setdefault((one.symptom.value, other.symptom.value), []).append(one)
-    for (was, now), some in seen.items():
-        others = len(some) - 1
-        more = f" (and so of {others} more kind{'s' if others > 1 else ''})" if others else ""
-        yield f"as {some[0].there.packet}: lost as before; its sender saw {was}, and sees {now} now{more}"
+    for told in found.told_home:
+        (was, now), others = told.seen, told.kinds - 1
+        yield from map(_which, told.which[:MOST_WHICH])
+        unsaid = len(told.which) - MOST_WHICH
+        if unsaid > 0:
+            yield f"... and {unsaid} more such line{'s' if unsaid > 1 else ''}"
+        more = f" (and so of {others} more kind{'s' if others > 1 else ''})" if others and not told.which else ""
+        when = f" ({told.when})" if told.when else ""
+        lost = (
+            f"; the error about it {'is' if now == SILENCE else 'was'} lost at {told.lost[0]}: {told.lost[1].cited()}"
+            if told.lost
+            else ""
+        )
+        yield f"as {told.journeys[0].there.packet}{when}: lost as before; its sender saw {was}, and sees {now} now{more}{lost}"
 
 
 def _lines(turned: Turned) -> list[RenderableType]:
@@ -173,6 +183,17 @@ def _listed(names: tuple[str, ...] | list[str]) -> str:
     return some_of(names, MOST_NAMED)
 
 
+def _which_dict(which: Which) -> dict[str, Any]:
+    """Packets in words, as plain data."""
+    return {
+        "sources": list(which.sources),
+        "targets": list(which.targets),
+        "all-but": which.all_but,
+        "part": which.part,
+        "services": [{"what": a.words, "partly": a.partly} for a in which.services],
+    }
+
+
 def as_dict(found: Compared) -> dict[str, Any]:
     """The same as plain data."""
     return {
@@ -183,16 +204,7 @@ def as_dict(found: Compared) -> dict[str, Any]:
                 "after": cell_dict(t.after),
                 "packet": str(t.journeys[1].there.packet),
                 "when": t.when or None,
-                "which": [
-                    {
-                        "sources": list(w.sources),
-                        "targets": list(w.targets),
-                        "all-but": w.all_but,
-                        "part": w.part,
-                        "services": [{"what": a.words, "partly": a.partly} for a in w.services],
-                    }
-                    for w in t.which
-                ],
+                "which": [_which_dict(w) for w in t.which],
             }
             for t in found.turned
         ],
@@ -202,7 +214,14 @@ def as_dict(found: Compared) -> dict[str, Any]:
         "not-known": list(found.left),
         "one-sided": list(found.one_sided),
         "told-home": [
-            {"packet": str(one.there.packet), "before": one.symptom.value, "after": other.symptom.value}
-            for one, other in found.told_home
+            {
+                "packet": str(t.journeys[0].there.packet),
+                "before": t.seen[0],
+                "after": t.seen[1],
+                "kinds": t.kinds,
+                "when": t.when or None,
+                "which": [_which_dict(w) for w in t.which],
+            }
+            for t in found.told_home
         ],
     }
