@@ -205,8 +205,6 @@ class Walker:
             held = held & back
         elif reply is not None and self.errors and journey.back is not None:
             held = held & self.leg(reply._replace(number=2), error, kept, choose)[0]
-        elif self.errors and journey.back is not None:  # who carries the packet has told of it: not followed by sets
-            self.doubts.append(f"what {journey.back.hops[0].device} tells of it is looked at for one packet alone")
         later = journey.later
         if later is not None:
             of_the_asker = later.hops[0].device == question.device

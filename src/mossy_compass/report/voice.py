@@ -7,12 +7,16 @@ forgotten.
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from mossy_compass.report.record import journey_dict
 from mossy_compass.report.sentences import headline
 from mossy_compass.report.words import miss_words
 from mossy_compass.report.words import spoken as because
-from mossy_compass.walk.grid import Grid
-from mossy_compass.walk.journey import Journey
+
+if TYPE_CHECKING:  # a trace is told without grids, and begins sooner so
+    from mossy_compass.walk.grid import Grid
+    from mossy_compass.walk.journey import Journey
 
 
 def explain(journey: Journey, details: bool, width: int) -> str:
