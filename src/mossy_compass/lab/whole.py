@@ -25,7 +25,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import NextHop
 from mossy_compass.state.state import State
 from mossy_compass.walk.associate import alike_in
-from mossy_compass.walk.journey import Journey, Way
+from mossy_compass.walk.journey import Journey, Leg, Way
 from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.question import Question
 from mossy_compass.walk.sent import sent
@@ -147,23 +147,25 @@ def fixed(stood: Stood) -> tuple[object, ...]:
 
 
 class KnownStay(NamedTuple):
-    """A stay at a device that remembers nothing, and from which a neighbour got the packet as it was.
+    """A stay at a device that remembers nothing, and from which a neighbour got the packet as it was, or nobody.
 
     Attributes:
         cell: the packets with which it does the same, as they were sent.
         of_case: what it asked of the moment and circumstances.
-        handover, leaving: who got the packet, and by which interface.
-        form: what the packets are when they leave.
+        handover, leaving: who got the packet, and by which interface; None where its way ended.
+        form: what the packets are when they leave; of those that end, the form that is answered.
         counts_down: their TTL is one less then.
+        replies: they end, and who they were for answers them or refuses.
 
     """
 
     cell: Set
     of_case: frozenset[str]
-    handover: Handover
+    handover: Handover | None
     leaving: str | None
     form: Form
     counts_down: bool
+    replies: bool = False
 
 
 class Walker:
@@ -197,7 +199,7 @@ class Walker:
         """The packets that fare as one does: there, back, and with a later packet where that shows an application."""
         question, kept = self.question, OwnSessions(packet, self.loose)
         first = Emission(packet, question.device, Way.THERE, leaving=question.leaving, next_hop=question.next_hop)
-        held, form, reply = self.leg(first, Form(), kept, choose)
+        held, form, reply = self.leg(first, Form(), kept, choose, journey.back)
         error = form.error(reply is not None and reply.way is Way.BACK)
         form = form.reversed()
         if reply is not None and reply.packet.quoted is None and journey.back is not None:
@@ -216,8 +218,19 @@ class Walker:
             held = held & more
         return held
 
-    def leg(self, emission: Emission, form: Form, kept: OwnSessions, choose: Choose) -> tuple[Set, Form, Emission | None]:
-        """A packet on its way, as the walk follows it: who fares alike, the form that is answered, and what is sent because of it."""
+    def leg(
+        self, emission: Emission, form: Form, kept: OwnSessions, choose: Choose, back: Leg | None = None
+    ) -> tuple[Set, Form, Emission | None]:
+        """A packet on its way, as the walk follows it: who fares alike, the form that is answered, and what is sent because of it.
+
+        Args:
+            emission: the packet.
+            form: what it is of what was sent.
+            kept: the sessions that were opened on its way.
+            choose: how equal ways are chosen.
+            back: the way of what was sent because of it, where that is known already.
+
+        """
         held = self.sets.space.possible
         handed: tuple[str, str] | None = None
         arriving: str | None = None
@@ -232,18 +245,24 @@ class Walker:
             if known is not None:
                 self.sets.of_case |= known.of_case
                 held, leaving = held & known.cell, None
+                if known.handover is None:
+                    answer = back if known.replies else None
+                    return held, known.form, Emission(answer.packet, name, answer.way) if answer is not None else None
                 handed = (name, known.leaving) if known.leaving is not None else handed
                 packet = packet.passed_on() if known.counts_down else packet
                 name, arriving, form = known.handover.device, known.handover.interface, known.form
                 continue
-            done = self._stay(spot, stood, emission.number, (leaving, next_hop), choose, kept)
+            done, asked = self._stay(spot, stood, emission.number, (leaving, next_hop), choose, kept)
             self.stayed(emission, stood, done)
             held, leaving, facts = held & done.cell, None, done.stay.facts
             if done.end is not None:
                 of_far_end = done.end.reply in (Reply.ANSWER, Reply.REFUSAL)
                 reply = reply_emitted(done.stay, done.end, choose)
                 self.ended(done, reply)
-                return held, done.form if of_far_end else form, reply
+                form = done.form if of_far_end else form
+                if asked is not None and (reply is None or (of_far_end and reply.leaving is None)):
+                    self._keep(spot, packet, KnownStay(done.cell, asked, None, None, form, False, reply is not None))
+                return held, form, reply
             neighbour = done.stay.handover
             assert neighbour is not None
             if neighbour.tunnel:
@@ -289,14 +308,17 @@ class Walker:
         ways: tuple[str | None, Address | None],
         choose: Choose,
         kept: OwnSessions,
-    ) -> Stayed:
-        """A stay, which is kept for others where it left nothing behind, chose nothing and changed nothing of the packet but its TTL."""
+    ) -> tuple[Stayed, frozenset[str] | None]:
+        """A stay, and what it asked of the case where it may serve others: it left nothing behind and chose nothing.
+
+        It is kept for them where a neighbour got the packet, of which nothing has changed but its TTL.
+        """
         device, before, arriving, form, handed = stood
         leaving, next_hop = ways
         moment = self.question.moment
         where = device, before, arriving, form, number, moment, leaving, handed
         if spot is None:
-            return stay_at(self.plan, self.sets, self.state, *where, choose, kept, next_hop)
+            return stay_at(self.plan, self.sets, self.state, *where, choose, kept, next_hop), None
         asked, self.sets.of_case = self.sets.of_case, set()
         chosen: list[str] = []
 
@@ -307,14 +329,20 @@ class Walker:
 
         done = stay_at(self.plan, self.sets, self.state, *where, noting, kept, next_hop)
         mine, self.sets.of_case = frozenset(self.sets.of_case), asked | self.sets.of_case
+        if chosen or not self.state.blank(device):
+            return done, None
         after, handover = done.stay.facts.packet, done.stay.handover
         counts_down = after.ttl != before.ttl
         same = after == (before.passed_on() if counts_down else before)
-        if handover is not None and not handover.tunnel and not chosen and same and self.state.blank(device):
-            found = KnownStay(done.cell, mine, handover, done.stay.facts.leaving, done.form, counts_down)
-            self.sets.stays.setdefault(spot, []).append(found)
-            self.sets.likely_stays[spot, before.destination] = found
-        return done
+        if handover is not None and not handover.tunnel and same:
+            self._keep(spot, before, KnownStay(done.cell, mine, handover, done.stay.facts.leaving, done.form, counts_down))
+        return done, mine
+
+    def _keep(self, spot: Spot | None, packet: Packet, found: KnownStay) -> None:
+        """Keep a stay for others that come to the same place."""
+        assert spot is not None
+        self.sets.stays.setdefault(spot, []).append(found)
+        self.sets.likely_stays[spot, packet.destination] = found
 
     def stayed(self, emission: Emission, stood: Stood, done: Stayed) -> None:
         """A packet has stayed at a device; for those who want to know."""
