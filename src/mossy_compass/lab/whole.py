@@ -25,6 +25,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.table import NextHop
 from mossy_compass.state.state import State
 from mossy_compass.walk.associate import alike_in
+from mossy_compass.walk.execute import StayEnd
 from mossy_compass.walk.journey import Journey, Leg, Way
 from mossy_compass.walk.many import by_every_choice
 from mossy_compass.walk.question import Question
@@ -256,13 +257,7 @@ class Walker:
             self.stayed(emission, stood, done)
             held, leaving, facts = held & done.cell, None, done.stay.facts
             if done.end is not None:
-                of_far_end = done.end.reply in (Reply.ANSWER, Reply.REFUSAL)
-                reply = reply_emitted(done.stay, done.end, choose)
-                self.ended(done, reply)
-                form = done.form if of_far_end else form
-                if asked is not None and (reply is None or (of_far_end and reply.leaving is None)):
-                    self._keep(spot, packet, KnownStay(done.cell, asked, None, None, form, False, reply is not None))
-                return held, form, reply
+                return held, *self._end(done, done.end, form, choose, (spot, packet, asked))
             neighbour = done.stay.handover
             assert neighbour is not None
             if neighbour.tunnel:
@@ -275,6 +270,19 @@ class Walker:
             handed = (name, facts.leaving) if facts.leaving is not None else handed
             packet, name, arriving, form = facts.packet, neighbour.device, neighbour.interface, done.form
         return held, form, None
+
+    def _end(
+        self, done: Stayed, end: StayEnd, came: Form, choose: Choose, place: tuple[Spot | None, Packet, frozenset[str] | None]
+    ) -> tuple[Form, Emission | None]:
+        """The form that is answered and what is sent where a packet's way ends; such an end is kept for others if it may serve them."""
+        of_far_end = end.reply in (Reply.ANSWER, Reply.REFUSAL)
+        reply = reply_emitted(done.stay, end, choose)
+        self.ended(done, reply)
+        form = done.form if of_far_end else came
+        spot, packet, asked = place
+        if asked is not None and (reply is None or (of_far_end and reply.leaving is None)):
+            self._keep(spot, packet, KnownStay(done.cell, asked, None, None, form, False, reply is not None))
+        return form, reply
 
     def _spot(self, emission: Emission, stood: Stood, ways: tuple[str | None, Address | None]) -> Spot | None:
         """Where a packet is, and as what, for others that come there so; None where the device remembers anything."""

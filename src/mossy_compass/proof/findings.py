@@ -510,23 +510,9 @@ def _steering(plan: Plan, here: DevicePlan, places: _Places, problems: Problems,
 
 def _idle_steering(plan: Plan, here: DevicePlan, problems: Problems, comes: Comes | None) -> None:
     """Translation rules and policy routes that never decide, since others above them take every packet that they are about."""
-    tables = [
-        (f"translation rule {{}} of {here.name}", "translate.shadowed", here.translations[half].rows, here.translations[half].id)
-        for half in Half
-    ]
-    policies = here.tables().get(POLICY_ROUTES)
-    if policies is not None:
-        # An entry with a list takes what that permits alone: it may be shadowed, and is not counted among those that shadow.
-        plain = [r for r in policies.rows if not consults(r)]
-        name = f"policy route {{}} of {here.name}"
-        tables.append((name, "policy.shadowed", tuple(plain), policies.id))
-        for row in policies.rows:
-            if consults(row):
-                above = [r for r in plain if policies.number(r) < policies.number(row)]
-                tables.append((name, "policy.shadowed", (*above, row), policies.id))
     vocabulary, hosts = Vocabulary(plan.network.hours, plan.network.applications), anywhere(plan.network)
     found: dict[tuple[str, str], list[tuple[str, TableId, Shadow]]] = {}
-    for name, code, rows, table in tables:
+    for name, code, rows, table in _steering_tables(here):
         if not 1 < len(rows) <= MOST_ROWS:
             continue
         try:
@@ -536,21 +522,44 @@ def _idle_steering(plan: Plan, here: DevicePlan, problems: Problems, comes: Come
             continue  # nothing is claimed of what could not be looked at
         for shadow in shadowed:
             found.setdefault((code, shadow.row.id), []).append((name.format(shadow.row.id), table, shadow))
-    for (code, row_id), several in found.items():
-        name, table, shadow = several[0]
-        by = _named(shadow.by) if shadow.by else "the rules above it take"
-        such = f", for example {example(shadow.witness)}" if shadow.witness is not None else ""
-        also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
-        halves = [half for half in Half if any(r.id == row_id for r in here.translations[half].rows)]
-        if code == "translate.shadowed" and len(halves) > len(several):
-            # A fixed pair is met both ways: what is taken from it one way says nothing of the other.
-            ways = ["what its sources send", "what is sent to its outer address"]
-            never, only = ways if table == here.translations[Half.SOURCE].id else ways[::-1]
-            words = f"{name} never applies to {never}, only to {only}: {by} all of the former{such}."
-            problems.add("translate.one-way", shadow.row.mark, words, "Move it up.", WARN, also)
-        else:
-            words = f"{name} never applies: {by} all of it{such}."
-            problems.add(code, shadow.row.mark, words, "Move it up, or remove it.", WARN, also)
+    for (code, _), several in found.items():
+        _never_applies(here, code, several, problems)
+
+
+def _steering_tables(here: DevicePlan) -> Iterator[tuple[str, str, tuple[Row, ...], TableId]]:
+    """Rows of which the first that matches decides how packets are translated or steered: what one is called, the finding, the table."""
+    for half in Half:
+        translations = here.translations[half]
+        yield f"translation rule {{}} of {here.name}", "translate.shadowed", translations.rows, translations.id
+    policies = here.tables().get(POLICY_ROUTES)
+    if policies is None:
+        return
+    # An entry with a list takes what that permits alone: it may be shadowed, and is not counted among those that shadow.
+    plain = [r for r in policies.rows if not consults(r)]
+    name = f"policy route {{}} of {here.name}"
+    yield name, "policy.shadowed", tuple(plain), policies.id
+    for row in policies.rows:
+        if consults(row):
+            above = [r for r in plain if policies.number(r) < policies.number(row)]
+            yield name, "policy.shadowed", (*above, row), policies.id
+
+
+def _never_applies(here: DevicePlan, code: str, several: Sequence[tuple[str, TableId, Shadow]], problems: Problems) -> None:
+    """Tell of a row that others above it leave nothing to, in each of the tables that it stands in or in one of them."""
+    name, table, shadow = several[0]
+    by = _named(shadow.by) if shadow.by else "the rules above it take"
+    such = f", for example {example(shadow.witness)}" if shadow.witness is not None else ""
+    also = tuple((r.mark, f"rule {r.id}") for r in shadow.by[:3])
+    halves = [half for half in Half if any(r.id == shadow.row.id for r in here.translations[half].rows)]
+    if code == "translate.shadowed" and len(halves) > len(several):
+        # A fixed pair is met both ways: what is taken from it one way says nothing of the other.
+        ways = ["what its sources send", "what is sent to its outer address"]
+        never, only = ways if table == here.translations[Half.SOURCE].id else ways[::-1]
+        words = f"{name} never applies to {never}, only to {only}: {by} all of the former{such}."
+        problems.add("translate.one-way", shadow.row.mark, words, "Move it up.", WARN, also)
+    else:
+        words = f"{name} never applies: {by} all of it{such}."
+        problems.add(code, shadow.row.mark, words, "Move it up, or remove it.", WARN, also)
 
 
 def _elsewhere(here: DevicePlan, problems: Problems) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from itertools import groupby
 from typing import Any
 
@@ -30,15 +31,21 @@ def moments(found: Moments) -> RenderableType:
     ]
     shown = [(name, *cells) for name, cells in rows if set(cells) != {"-"}]
     parts.append(table(("", *(m.phase.value for m in found.moments)), shown))
+    return Group(*parts, *_lost(found))
+
+
+def _lost(found: Moments) -> Iterator[RenderableType]:
+    """Why the first new flow that is lost is, and what was open before."""
     lost = next((m for m in found.moments if not m.cell.answered), None)
     if lost is not None:
-        parts += [Text(""), Text(f"{lost.phase.value}: {sentences.headline(lost.journey)}")]
+        yield Text("")
+        yield Text(f"{lost.phase.value}: {sentences.headline(lost.journey)}")
     cut = next((m for m in found.moments if m.opened is not None), None)
     if cut is not None and cut.opened is not None and found.moments[0].cell.answered:
         leg = cut.opened.deciding
-        words = f"{cut.phase.value}, within what was open: {leg.fate.value} at {leg.end}, {cut.opened.because.words} [{cut.opened.cause}]"
-        parts += [Text(words)]
-    return Group(*parts)
+        yield Text(
+            f"{cut.phase.value}, within what was open: {leg.fate.value} at {leg.end}, {cut.opened.because.words} [{cut.opened.cause}]"
+        )
 
 
 def head(found: Moments) -> str:

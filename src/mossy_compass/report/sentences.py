@@ -72,9 +72,7 @@ def outcome(journey: Journey) -> str:
     """What happened, and by what, without the two ends."""
     because = journey.because.cited()
     if journey.within and journey.later is not None and journey.answered:
-        known = [f"session {r.session} of {h.device}" for h in journey.later.hops for r in h.rulings if r.did is Did.KNOWN]
-        part = f", as part of {' and '.join(dict.fromkeys(known))}" if known else ""
-        return f"answered, and {journey.within} is DELIVERED to {whom(journey)}{part}"
+        return _later_arrived(journey, journey.later)
     if journey.lost == "onward" and journey.onward is not None:
         taken = "answered" if journey.symptom is Symptom.OPEN_ONLY else "taken"
         return f"{taken} by {journey.there.end} itself, but what it asks ONWARD ({who(journey.onward)}) is lost: {outcome(journey.onward)}"
@@ -91,13 +89,24 @@ def outcome(journey: Journey) -> str:
         where = f"{journey.deciding.end}{_place(journey)}{_carrying(journey.back) if journey.back is not None else ''}"
         return f"delivered, but the ANSWER is {word} on the way back at {where}{_root(journey)}{because}"
     if journey.lost == "later":
-        leg = journey.deciding
-        if journey.within:
-            return f"answered at first, but {journey.within} is {WORDS[journey.fate]} at {leg.end}{_place(journey)}{_root(journey)}{because}"
-        number = journey.moment.known_from
-        end = f"packet {number}, which shows the application, is {WORDS[journey.fate]} at {leg.end}"
-        return f"answered at first, but {end}{' by ' if _by(journey) else ': '}{because}"
+        return f"answered at first, but {_later_lost(journey)}{because}"
     return f"{_on_the_way_there(journey)}{because}"
+
+
+def _later_arrived(journey: Journey, later: Leg) -> str:
+    """That a later packet of a conversation arrives, and as part of which sessions."""
+    known = [f"session {r.session} of {h.device}" for h in later.hops for r in h.rulings if r.did is Did.KNOWN]
+    part = f", as part of {' and '.join(dict.fromkeys(known))}" if known else ""
+    return f"answered, and {journey.within} is DELIVERED to {whom(journey)}{part}"
+
+
+def _later_lost(journey: Journey) -> str:
+    """Where a later packet is lost, of a conversation or that which shows the application; ends where the reason follows."""
+    end = journey.deciding.end
+    if journey.within:
+        return f"{journey.within} is {WORDS[journey.fate]} at {end}{_place(journey)}{_root(journey)}"
+    shows = f"packet {journey.moment.known_from}, which shows the application, is {WORDS[journey.fate]} at {end}"
+    return f"{shows}{' by ' if _by(journey) else ': '}"
 
 
 def _through(leg: Leg) -> str:
