@@ -23,7 +23,7 @@ from mossy_compass.lab.unalike import says, with_those_that_say
 from mossy_compass.lab.whole import wholes
 from mossy_compass.marks import Mark, Problem, Severity
 from mossy_compass.model.check import place_words, standing_lists
-from mossy_compass.model.network import Kind, PolicyRoute, Verdict
+from mossy_compass.model.network import Kind, Network, PolicyRoute, Verdict
 from mossy_compass.packet.address import Address, parse_address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Decision
@@ -269,14 +269,7 @@ def _asked_for(here: DevicePlan) -> Iterator[Meetable]:
 def _only_unmet(plan: Plan, met: Collection[object]) -> Iterator[Problem]:
     """Groups, services, windows and applications that are named by nothing but what no packet meets."""
     network = plan.network
-    rows: list[tuple[str, object, Mark]] = [
-        (f"{name} rule {rule.id}", rule, rule.mark) for name, listed in network.lists.items() for rule in listed.rules
-    ]
-    elsewhere: list[object] = [r for e in network.lists.values() for r in e.rules if r.verdict is Verdict.NOTE]
-    for device in network.devices.values():
-        rows += [(f"translation {t.id} of {device.name}", t, t.mark) for t in device.translate]
-        rows += [(f"policy route {e.rule.id} of {device.name}", e, e.rule.mark) for e in device.policy_routes]
-        elsewhere.append(replace(device, translate=(), policy_routes=()))
+    rows, elsewhere = _that_name(network)
     groups = (
         ("group", network.groups),
         ("service", network.services),
@@ -294,6 +287,19 @@ def _only_unmet(plan: Plan, met: Collection[object]) -> Iterator[Problem]:
                 f"{kind} {name} is named by nothing that any packet meets, only by {', '.join(w for w, _ in named[:3])}{more}."
             )
             yield Problem("idle.name", Severity.NOTE, part.mark, message, _REMEDIES["idle.name"])
+
+
+def _that_name(network: Network) -> tuple[list[tuple[str, object, Mark]], list[object]]:
+    """What may name a group or the like: rows of which it is told whether they are met, each in words; and everything else."""
+    rows: list[tuple[str, object, Mark]] = [
+        (f"{name} rule {rule.id}", rule, rule.mark) for name, listed in network.lists.items() for rule in listed.rules
+    ]
+    elsewhere: list[object] = [r for e in network.lists.values() for r in e.rules if r.verdict is Verdict.NOTE]
+    for device in network.devices.values():
+        rows += [(f"translation {t.id} of {device.name}", t, t.mark) for t in device.translate]
+        rows += [(f"policy route {e.rule.id} of {device.name}", e, e.rule.mark) for e in device.policy_routes]
+        elsewhere.append(replace(device, translate=(), policy_routes=()))
+    return rows, elsewhere
 
 
 class _Meetings:

@@ -380,6 +380,17 @@ def _redundant(
 
     """
     sides = [_Beside(listed.space, place, came) for place, came in zip(after or (DENIED,), reached, strict=True)]
+    spared, gone = _spared(listed, sides)
+    alone = any(not any((*place.below, *(rows for _, rows in place.above))) for place in after or (DENIED,))
+    if spared and alone and not kept and len(spared) + gone == len(listed.rows):
+        spared.pop()
+    for count, number in enumerate(sorted(spared)):
+        row = listed.rows[number]
+        yield row, _example(listed, listed.decided[number], (row,)) if count < MOST_EXPLAINED else None
+
+
+def _spared(listed: _Listed, sides: Sequence[_Beside]) -> tuple[list[int], int]:
+    """The places of rows that may go, all of them together; and how many decide nothing anywhere."""
     spared, gone = [], 0
     # From the last upwards, for then the fate of what a rule leaves is known; a rule that is to go leaves what it decides to the rest.
     for number in range(len(listed.rows) - 1, -1, -1):
@@ -397,12 +408,7 @@ def _redundant(
             may_go = False
         for side in sides:
             (side.let_go if may_go else side.put)(row.outcome, mine)
-    alone = any(not any((*place.below, *(rows for _, rows in place.above))) for place in after or (DENIED,))
-    if spared and alone and not kept and len(spared) + gone == len(listed.rows):
-        spared.pop()
-    for count, number in enumerate(sorted(spared)):
-        row = listed.rows[number]
-        yield row, _example(listed, listed.decided[number], (row,)) if count < MOST_EXPLAINED else None
+    return spared, gone
 
 
 class _Beside:

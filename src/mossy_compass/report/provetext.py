@@ -82,13 +82,7 @@ def _when(one: Against) -> str:
 
 def _rows(found: Proof) -> Iterator[tuple[str, str]]:
     """The lines that belong to the answer."""
-    called, line = ("by", _gets_through) if found.claim.never else ("lost", _lost)
-    if found.claim.never and any(one.wrong for one in found.against):
-        called, line = "sees", _sees
-    for number, one in enumerate(found.against[:MOST_SHOWN]):
-        yield called if number == 0 else "", line(one)
-    if len(found.against) > MOST_SHOWN:
-        yield "", f"and {len(found.against) - MOST_SHOWN} more"
+    yield from _all_against(found)
     for words in found.doubtful[:MOST_SHOWN]:
         yield "in doubt", words
     for words in found.left[:MOST_SHOWN]:
@@ -110,6 +104,17 @@ def _rows(found: Proof) -> Iterator[tuple[str, str]]:
     if not found.claim.never and not found.reasons and not found.against:
         yield "let in", "no list decides about it on the way there"
     yield "beyond", f"not looked at: {NOT_ASKED if found.claim.never else NOT_REACHED}"
+
+
+def _all_against(found: Proof) -> Iterator[tuple[str, str]]:
+    """What speaks against a claim."""
+    called, line = ("by", _gets_through) if found.claim.never else ("lost", _lost)
+    if found.claim.never and any(one.wrong for one in found.against):
+        called, line = "sees", _sees
+    for number, one in enumerate(found.against[:MOST_SHOWN]):
+        yield called if number == 0 else "", line(one)
+    if len(found.against) > MOST_SHOWN:
+        yield "", f"and {len(found.against) - MOST_SHOWN} more"
 
 
 def _reasons(found: Proof) -> Iterator[tuple[str, str]]:
