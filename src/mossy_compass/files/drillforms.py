@@ -43,7 +43,7 @@ class ExpectIn(Part):
     always: str = key(
         SENTENCE,
         "SOURCE never reaches TARGET, or SOURCE reaches TARGET, with for or except SERVICE and passing or without passing DEVICE after "
-        "it: proven for every packet that the sources can send.",
+        "it, or seeing refused, unreachable or silence after never: proven for every packet that the sources can send.",
         "",
     )
     from_: str = key(NAME, "Who sends: a host, a group, a segment, a zone, a prefix.", "")
