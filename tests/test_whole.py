@@ -136,7 +136,7 @@ def reused_or_not(plan: Plan, pairs: list[tuple[str, str]], moments: list[Moment
                 def ask(packet: Packet, name: str = name, moment: Moment = moment) -> Question:
                     return question_of(plan, name, packet)._replace(moment=moment)
 
-                kinds = wholes(plan, sets, held, ask, State(), lambda facts: facts.packet)
+                kinds = wholes(plan, sets, held, ask, State(), lambda facts: facts.packet, errors=True)
                 with contextlib.suppress(TooLarge):
                     for w in itertools.islice(kinds, 25):
                         found[reuses].append((w.packet, w.held, w.of_case, w.doubts, w.stays))
@@ -437,6 +437,13 @@ def test_errors_about_packets_of_a_set_come_to_one_end(plan: Plan, destinations:
     )
     held = everything(sets, plan, "loft", [parse_address(a) for a in destinations]) & some
     fares_alike(plan, sets, "loft", held, random.Random(4), 8, Moment(), errors=True)
+
+
+def test_what_is_known_of_errors_serves_those_about_other_packets() -> None:
+    """Errors by one way are judged where they go by who they are for, and not by what they quote."""
+    lists = "b: [{deny: icmp, to: 10.40.1.21}, {deny: icmp, icmp: port-unreachable, to: till}, {permit: any}]"
+    plan = with_loft(lists, out="arriving: b", wide="    settings: {error-source: arriving}")
+    assert reused_or_not(plan, [("loft", "store"), ("desk", "store"), ("till", "store"), ("till", "shelf")], [Moment()]) > 20
 
 
 @pytest.fixture(scope="module")

@@ -136,6 +136,7 @@ class Stood(NamedTuple):
     handed: tuple[str, str] | None
 
 
+_NOBODY = Address(4, 0)
 Spot = tuple[object, ...]
 """What tells apart where packets are, and as what."""
 
@@ -292,7 +293,9 @@ class Walker:
         shape = packet.protocol if packet.icmp >= 0 else 0, packet.icmp if emission.way is not Way.THERE else -1, packet.flags
         port = packet.from_port if not (stood.form.near and stood.form.identifier) else None
         made = None if stood.form.first else (packet.ttl, packet.size)  # of what is sent because of it, these are one value
-        as_what = stood.form, fixed(stood), shape, port, made, packet.quoted, packet.announces
+        # Who remembers nothing knows no session of what an error quotes: its ends do not matter there.
+        quoted = packet.quoted._replace(source=_NOBODY, destination=_NOBODY, from_port=0, to_port=0) if packet.quoted else None
+        as_what = stood.form, fixed(stood), shape, port, made, quoted, packet.announces
         return here, stood.arriving, as_what, emission.number, self.question.moment, stood.handed, ways
 
     def _known(self, spot: Spot, now: Packet) -> KnownStay | None:
