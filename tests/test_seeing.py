@@ -19,43 +19,20 @@ from mossy_compass.model.network import Kind
 from mossy_compass.walk.journey import Symptom
 from tests.effort import examples
 from tests.test_laws import networks
+from tests.test_prove import HOUSE
+from tests.test_prove import house as two_rooms
 
-HOUSE = """\
-mossy-network: 1
-#TOP
-devices:
-  desk: {kind: host, address: [10.40.1.10/24, "2001:db8:1::10/64"], gateway: [10.40.1.1, "2001:db8:1::1"]}
-  till: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
-  gate:
-    kind: router
-    interfaces:
-      in: {address: [10.40.1.1/24, "2001:db8:1::1/64"], filter: {#IN}}
-      out: {address: [10.40.2.1/24, "2001:db8:2::1/64"]}
-#GATE
-  store: {kind: host, address: [10.40.2.10/24, "2001:db8:2::10/64"], gateway: [10.40.2.1, "2001:db8:2::1"], serves: [https]}
-lists:
-  inward: [#RULES]
-#LISTS
-segments: {a: [desk, till, gate/in], b: [gate/out, store]}
-"""
 QUIET = "    settings: {sends-unreachable: no}"
-LOST = "  home: [{deny: icmp}, {permit: any}]"
+LOST = "{deny: icmp}, {permit: any}"
 OWN = "    from-self: home"
 FILMS = "hours: {late: {days: [sun], from: '18:00', until: '22:00'}}"
 RESETS = "{reject: any, answer: reset}"
 
 
-def house(rules: str = "{permit: any}", gate: str = "", lists: str = "", top: str = "") -> mc.Network:
-    text = (
-        HOUSE.replace("#RULES", rules)
-        .replace("#GATE", gate)
-        .replace("#LISTS", lists)
-        .replace("#IN", "arriving: inward")
-        .replace("#TOP", top)
-    )
-    found = mc.read_bytes(text.encode(), "house.yaml")
-    assert found.network is not None, found.problems
-    return found.network
+def house(rules: str = "{permit: any}", gate: str = "", home: str = "", top: str = "") -> mc.Network:
+    """Two rooms and a gate between them; ``home`` is asked of what the gate sends itself."""
+    rules += f"]\n  home: [{home}" if home else ""
+    return two_rooms(rules, top, f"{gate}{OWN if home else ''}")
 
 
 @pytest.mark.parametrize(
@@ -76,11 +53,11 @@ def house(rules: str = "{permit: any}", gate: str = "", lists: str = "", top: st
         (house("{reject: any, from: 10.40.0.0/16}, {deny: any}"), "till never reaches store", {"unreachable"}),
         (house("{deny: any, hours: late}, {reject: any}", top=FILMS), "desk never reaches store", {"silence", "unreachable"}),
         # what is told is lost on its way home: all of it, of one, of some kinds
-        (house("{reject: any}", OWN, LOST), "till never reaches store", {"silence"}),
-        (house("{reject: any}", OWN, LOST), "desk never reaches store", {"silence", "unreachable"}),  # no ICMPv6
-        (house(RESETS, OWN, LOST), "till never reaches store", {"refused", "silence"}),
-        (house("{reject: any}", OWN, "  home: [{deny: any, to: till}, {permit: any}]"), "a never reaches store", {"silence", "unreachable"}),
-        (house("{deny: tcp}, {reject: udp, answer: port-unreachable}, {reject: any}", OWN, "  home: [{deny: icmp, icmp: port-unreachable}, {permit: any}]"), "till never reaches store", {"silence", "unreachable"}),
+        (house("{reject: any}", home=LOST), "till never reaches store", {"silence"}),
+        (house("{reject: any}", home=LOST), "desk never reaches store", {"silence", "unreachable"}),  # no ICMPv6
+        (house(RESETS, home=LOST), "till never reaches store", {"refused", "silence"}),
+        (house("{reject: any}", home="{deny: any, to: till}, {permit: any}"), "a never reaches store", {"silence", "unreachable"}),
+        (house("{deny: tcp}, {reject: udp, answer: port-unreachable}, {reject: any}", home="{deny: icmp, icmp: port-unreachable}, {permit: any}"), "till never reaches store", {"silence", "unreachable"}),
         # nobody has the address, or the way
         (house(), "desk never reaches 10.40.2.99", {"unreachable"}),
         (house(gate=QUIET), "desk never reaches 10.40.2.99", {"silence"}),
@@ -179,7 +156,7 @@ def test_a_claim_is_said_as_it_is_read() -> None:
 
 def test_the_command_says_what_is_seen_and_why(tmp_path: Path) -> None:
     file = tmp_path / "house.yaml"
-    text = HOUSE.replace("#RULES", "{id: 1, reject: any}").replace("#IN", "arriving: inward").replace("#LISTS", LOST)
+    text = HOUSE.replace("#RULES", f"{{id: 1, reject: any}}]\n  home: [{LOST}")
     file.write_text(text.replace("#TOP", "").replace("#GATE", OWN))
     found = CliRunner().invoke(main, ["prove", str(file), "till never reaches store seeing silence"])
     assert "YES, whatever packet is sent; whoever sends one that opens something sees silence." in " ".join(found.output.split())

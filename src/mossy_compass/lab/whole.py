@@ -157,7 +157,6 @@ class KnownStay(NamedTuple):
         handover, leaving: who got the packet, and by which interface; None where its way ended.
         form: what the packets are when they leave; of those that end, the form that is answered.
         counts_down: their TTL is one less then.
-        replies: they end, and who they were for answers them or refuses.
 
     """
 
@@ -167,7 +166,6 @@ class KnownStay(NamedTuple):
     leaving: str | None
     form: Form
     counts_down: bool
-    replies: bool = False
 
 
 class Walker:
@@ -248,8 +246,7 @@ class Walker:
                 self.sets.of_case |= known.of_case
                 held, leaving = held & known.cell, None
                 if known.handover is None:
-                    answer = back if known.replies else None
-                    return held, known.form, Emission(answer.packet, name, answer.way) if answer is not None else None
+                    return held, known.form, Emission(back.packet, name, back.way) if back is not None else None
                 handed = (name, known.leaving) if known.leaving is not None else handed
                 packet = packet.passed_on() if known.counts_down else packet
                 name, arriving, form = known.handover.device, known.handover.interface, known.form
@@ -282,7 +279,7 @@ class Walker:
         form = done.form if of_far_end else came
         spot, packet, asked = place
         if asked is not None and (reply is None or (of_far_end and reply.leaving is None)):
-            self._keep(spot, packet, KnownStay(done.cell, asked, None, None, form, False, reply is not None))
+            self._keep(spot, packet, KnownStay(done.cell, asked, None, None, form, False))
         return form, reply
 
     def _spot(self, emission: Emission, stood: Stood, ways: tuple[str | None, Address | None]) -> Spot | None:
