@@ -382,6 +382,39 @@ def test_packets_that_fare_differently_are_in_different_sets(plan: Plan, packets
             assert [told(j) for j in its[0].journeys] == [told(j) for _, j in walks], (packet, its[0].packet)
 
 
+FORK = """\
+mossy-network: 1
+lists: {one: [{reject: tcp, service: ssh}, {deny: tcp, service: tcp/7}, {permit: any}], two: [{deny: udp}, {deny: tcp, from-port: 7}, {permit: any}]}
+devices:
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  till: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
+  gate:
+    kind: router
+    interfaces: {in: 10.40.1.1/24, up: 10.40.8.1/30, down: 10.40.9.1/30}
+    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.8.2}, {prefix: 10.40.2.0/24, next-hop: 10.40.9.2}]
+  high:
+    kind: router
+    interfaces: {gate: {address: 10.40.8.2/30, filter: {arriving: one}}, store: 10.40.2.1/24}
+    routes: [{prefix: default, next-hop: 10.40.8.1}]
+  low:
+    kind: router
+    interfaces: {gate: {address: 10.40.9.2/30, filter: {arriving: two}}, store: 10.40.2.2/24}
+    routes: [{prefix: default, next-hop: 10.40.9.1}]
+  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1, serves: [https, ssh]}
+segments: {a: [desk, till, gate/in], u: [gate/up, high/gate], d: [gate/down, low/gate], s: [high/store, low/store, store]}
+"""
+
+
+def test_a_stay_that_chose_a_way_is_known_by_no_other() -> None:
+    network = mc.read_bytes(FORK.encode(), "fork.yaml").network
+    assert network is not None
+    plan = mc.Plan(network)
+    assert reused_or_not(plan, [("desk", "store"), ("till", "store"), ("store", "desk")], [Moment()]) > 10
+    sets = Sets(room(64))
+    held = everything(sets, plan, "desk", [parse_address("10.40.2.10")])
+    assert fares_alike(plan, sets, "desk", held, random.Random(2), 4, Moment(), errors=True) > 3
+
+
 LOFT = """\
   loft:
     kind: router

@@ -278,7 +278,7 @@ class Walker:
         self.ended(done, reply)
         form = done.form if of_far_end else came
         spot, packet, asked = place
-        if asked is not None and (reply is None or (of_far_end and reply.leaving is None)):
+        if asked is not None and (reply is None or reply.leaving is None):
             self._keep(spot, packet, KnownStay(done.cell, asked, None, None, form, False))
         return form, reply
 
