@@ -97,16 +97,15 @@ def hosts(plan: Plan) -> list[str]:
 
 
 @pytest.mark.scaled
-@pytest.mark.parametrize("errors", [False, True], ids=["answers", "errors"])
 @pytest.mark.parametrize("path", [DATA / "fernhollow.yaml", DATA / "grounds.yaml", *EXAMPLES], ids=lambda p: p.stem)
-def test_packets_of_a_set_fare_alike_there_and_back(path: Path, errors: bool) -> None:
+def test_packets_of_a_set_fare_alike_there_and_back(path: Path) -> None:
     plan, chance, sets = mc.Plan(mc.load(path)), random.Random(5), Sets(room(64))
     names = hosts(plan)
-    for _ in range(4 if at_length() else 2):
+    for number in range(4 if at_length() else 2):
         name, other = chance.choice(names), chance.choice(names)
         targets = [a for a, _ in plan.network.devices[other].own_addresses() if not a.is_link_local]
         if other != name:
-            assert fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 2, Moment(), errors) > 0
+            assert fares_alike(plan, sets, name, everything(sets, plan, name, targets), chance, 2, Moment(), bool(number % 2)) > 0
 
 
 def reused_or_not(plan: Plan, pairs: list[tuple[str, str]], moments: list[Moment], strays: bool = False) -> int:
@@ -469,7 +468,7 @@ def test_errors_about_packets_of_a_set_come_to_one_end(plan: Plan, destinations:
         sets, [Service(6, Span(7, 7)), Service(6, Span(22, 22)), Service(17, Span(53, 60)), Service(17, Span(7, 7)), Service(1)]
     )
     held = everything(sets, plan, "loft", [parse_address(a) for a in destinations]) & some
-    fares_alike(plan, sets, "loft", held, random.Random(4), 8, Moment(), errors=True)
+    fares_alike(plan, sets, "loft", held, random.Random(4), 4, Moment(), errors=True)
 
 
 def test_what_is_known_of_errors_serves_those_about_other_packets() -> None:
