@@ -416,6 +416,19 @@ def test_errors_are_compared_for_every_packet_when_asked(tmp_path: Path, was: st
     assert (alone.exit_code, "say --all as well" in alone.output) == (2, True)
 
 
+def test_the_first_line_says_that_senders_are_told_otherwise_beside_what_closes(tmp_path: Path) -> None:
+    files = tmp_path / "was.yaml", tmp_path / "now.yaml"
+    files[0].write_text(ROOF.replace("#RULES", ""))
+    files[1].write_text(ROOF.replace("#RULES", "{deny: icmp, from: 10.40.9.2}, {deny: tcp, from: shed}, "))
+    asked = ["--from", "roof", "--to", "shed", "--service", "udp", "--service", "https"]
+    said = CliRunner().invoke(main, ["compare", *map(str, files), "--all", "--errors", *asked])
+    first = " ".join(said.output.replace(str(tmp_path) + "/", "").split()).partition(" For all packets")[0]
+    assert first == (
+        "was.yaml compared with now.yaml: of all packets something closes for 1 pair of sender and target, senders are told otherwise "
+        "of some that are lost."
+    )
+
+
 def test_the_commands_say_the_answer_first(tmp_path: Path) -> None:
     file, change = tmp_path / "one.yaml", tmp_path / "more.yaml"
     text = (

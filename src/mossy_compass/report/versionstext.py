@@ -45,6 +45,8 @@ def head(found: Compared) -> str:
         pairs = {pair for t in found.turned if t.kind == kind for pair in t.pairs}
         if pairs:
             said.append(f"something {word} for {_pairs(len(pairs))}")
+    if said and found.told_home:
+        said.append("senders are told otherwise of some that are lost")
     if not said and found.left:
         return "of what could be looked at no packet ends otherwise; NOT KNOWN is what is named below"
     if not said and found.told_home:
