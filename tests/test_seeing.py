@@ -21,6 +21,7 @@ from tests.effort import examples
 from tests.test_laws import networks
 from tests.test_prove import HOUSE
 from tests.test_prove import house as two_rooms
+from tests.test_whole import fork
 
 QUIET = "    settings: {sends-unreachable: no}"
 LOST = "{deny: icmp}, {permit: any}"
@@ -87,32 +88,9 @@ def test_what_arrives_is_told_before_what_is_seen() -> None:
     assert not found.against[0].wrong
 
 
-EQUAL = """\
-mossy-network: 1
-lists: {one: [{reject: any}], two: [{#TWO: any}]}
-devices:
-  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
-  gate:
-    kind: router
-    interfaces: {in: 10.40.1.1/24, up: 10.40.8.1/30, down: 10.40.9.1/30}
-    routes: [{prefix: 10.40.2.0/24, next-hop: 10.40.8.2}, {prefix: 10.40.2.0/24, next-hop: 10.40.9.2}]
-  high:
-    kind: router
-    interfaces: {gate: {address: 10.40.8.2/30, filter: {arriving: one}}, store: 10.40.2.1/24}
-    routes: [{prefix: default, next-hop: 10.40.8.1}]
-  low:
-    kind: router
-    interfaces: {gate: {address: 10.40.9.2/30, filter: {arriving: two}}, store: 10.40.2.2/24}
-    routes: [{prefix: default, next-hop: 10.40.9.1}]
-  store: {kind: host, address: 10.40.2.10/24, gateway: 10.40.2.1}
-segments: {a: [desk, gate/in], u: [gate/up, high/gate], d: [gate/down, low/gate], s: [high/store, low/store, store]}
-"""
-
-
 @pytest.mark.parametrize(("verdict", "holds"), [("reject", True), ("deny", False)])
 def test_every_one_of_several_equal_ways_counts(verdict: str, holds: bool) -> None:
-    network = mc.read_bytes(EQUAL.replace("#TWO", verdict).encode(), "equal.yaml").network
-    assert network is not None
+    network = fork("{reject: any}", f"{{{verdict}: any}}")
     assert prove(network, claim_of("desk never reaches store seeing unreachable")).holds is holds
 
 

@@ -383,7 +383,7 @@ def test_packets_that_fare_differently_are_in_different_sets(plan: Plan, packets
 
 FORK = """\
 mossy-network: 1
-lists: {one: [{reject: tcp, service: ssh}, {deny: tcp, service: tcp/7}, {permit: any}], two: [{deny: udp}, {deny: tcp, from-port: 7}, {permit: any}]}
+lists: {one: [#ONE], two: [#TWO]}
 devices:
   desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
   till: {kind: host, address: 10.40.1.11/24, gateway: 10.40.1.1}
@@ -404,10 +404,16 @@ segments: {a: [desk, till, gate/in], u: [gate/up, high/gate], d: [gate/down, low
 """
 
 
-def test_a_stay_that_chose_a_way_is_known_by_no_other() -> None:
-    network = mc.read_bytes(FORK.encode(), "fork.yaml").network
+def fork(one: str, two: str) -> mc.Network:
+    """Two equal ways, with a list at each."""
+    network = mc.read_bytes(FORK.replace("#ONE", one).replace("#TWO", two).encode(), "fork.yaml").network
     assert network is not None
-    plan = mc.Plan(network)
+    return network
+
+
+def test_a_stay_that_chose_a_way_is_known_by_no_other() -> None:
+    high = "{reject: tcp, service: ssh}, {deny: tcp, service: tcp/7}, {permit: any}"
+    plan = mc.Plan(fork(high, "{deny: udp}, {deny: tcp, from-port: 7}, {permit: any}"))
     assert reused_or_not(plan, [("desk", "store"), ("till", "store"), ("store", "desk")], [Moment()]) > 10
     sets = Sets(room(64))
     held = everything(sets, plan, "desk", [parse_address("10.40.2.10")])
