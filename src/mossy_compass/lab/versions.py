@@ -20,11 +20,12 @@ from mossy_compass.lab.expect import ARRIVED
 from mossy_compass.lab.forms import Sets, holding, room, sent_by
 from mossy_compass.lab.inwords import Arrives, by_protocol, by_service, shortest
 from mossy_compass.lab.never import TAKEN
+from mossy_compass.lab.passing import Passing
 from mossy_compass.lab.proofs import addresses_meant, device_of, packets_of, services_in
 from mossy_compass.lab.unalike import felt
 from mossy_compass.lab.whole import MOST_STAYS, Whole, as_known, whole
 from mossy_compass.model.network import Kind, Network, link_locals
-from mossy_compass.packet.address import Address, Span, parse_address
+from mossy_compass.packet.address import Address, Span, parse_address, parse_prefix
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Condition
@@ -46,6 +47,8 @@ STRAYS = (LETS_IN, KEEPS_OUT)
 MOST_WORDS = 8
 """So many services are named where only a part of each is meant; more are told by those of which there is nothing."""
 ELSEWHERE = "nobody's address"
+_NOT_ROUTED = tuple(parse_prefix(text).span for text in ("169.254.0.0/16", "224.0.0.0/3", "fe80::/10", "ff00::/8"))
+"""What a segment may hear whatever routes say: link-local addresses, groups and broadcasts (RFC 3927, RFC 4291, RFC 5771, RFC 919)."""
 
 
 class Which(NamedTuple):
@@ -219,6 +222,7 @@ class _Versions:
         self.cases = every_case_of(self.plans)
         self.memories = tuple(map(Memories, self.plans))
         self.felt = felt(before, after)
+        self.passing = Passing(before, before.network.devices.keys() - self.felt.alike)
         self.left: list[str] = []
         self.one_sided: list[str] = []
         self.hosts, self.starts = self._senders(sources)
@@ -309,7 +313,8 @@ class _Versions:
         known = self.sets.to([a for own in self.targets.values() for a in own])
         for device in watch(list(self.starts)):
             names = self.starts[device]
-            mine = sent_by(self.sets.space, [a.key for n in names for a in self.hosts[n]])
+            own = [a for n in names for a in self.hosts[n]]
+            mine = sent_by(self.sets.space, [a.key for a in own]) & self._passing(device, own)
             for some in wanted:
                 sent, settled = mine & some, self.sets.nothing
                 for number, case in enumerate(self.cases):
@@ -320,6 +325,11 @@ class _Versions:
         turned = sorted((self.told(some) for some in self.groups.values()), key=lambda t: (t.kind, -len(t.pairs)))
         self.turned = tuple(_without_followers(turned))
         self.told_home = tuple(self._told_home(some) for some in self.heard.values())
+
+    def _passing(self, device: str, own: Sequence[Address]) -> Set:
+        """The packets of a sender that can come past a device that is not alike, as routes lead; and those that no route is asked for."""
+        to = merge((*self.passing.sent_by(device, own), *_NOT_ROUTED))
+        return self.sets.space.of_condition(Condition("to", (("destination", to),)))
 
     def _about(self, case: tuple[Circumstances, ...], held: Set) -> Set:
         """Those of some packets that a case is about."""

@@ -341,6 +341,16 @@ class RouteTable:
             self._alike = self._runs(_way)
         return self._alike[_way(self.lookup(address))]
 
+    def by_way(self) -> Iterator[tuple[tuple[NextHop, ...], Spans]]:
+        """The ways by which routes lead on, each with the addresses that are sent there."""
+        if self._alike is None:
+            self._alike = self._runs(_way)
+        for way, spans in self._alike.items():
+            if way is not None:
+                action, hops, _ = way
+                if action is RouteAction.FORWARD:
+                    yield hops, spans
+
     def _runs(self, what: Callable[[Route | None], Hashable]) -> dict[Hashable, Spans]:
         """All addresses by something of the route that serves them."""
         out: dict[Hashable, list[Span]] = {}

@@ -1,0 +1,142 @@
+"""Which destinations of packets can come past some devices, as routes lead: told without a walk, for all destinations at once.
+
+It is a superset. A device that may give a packet another end than it has, or another way than routes lead, is taken for one that is
+meant: what becomes of packets behind it is not asked.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator
+from typing import NamedTuple
+
+from mossy_compass.headers.spans import intersect, merge
+from mossy_compass.packet.address import EVERYTHING, Address, Spans, in_spans
+from mossy_compass.plan.actions import PASS
+from mossy_compass.plan.device import DevicePlan
+from mossy_compass.plan.order import Stage
+from mossy_compass.plan.plan import Plan
+from mossy_compass.plan.rows import Row
+
+
+class Handed(NamedTuple):
+    """What a device hands to a neighbour.
+
+    Attributes:
+        neighbour: who gets it.
+        to: the destinations.
+
+    """
+
+    neighbour: str
+    to: Spans
+
+
+class Passing:
+    """Where packets can come past the devices that are meant."""
+
+    def __init__(self, plan: Plan, meant: Collection[str]) -> None:
+        """Take the network apart.
+
+        Args:
+            plan: the network.
+            meant: names of the devices.
+
+        """
+        devices = [d for d in plan.network.devices.values() if d.layer3]
+        here = {d.name: plan.device(d.name) for d in devices}
+        self._into: dict[str, list[tuple[str, Spans]]] = {name: [] for name in here}
+        for name, one in here.items():
+            for handed in _handed(one):
+                self._into[handed.neighbour].append((name, handed.to))
+        turning = {name: _turning(one) for name, one in here.items()}
+        self._ends = {name: spans for name, spans in turning.items() if spans} | dict.fromkeys(meant, EVERYTHING)
+        # A switch has no routes; of what passes it nothing is known here.
+        self._known = all(name in here for name in meant)
+        self._forth = self._past(())
+        self._both: dict[frozenset[str], dict[str, Spans]] = {frozenset(): self._forth}
+
+    def sent_by(self, device: str, addresses: Iterable[Address]) -> Spans:
+        """The destinations of packets that can come past the devices: on their way, or by an answer to them or an error about them.
+
+        Args:
+            device: who sends them.
+            addresses: by which addresses.
+
+        """
+        if not self._known:
+            return EVERYTHING
+        own = [a.key for a in addresses]
+        # Whoever answers, or tells of an error, stands on the way there.
+        homeward = frozenset(name for name, spans in self._forth.items() if any(in_spans(key, spans) for key in own))
+        if device in homeward:
+            return EVERYTHING
+        if homeward not in self._both:
+            self._both[homeward] = self._past(homeward)
+        return self._both[homeward].get(device, ())
+
+    def _past(self, more: Iterable[str]) -> dict[str, Spans]:
+        """By device the destinations of what it sends on and that comes past one that is meant, or one of some more."""
+        found = self._ends | dict.fromkeys(more, EVERYTHING)
+        queue = dict.fromkeys(found)
+        while queue:
+            name = next(iter(queue))
+            del queue[name]
+            for before, to in self._into.get(name, ()):
+                had = found.get(before, ())
+                has = merge((*had, *intersect(to, found[name])))
+                if has != had:
+                    found[before] = has
+                    queue[before] = None
+        return found
+
+
+def _handed(here: DevicePlan) -> Iterator[Handed]:
+    """What routes make a device hand to each neighbour; into tunnels nothing, which are turnings of their own."""
+    for hops, to in here.table.by_way():
+        for hop in hops:
+            domain = here.domains.of(here.name, hop.interface)
+            if domain is None or here.device.interfaces[hop.interface].tunnel is not None:
+                continue
+            if hop.address is not None:
+                first = next((a.device for a in here.domains.answers(domain, hop.address) if a.device != here.name), None)
+                if first is not None:
+                    yield Handed(first, to)
+                continue
+            for neighbour, port in domain.members:
+                if neighbour != here.name:
+                    mine = intersect(to, here.domains.answered(domain, here.name, (neighbour, port)))
+                    if mine:
+                        yield Handed(neighbour, mine)
+
+
+def _turning(here: DevicePlan) -> Spans:
+    """The destinations of packets to which a device may give another end, or another way than routes lead."""
+    device = here.device
+    ports = (None, *device.interfaces)
+    if any(p.tunnel is not None for p in device.interfaces.values()) or device.groups:
+        return EVERYTHING
+    if any(step.stage is Stage.POLICY_ROUTE for port in ports for step in here.steps(port)):
+        return EVERYTHING
+    if not device.translate:
+        return ()
+    # What is sent to an outer end belongs to a mapping, if there is one.
+    found = [here.own_spans, *(rule.outer for rule in device.translate if not rule.disabled)]
+    found += [_turned(here, row) for table in here.translations.values() for row in table.rows if not row.disabled]
+    return merge(span for spans in found for span in spans)
+
+
+def _turned(here: DevicePlan, row: Row) -> Spans:
+    """The destinations of packets that a row may translate, by where they go and by which interface."""
+    to = EVERYTHING
+    if row.actions == PASS:
+        return ()
+    for condition in row.conditions:
+        if condition.fields == ("front",):  # a row about destinations has matched, and is looked at itself
+            return ()
+        if set(condition.fields) == {"destination"}:
+            to = intersect(to, merge(span for _, values in condition.parts for span in values))
+        elif set(condition.fields) == {"leaving"}:
+            ports = {port for _, values in condition.parts for port in values}
+            by = (spans for hops, spans in here.table.by_way() if any(hop.interface in ports for hop in hops))
+            to = intersect(to, merge(span for spans in by for span in spans))
+    return to
