@@ -6,11 +6,12 @@ meant: what becomes of packets behind it is not asked.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Collection, Iterable, Iterator
 from typing import NamedTuple
 
 from mossy_compass.headers.spans import intersect, merge
-from mossy_compass.packet.address import EVERYTHING, Address, Spans, in_spans
+from mossy_compass.packet.address import EVERYTHING, LAST_KEY, Address, Spans
 from mossy_compass.plan.actions import PASS
 from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.order import Stage
@@ -67,7 +68,7 @@ class Passing:
             return EVERYTHING
         own = [a.key for a in addresses]
         # Whoever answers, or tells of an error, stands on the way there.
-        homeward = frozenset(name for name, spans in self._forth.items() if any(in_spans(key, spans) for key in own))
+        homeward = frozenset(name for name, spans in self._forth.items() if any(_among(key, spans) for key in own))
         if device in homeward:
             return EVERYTHING
         if homeward not in self._both:
@@ -88,6 +89,12 @@ class Passing:
                     found[before] = has
                     queue[before] = None
         return found
+
+
+def _among(key: int, spans: Spans) -> bool:
+    """Whether a place is in one of the runs, of which there may be very many."""
+    before = bisect_right(spans, (key, LAST_KEY)) - 1
+    return before >= 0 and spans[before].last >= key
 
 
 def _handed(here: DevicePlan) -> Iterator[Handed]:

@@ -13,7 +13,7 @@ from mossy_compass.routing.table import Route, RouteTable
 MAIN = "main"
 """The table that forwarding asks."""
 MOST_ROUTES = 1_000_000
-"""So many rows of tables are gone through; of a network with more, routes are not compared, and that is told."""
+"""So many rows of tables are gone through where two are not the same; of more, routes are not compared, and that is told."""
 
 
 class WayEffect(NamedTuple):
@@ -62,6 +62,7 @@ def ways(before: Plan, after: Plan) -> Ways:
         tables = [(n, before.device(n).table_named(t), after.device(n).table_named(t), t) for n, t in _tables(before, after)]
     except NotConverged:
         return Ways((), "unsettled")
+    tables = [entry for entry in tables if not entry[1].same_as(entry[2])]
     if sum(len(one) + len(other) for _, one, other, _ in tables) > MOST_ROUTES:
         return Ways((), "many")
     return Ways(tuple(effect for entry in tables for effect in _of_table(*entry)))

@@ -208,6 +208,7 @@ class Ospf:
         self.domains = domains
         self.family = family
         self.externals = tuple(sorted(externals))
+        self._asked: dict[int, NDArray[np.bool_]] = {}
         self.neighbours: dict[Port, list[Port]] = {}
         self.silent: list[Silence] = []
         self.areas: dict[int, Area] = {}
@@ -399,15 +400,9 @@ class Ospf:
 
     def _within(self, area: Area, router: str) -> tuple[list[Lead], list[Lead]]:
         """Ways inside an area: to goals that are nearest at one place, and to those that are so at several."""
-        total, groups, group_of, single, many = self._nearest(area, router)
-        goals = area.goals
-
-        def leads(rows: NDArray[np.intp]) -> list[Lead]:
-            """The first hops on a shortest way: a neighbour is one when the link's cost and its distance add up."""
-            columns = (area.goal_of[rows].tolist(), total[rows].tolist(), group_of[area.node_of[rows]].tolist())
-            return [(goals[n], int(cost), groups[k]) for n, cost, k in zip(*columns, strict=True)]
-
-        return leads(single), leads(many)
+        found = self._nearest(area, router)
+        *_, single, many = found
+        return _leads(area, found, single), _leads(area, found, many)
 
     def _nearest(self, area: Area, router: str) -> Nearest:
         """For each place that a goal is attached at: the cost, and whether it is the nearest, alone or with others."""
@@ -423,24 +418,33 @@ class Ospf:
         once = np.bincount(numbers, minlength=len(area.goals))[numbers] == 1
         return total, groups, group_of, picked[once], picked[~once]
 
-    def _bulk(self, area: Area, router: str, preference: int) -> tuple[Bulk, list[Lead]]:
-        """The routes within a router's only area as arrays, and apart those to goals that are nearest at several places."""
+    def _bulk(self, area: Area, router: str, preference: int) -> tuple[Bulk, list[Lead], list[Lead]]:
+        """The routes within a router's only area as arrays; apart those to goals that are nearest at several places.
+
+        Of those in the arrays the ones that external routes hang on are told too.
+        """
         import numpy as np
 
-        total, groups, group_of, single, many = self._nearest(area, router)
+        found = self._nearest(area, router)
+        total, groups, group_of, single, many = found
         metrics = np.full(len(area.goals), -1, dtype=np.int64)
         which = np.zeros(len(area.goals), dtype=np.intp)
         metrics[area.goal_of[single]] = total[single]
         which[area.goal_of[single]] = group_of[area.node_of[single]]
         empty = np.array([not g for g in groups])
         metrics[empty[which]] = -1  # what the router itself holds has no hops
-        leads = [
-            (area.goals[n], int(cost), groups[k])
-            for n, cost, k in zip(
-                area.goal_of[many].tolist(), total[many].tolist(), group_of[area.node_of[many]].tolist(), strict=True
-            )
-        ]
-        return Bulk(area.prefixes, metrics, which, groups, INTRA, preference), leads
+        named = single[self._named(area)[area.goal_of[single]]] if self.externals else single[:0]
+        bulk = Bulk(area.prefixes, metrics, which, groups, INTRA, preference)
+        return bulk, _leads(area, found, many), _leads(area, found, named)
+
+    def _named(self, area: Area) -> NDArray[np.bool_]:
+        """For each goal of an area whether an external route is told by it, or is for the same prefix."""
+        import numpy as np
+
+        if area.number not in self._asked:
+            asked = {goal for e in self.externals for goal in (e.router, e.prefix)}
+            self._asked[area.number] = np.array([goal in asked for goal in area.goals], dtype=np.bool_)
+        return self._asked[area.number]
 
     def _told(self, area: Area, router: str) -> Iterator[Lead]:
         """Ways to what the area's border routers tell of other areas (RFC 2328 section 16.2)."""
@@ -462,22 +466,24 @@ class Ospf:
     def teach(self, router: str, table: RouteTable) -> None:
         """Offer a router's table what the router learns, one best route for each prefix.
 
-        In one area alone, without summaries or external routes, nearly all of it is offered as arrays.
+        In one area alone, without summaries, nearly all of it is offered as arrays.
         """
         process = self.network.devices[router].ospf
         preference = process.preference if process else 110
         areas = self._member.get(router, [])
         ways: dict[Goal, Way] = {}
-        if len(areas) == 1 and areas[0].summary is None and not self.externals:
-            bulk, leads = self._bulk(areas[0], router, preference)
+        held: dict[Goal, Way] = {}
+        if len(areas) == 1 and areas[0].summary is None:
+            bulk, leads, named = self._bulk(areas[0], router, preference)
             table.learn(bulk)
             for goal, cost, hops in leads:
                 _offer(ways, goal, cost, hops, INTRA)
+            held = {goal: (cost, hops, INTRA) for goal, cost, hops in named}
         else:
             ways = self.ways(router)
         learned = [Route(g, way[2], preference, way[0], way[1]) for g, way in ways.items() if way[1] and not isinstance(g, str)]
         if self.externals and any(a.stub == "normal" for a in areas):
-            learned += self._external(router, ways, preference)
+            learned += self._external(router, held | ways, preference)
         for route in learned:
             table.add(route)
 
@@ -525,3 +531,10 @@ def _set_summary(area: Area, border: list[str], told: Mapping[str, Mapping[Goal,
     area.border, area.summary_goals = border, goals
     if border and goals:
         area.summary = np.array([[told[b].get(g, np.inf) for g in goals] for b in border])
+
+
+def _leads(area: Area, found: Nearest, rows: NDArray[np.intp]) -> list[Lead]:
+    """The first hops on a shortest way to some places: a neighbour is one when the link's cost and its distance add up."""
+    total, groups, group_of, _, _ = found
+    columns = (area.goal_of[rows].tolist(), total[rows].tolist(), group_of[area.node_of[rows]].tolist())
+    return [(area.goals[n], int(cost), groups[k]) for n, cost, k in zip(*columns, strict=True)]

@@ -8,7 +8,7 @@ table of many routers may stay in arrays until a row is asked for.
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import RouteAction
@@ -196,7 +196,11 @@ def _rank(route: Route) -> tuple[int, int, int]:
     return route.preference, ORIGINS.index(group) if group in ORIGINS else len(ORIGINS), route.metric
 
 
-def _way(route: Route | None) -> Hashable:
+_Way = tuple[RouteAction, tuple[NextHop, ...], int]
+_K = TypeVar("_K", bound=Hashable)
+
+
+def _way(route: Route | None) -> _Way | None:
     """What two routes have in common that send packets the same ways."""
     return None if route is None else (route.action, route.hops, route.prefix.family)
 
@@ -225,7 +229,7 @@ class RouteTable:
         self._lengths: dict[int, list[tuple[int, dict[int, Route], Mapping[int, int]]]] = {4: [], 6: []}
         self._losers: dict[Prefix, list[Loser]] = {}
         self._bulk: dict[int, Bulk] = {}
-        self._alike: dict[Hashable, Spans] | None = None
+        self._alike: dict[_Way | None, Spans] | None = None
         self.inactive: list[Loser] = []
 
     def learn(self, bulk: Bulk) -> None:
@@ -346,14 +350,12 @@ class RouteTable:
         if self._alike is None:
             self._alike = self._runs(_way)
         for way, spans in self._alike.items():
-            if way is not None:
-                action, hops, _ = way
-                if action is RouteAction.FORWARD:
-                    yield hops, spans
+            if way is not None and way[0] is RouteAction.FORWARD:
+                yield way[1], spans
 
-    def _runs(self, what: Callable[[Route | None], Hashable]) -> dict[Hashable, Spans]:
+    def _runs(self, what: Callable[[Route | None], _K]) -> dict[_K, Spans]:
         """All addresses by something of the route that serves them."""
-        out: dict[Hashable, list[Span]] = {}
+        out: dict[_K, list[Span]] = {}
         every = list(self)
         for family, (first, last) in FAMILIES.items():
             # Around what is gone through: where it ends, and what it is.
