@@ -29,7 +29,7 @@ from mossy_compass.plan.facts import Facts, Moment
 from mossy_compass.plan.room import NEW, Room
 from mossy_compass.report.record import journey_dict
 from mossy_compass.routing.domains import Domains
-from mossy_compass.routing.table import Bulk, Loser, NextHop, Route, RouteTable
+from mossy_compass.routing.table import Bulk, Loser, NextHop, PrefixIndex, Route, RouteTable
 from mossy_compass.state.state import State
 from mossy_compass.walk.execute import Stay
 from mossy_compass.walk.question import Options
@@ -601,7 +601,7 @@ def bulk(
     index = {(4, 24): {parse_prefix(f"10.40.{n}.0/24").value >> 8: place for place, n in enumerate((1, second))}}
     ways = [(NextHop(name, parse_address("10.40.8.2")),) for name in hops]
     table = RouteTable()
-    table.learn(Bulk(index, np.array(metrics), np.array(groups), ways, origin, 110))
+    table.learn(Bulk(PrefixIndex(index), np.array(metrics), np.array(groups), ways, origin, 110))
     return table
 
 

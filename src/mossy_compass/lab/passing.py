@@ -14,9 +14,9 @@ from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.packet.address import EVERYTHING, LAST_KEY, Address, Spans
 from mossy_compass.plan.actions import PASS
 from mossy_compass.plan.device import DevicePlan
-from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
+from mossy_compass.plan.stages.routes import policy
 
 
 class Handed(NamedTuple):
@@ -122,7 +122,7 @@ def _turning(here: DevicePlan) -> Spans:
     ports = (None, *device.interfaces)
     if any(p.tunnel is not None for p in device.interfaces.values()) or device.groups:
         return EVERYTHING
-    if any(step.stage is Stage.POLICY_ROUTE for port in ports for step in here.steps(port)):
+    if any(policy(here, port) is not None for port in ports):
         return EVERYTHING
     if not device.translate:
         return ()

@@ -506,7 +506,7 @@ class Ospf:
 
 def _by_prefix(goals: Iterable[Goal]) -> PrefixIndex:
     """Goals by their prefix."""
-    out: dict[tuple[int, int], dict[int, int]] = {}
+    out = PrefixIndex()
     for number, goal in enumerate(goals):
         if not isinstance(goal, str):
             out.setdefault((goal.family, goal.length), {})[goal.value >> (BITS[goal.family] - goal.length)] = number

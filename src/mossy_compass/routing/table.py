@@ -7,7 +7,7 @@ table of many routers may stay in arrays until a row is asked for.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from mossy_compass.marks import Mark
@@ -106,8 +106,25 @@ class Loser(NamedTuple):
         return f"inactive: {self.why}" if self.inactive else self.why
 
 
-PrefixIndex = Mapping[tuple[int, int], Mapping[int, int]]
-"""Prefixes by family and length, then by their leading bits, to a number."""
+_Way = tuple[RouteAction, tuple[NextHop, ...], int]
+"""What packets feel of a route: what becomes of them, and the ways out; apart for each family."""
+
+
+class PrefixIndex(dict[tuple[int, int], dict[int, int]]):
+    """Prefixes by family and length, then by their leading bits, to a number."""
+
+    __slots__ = ("_order",)
+
+    def order(self) -> Sequence[tuple[Prefix, int]]:
+        """Every prefix with its number, by family, address and length; put in order once for all who share the index."""
+        if not hasattr(self, "_order"):
+            every = (
+                (Prefix(family, bits << (BITS[family] - length), length), number)
+                for (family, length), some in self.items()
+                for bits, number in some.items()
+            )
+            self._order: Sequence[tuple[Prefix, int]] = sorted(every)
+        return self._order
 
 
 class Bulk:
@@ -167,11 +184,21 @@ class Bulk:
         return {hop for number in used for hop in self.hops[number]}
 
     def __iter__(self) -> Iterator[Route]:
-        for (family, length), some in self.index.items():
-            for bits in some:
-                found = self.route(family, length, bits)
-                if found is not None:
-                    yield found
+        for prefix, number in self.index.order():
+            if self.metrics[number] >= 0:
+                hops = self.hops[self.groups[number]]
+                yield Route(prefix, self.origin, self.preference, int(self.metrics[number]), hops)
+
+    def by_way(self) -> Iterator[tuple[Prefix, _Way]]:
+        """Every prefix with how its packets are sent, as ``_way`` says of its row."""
+        metrics, groups = self.metrics.tolist(), self.groups.tolist()
+        ways: dict[tuple[int, int], _Way] = {}
+        for prefix, number in self.index.order():
+            if metrics[number] >= 0:
+                kind = groups[number], prefix.family
+                if kind not in ways:
+                    ways[kind] = RouteAction.FORWARD, self.hops[kind[0]], prefix.family
+                yield prefix, ways[kind]
 
     def __len__(self) -> int:
         return int((self.metrics >= 0).sum())
@@ -196,7 +223,6 @@ def _rank(route: Route) -> tuple[int, int, int]:
     return route.preference, ORIGINS.index(group) if group in ORIGINS else len(ORIGINS), route.metric
 
 
-_Way = tuple[RouteAction, tuple[NextHop, ...], int]
 _K = TypeVar("_K", bound=Hashable)
 
 
@@ -213,6 +239,38 @@ def _run(out: list[Span], first: int, last: int) -> None:
         out[-1] = Span(out[-1].first, last)
     else:
         out.append(Span(first, last))
+
+
+def _runs(every: Iterable[tuple[Prefix, _K]], none: _K) -> dict[_K, Spans]:
+    """All addresses by something of the route that serves them.
+
+    Args:
+        every: the prefix of each route, with what is meant, in order.
+        none: what is so where there is no route.
+
+    """
+    out: dict[_K, list[Span]] = {}
+    rows: dict[int, list[tuple[int, int, list[Span]]]] = {4: [], 6: []}
+    for prefix, what in every:
+        first = prefix.value + FAMILIES[prefix.family].first
+        rows[prefix.family].append((first, first + (1 << BITS[prefix.family] - prefix.length) - 1, out.setdefault(what, [])))
+    for family, (first, last) in FAMILIES.items():
+        # Around what is gone through: where it ends, and what it is.
+        held = [(last, out.setdefault(none, []))]
+        at = first
+        for start, final, mine in rows[family]:
+            while start > held[-1][0]:
+                end, runs = held.pop()
+                _run(runs, at, end)
+                at = max(at, end + 1)
+            _run(held[-1][1], at, start - 1)
+            at = start
+            held.append((final, mine))
+        while held:
+            end, runs = held.pop()
+            _run(runs, at, end)
+            at = max(at, end + 1)
+    return {key: tuple(runs) for key, runs in out.items()}
 
 
 class RouteTable:
@@ -334,49 +392,30 @@ class RouteTable:
             wanted: takes the route that serves an address, None where none does.
 
         """
-        return self._runs(wanted).get(True, ())
+        return _runs(((route.prefix, wanted(route)) for route in self), wanted(None)).get(True, ())
 
     def served_as(self, address: Address) -> Spans:
         """The addresses that are sent the same ways as one is, on one line for both families: those that no route serves, if none serves it.
 
         It is asked for again and again where very many packets are followed, so all of them are found at once, and kept.
         """
-        if self._alike is None:
-            self._alike = self._runs(_way)
-        return self._alike[_way(self.lookup(address))]
+        return self._ways()[_way(self.lookup(address))]
 
     def by_way(self) -> Iterator[tuple[tuple[NextHop, ...], Spans]]:
         """The ways by which routes lead on, each with the addresses that are sent there."""
-        if self._alike is None:
-            self._alike = self._runs(_way)
-        for way, spans in self._alike.items():
+        for way, spans in self._ways().items():
             if way is not None and way[0] is RouteAction.FORWARD:
                 yield way[1], spans
 
-    def _runs(self, what: Callable[[Route | None], _K]) -> dict[_K, Spans]:
-        """All addresses by something of the route that serves them."""
-        out: dict[_K, list[Span]] = {}
-        every = list(self)
-        for family, (first, last) in FAMILIES.items():
-            # Around what is gone through: where it ends, and what it is.
-            held = [(last, out.setdefault(what(None), []))]
-            at = first
-            for route in every:
-                if route.prefix.family != family:
-                    continue
-                span = route.prefix.span
-                while span.first > held[-1][0]:
-                    end, runs = held.pop()
-                    _run(runs, at, end)
-                    at = max(at, end + 1)
-                _run(held[-1][1], at, span.first - 1)
-                at = span.first
-                held.append((span.last, out.setdefault(what(route), [])))
-            while held:
-                end, runs = held.pop()
-                _run(runs, at, end)
-                at = max(at, end + 1)
-        return {key: tuple(runs) for key, runs in out.items()}
+    def _ways(self) -> dict[_Way | None, Spans]:
+        """All addresses by how they are sent."""
+        if self._alike is None:
+            every = [(route.prefix, _way(route)) for route in self.single()]
+            for bulk in self._bulk.values():
+                every += bulk.by_way()
+            every.sort(key=lambda entry: entry[0])
+            self._alike = _runs(every, None)
+        return self._alike
 
     def losers(self, address: Address) -> list[Loser]:
         """Every other route that holds the address, nearest first, each with the reason why it lost."""
