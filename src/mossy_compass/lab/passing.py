@@ -1,6 +1,6 @@
 """Which destinations of packets can come past some devices, as routes lead: told without a walk, for all destinations at once.
 
-It is a superset. A device that may give a packet another end than it has, or another way than routes lead, is taken for one that is
+It is a superset, of first conversations: no device knows anything of earlier ones. A device that may give a packet another end than it has, or another way than routes lead, is taken for one that is
 meant: what becomes of packets behind it is not asked.
 """
 
@@ -69,7 +69,7 @@ class Passing:
         own = [a.key for a in addresses]
         # Whoever answers, or tells of an error, stands on the way there.
         homeward = frozenset(name for name, spans in self._forth.items() if any(_among(key, spans) for key in own))
-        if device in homeward:
+        if device in homeward:  # it is what the search below would begin with
             return EVERYTHING
         if homeward not in self._both:
             self._both[homeward] = self._past(homeward)
@@ -110,26 +110,17 @@ def _handed(here: DevicePlan) -> Iterator[Handed]:
                     yield Handed(first, to)
                 continue
             for neighbour, port in domain.members:
-                if neighbour != here.name:
-                    mine = intersect(to, here.domains.answered(domain, here.name, (neighbour, port)))
-                    if mine:
-                        yield Handed(neighbour, mine)
+                mine = intersect(to, here.domains.answered(domain, here.name, (neighbour, port)))
+                if mine:
+                    yield Handed(neighbour, mine)
 
 
 def _turning(here: DevicePlan) -> Spans:
     """The destinations of packets to which a device may give another end, or another way than routes lead."""
-    device = here.device
-    ports = (None, *device.interfaces)
-    if any(p.tunnel is not None for p in device.interfaces.values()) or device.groups:
+    if any(port.tunnel is not None or policy(here, name) is not None for name, port in here.device.interfaces.items()):
         return EVERYTHING
-    if any(policy(here, port) is not None for port in ports):
-        return EVERYTHING
-    if not device.translate:
-        return ()
-    # What is sent to an outer end belongs to a mapping, if there is one.
-    found = [here.own_spans, *(rule.outer for rule in device.translate if not rule.disabled)]
-    found += [_turned(here, row) for table in here.translations.values() for row in table.rows if not row.disabled]
-    return merge(span for spans in found for span in spans)
+    rows = [row for table in here.translations.values() for row in table.rows if not row.disabled]
+    return merge(span for row in rows for span in _turned(here, row))
 
 
 def _turned(here: DevicePlan, row: Row) -> Spans:
