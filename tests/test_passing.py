@@ -13,6 +13,7 @@ import mossy_compass as mc
 from mossy_compass.headers.spans import as_text
 from mossy_compass.lab.circumstances import every_case_of
 from mossy_compass.lab.passing import Passing
+from mossy_compass.model.network import link_locals
 from mossy_compass.packet.address import EVERYTHING, in_spans, parse_address
 from mossy_compass.plan.plan import Plan
 from tests.conftest import DATA
@@ -21,6 +22,10 @@ from tests.test_laws import networks
 from tests.test_versions import packet_of, stray_of, walks
 
 EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.yaml"))
+
+
+LOCAL = [parse_address(a) for a in ("169.254.3.4", "224.0.0.5", "255.255.255.255", "fe80::1", "fe80::2", "ff02::5", "10.40.0.255")]
+"""Addresses of a segment alone: link-local ones, groups, broadcasts (RFC 3927, RFC 4291, RFC 5771, RFC 919)."""
 
 
 def agrees(plan: Plan, chance: random.Random, draws: int) -> int:
@@ -34,9 +39,13 @@ def agrees(plan: Plan, chance: random.Random, draws: int) -> int:
     for _ in range(draws):
         sender = chance.choice(senders)
         packet = packet_of(network, sender, chance)
-        if packet is None or packet.destination.is_link_local:
+        if packet is None:
             continue
         packet = stray_of(packet, chance) if chance.random() < 0.25 else packet
+        if chance.random() < 0.2:
+            near = [a for a in LOCAL if a.family == packet.source.family]
+            near += [a for d in network.devices.values() for p in d.interfaces.values() for a in link_locals(d.name, p)]
+            packet = packet._replace(destination=chance.choice([a for a in near if a.family == packet.source.family]))
         met = {h.device for j in walks(plan, sender, packet, chance.choice(cases)[0]) for leg in j.every_leg for h in leg.every_hop}
         for name in devices:
             comes = in_spans(packet.destination.key, passing[name].sent_by(sender, [packet.source]))

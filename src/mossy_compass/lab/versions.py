@@ -25,7 +25,7 @@ from mossy_compass.lab.proofs import addresses_meant, device_of, packets_of, ser
 from mossy_compass.lab.unalike import felt
 from mossy_compass.lab.whole import MOST_STAYS, Whole, as_known, whole
 from mossy_compass.model.network import Kind, Network, link_locals
-from mossy_compass.packet.address import Address, Span, parse_address, parse_prefix
+from mossy_compass.packet.address import Address, Span, parse_address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.plan.actions import Half
 from mossy_compass.plan.conditions import Condition
@@ -47,8 +47,6 @@ STRAYS = (LETS_IN, KEEPS_OUT)
 MOST_WORDS = 8
 """So many services are named where only a part of each is meant; more are told by those of which there is nothing."""
 ELSEWHERE = "nobody's address"
-_NOT_ROUTED = tuple(parse_prefix(text).span for text in ("169.254.0.0/16", "224.0.0.0/3", "fe80::/10", "ff00::/8"))
-"""What a segment may hear whatever routes say: link-local addresses, groups and broadcasts (RFC 3927, RFC 4291, RFC 5771, RFC 919)."""
 
 
 class Which(NamedTuple):
@@ -327,9 +325,8 @@ class _Versions:
         self.told_home = tuple(self._told_home(some) for some in self.heard.values())
 
     def _passing(self, device: str, own: Sequence[Address]) -> Set:
-        """The packets of a sender that can come past a device that is not alike, as routes lead; and those that no route is asked for."""
-        to = merge((*self.passing.sent_by(device, own), *_NOT_ROUTED))
-        return self.sets.space.of_condition(Condition("to", (("destination", to),)))
+        """The packets of a sender that can come past a device that is not alike, as routes lead."""
+        return self.sets.space.of_condition(Condition("to", (("destination", self.passing.sent_by(device, own)),)))
 
     def _about(self, case: tuple[Circumstances, ...], held: Set) -> Set:
         """Those of some packets that a case is about."""
