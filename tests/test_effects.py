@@ -457,7 +457,7 @@ def test_very_many_routes_are_not_compared_and_that_is_told(monkeypatch: pytest.
     assert not effects(plans[0], plans[0]).ways.unknown
     found = effects(plans[0], plans[1])
     assert found.ways.unknown == "many"
-    assert "Routes are not compared: the tables have more than 1,000,000 rows." in as_text(
+    assert "Routes are not compared: the tables that differ have more than 1,000,000 rows." in as_text(
         changetext.whole("x", "", None, None, found)
     )
 

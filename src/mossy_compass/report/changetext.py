@@ -152,7 +152,7 @@ def _ways(ways: Ways) -> list[RenderableType]:
 
 _UNKNOWN = {
     "unsettled": "redistribution between protocols has no stable state in one of the versions",
-    "many": f"the tables have more than {MOST_ROUTES:,} rows",
+    "many": f"the tables that differ have more than {MOST_ROUTES:,} rows",
 }
 
 
