@@ -398,7 +398,13 @@ PERMITS = [
     ({"LIST": "[{permit: tcp, from: reader}]", "RULE": ", source: press", **LISTED}, ["https", "ssh"]),
     ({"LIST": "[{permit: tcp, to: 198.51.100.7}]", "TO": "to: 198.51.100.7", **LISTED}, []),
     ({"LIST": "[{permit: tcp, to: self}]", "TO": "to: self", **LISTED}, []),
+    # Of the device's own addresses who comes from the world asks for the one that is there.
+    ({"LIST": "[{permit: tcp, to: 198.51.100.2}]", "TO": "to: self", **LISTED}, []),
+    ({"LIST": "[{permit: tcp, to: 10.41.1.1}]", "TO": "to: self", **LISTED}, ["https", "ssh"]),
+    ({"LIST": "[{permit: tcp, to: 198.51.100.9}]", "TO": "to: 198.51.100.8/29", **LISTED}, []),
+    ({"LIST": "[{permit: tcp, to: 198.51.100.17}]", "TO": "to: 198.51.100.8/29", **LISTED}, ["https", "ssh"]),
 ]
+ASKED_FOR = {"to: 198.51.100.7": "198.51.100.7", "to: 198.51.100.8/29": "198.51.100.9"}
 
 
 def forward(parts: dict[str, str]) -> mc.Reading:
@@ -418,7 +424,7 @@ def test_a_forwarded_port_without_its_permit_is_told_and_nobody_is_let_in(parts:
     told = [p for p in mc.findings(plan) if p.code == "translate.no-permit"]
     ports = {"https": "tcp/443", "ssh": "tcp/22"}
     assert [[s for s in ports if ports[s] in p.message] for p in told] == ([lacking] if lacking else [])
-    target = "198.51.100.7" if "198.51.100.7" in parts.get("TO", "") else "198.51.100.2"
+    target = ASKED_FOR.get(parts.get("TO", ""), "198.51.100.2")
     at = datetime(2026, 6, 1, 12, tzinfo=UTC) if "hours" in parts["LIST"] else None
     for service in lacking if "disabled" not in parts.get("RULE", "") else ():  # by walking: nobody gets to the shop
         assert not [s for s in ("press", "reader") if mc.trace(plan, s, target, service).there.end == "shop"]
@@ -427,7 +433,7 @@ def test_a_forwarded_port_without_its_permit_is_told_and_nobody_is_let_in(parts:
         assert "shop" in ends
 
 
-@pytest.mark.parametrize("parts", [PERMITS[0][0], PERMITS[1][0], PERMITS[3][0], PERMITS[7][0], PERMITS[9][0]])
+@pytest.mark.parametrize("parts", [PERMITS[0][0], PERMITS[1][0], PERMITS[3][0], PERMITS[7][0], PERMITS[9][0], PERMITS[17][0]])
 def test_the_advice_about_a_forwarded_port_helps(parts: dict[str, str]) -> None:
     found = forward(parts)
     assert found.network is not None

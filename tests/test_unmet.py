@@ -65,7 +65,10 @@ def named(found: Unmet) -> list[str]:
         (yard("l: [{id: 10, deny: tcp, from: 10.40.9.0/24}, {id: 20, permit: any}]", "l"), ["l rule 10"], "no device here has an address that its source means"),
         # somebody does, and not there
         (yard("l: [{id: 10, deny: tcp, from: desk, to: till}, {id: 20, permit: any}]", "l"), ["l rule 10"], "does not come to gate; it goes desk > till"),
-        (yard("l: [{id: 10, permit: tcp, from: store}, {id: 20, permit: any}]", "l"), ["l rule 10"], "comes to gate by out, and there it meets connected route"),
+        (yard("l: [{id: 10, permit: tcp, from: store}, {id: 20, permit: any}]", "l"), ["l rule 10"], "comes to gate by out, not by in, and there it meets connected route"),
+        (yard("l: [{id: 10, permit: tcp, from: store, to: desk, to-port: 22}, {id: 20, permit: any}]", "l"), ["l rule 10"], "tcp 10.40.2.10:49152 > 10.40.1.10:22 SYN comes to gate by out, not by in,"),
+        (yard("l: [{id: 10, permit: tcp, to: till, from: till}, {id: 20, permit: any}]", "", "{leaving: l}"), ["l rule 10"], "does not come to gate"),
+        (yard("l: [{id: 10, permit: tcp, to: desk, from: store}, {id: 20, permit: any}]", "", "{leaving: l}"), ["l rule 10"], "comes to gate by out, and leaves by in, not by out, and there it meets connected route"),
         # it comes there, and another takes it
         (yard("l: [{id: 10, permit: tcp, from: desk}, {id: 20, permit: tcp, to-port: 22, from: desk}, {id: 30, deny: any}]", "l"), ["l rule 20"], "it meets l rule 10"),
         (yard("l: [{id: 10, deny: any}], o: [{id: 10, permit: tcp, from: desk}]", "l", "{leaving: o}"), ["o rule 10"], "it meets l rule 10"),
@@ -73,7 +76,7 @@ def named(found: Unmet) -> list[str]:
         (yard(gate="    routes: [{prefix: 10.40.1.0/24, next-hop: 10.40.2.11}]"), ["the static route to 10.40.1.0/24 of gate"], "connected route 10.40.1.0/24 is in force there, which is better"),
         (yard(gate="    translate: [{id: a, source: 10.40.7.0/24, leaving: out}]"), ["translation a of gate"], "no device here has an address"),
         (yard(gate="    translate: [{id: a, source: 10.40.1.0/24, leaving: out}, {id: b, source: desk, leaving: out, becomes: exempt}]"), ["translation b of gate"], "it meets translation rule a"),
-        (yard(gate="    policy-routes: [{id: p, to: till, arriving: in, candidates: [10.40.2.11]}]"), ["policy route p of gate"], "comes to gate by out"),
+        (yard(gate="    policy-routes: [{id: p, to: till, arriving: in, candidates: [10.40.2.11]}]"), ["policy route p of gate"], "does not come to gate; it goes desk > till, and is refused there: till does not listen"),
     ],
 )  # fmt: skip
 def test_what_nothing_meets_is_told_with_a_packet_that_it_is_about(network: mc.Network, names: list[str], why: str) -> None:
@@ -105,6 +108,32 @@ def test_what_nothing_meets_is_told_with_a_packet_that_it_is_about(network: mc.N
 )  # fmt: skip
 def test_what_one_packet_meets_is_met(network: mc.Network) -> None:
     assert named(looked(network)) == []
+
+
+def test_what_stands_before_the_world_is_told_of_somebody_there() -> None:
+    """Who could come by the interface says most: the inner hosts, who never do, say nothing of the list or rule there."""
+    text = """
+mossy-network: 1
+lists: {in: [{id: 10, permit: tcp, to: 10.40.1.10, service: https}]}
+devices:
+  gate:
+    kind: firewall
+    interfaces: {house: {address: 10.40.1.1/24}, world: {address: 198.51.100.2/30, outside: yes, filter: {arriving: in}}}
+    routes: [{prefix: default, next-hop: 198.51.100.1}]
+    translate: [{id: shop, arriving: world, to: self, service: https, goes-to: 10.40.1.10}]
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1, serves: [https]}
+  carrier: {kind: internet, interfaces: {gate: 198.51.100.1/30}, hosts: {press: {address: 203.0.113.20}}}
+segments: {a: [gate/house, desk], b: [gate/world, carrier/gate]}
+"""
+    network = mc.read_bytes(text.encode(), "shop.yaml").network
+    assert network is not None
+    listed, forwarded = (p.message.partition("send: ")[2] for p in looked(network).found)
+    assert listed.startswith(
+        "tcp 203.0.113.20:49152 > 10.40.1.10:443 SYN does not come to gate; it goes carrier, and is dropped there: carrier has no route to"
+    )
+    assert forwarded == (
+        "tcp 203.0.113.20:49152 > 198.51.100.2:443 SYN comes to gate by world, and there it meets the end of list in (shop.yaml:3)."
+    )
 
 
 ONLY = "l: [{id: 10, deny: tcp, from: g}, {id: 20, permit: any}]"

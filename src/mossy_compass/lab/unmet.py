@@ -85,6 +85,7 @@ class Meetable(NamedTuple):
         devices: where packets would meet it.
         keys: what is noted where a packet does: a place in the file, or a way.
         about: of a route, the condition that its prefix is.
+        lists_at: of a rule of a list, where that stands: device, the word for the way, interface.
         instead: why nothing can meet it, where that is known from what is written.
 
     """
@@ -97,11 +98,20 @@ class Meetable(NamedTuple):
     keys: tuple[object, ...]
     about: tuple[Condition, ...] = ()
     instead: str = ""
+    lists_at: tuple[tuple[str, str, str], ...] = ()
 
     @property
     def conditions(self) -> tuple[Condition, ...]:
         """What it asks of a packet."""
         return self.row.conditions if self.row is not None else self.about
+
+    def ports(self, device: str, way: str) -> frozenset[str]:
+        """The interfaces of a device by which packets that meet it must come (``arriving``) or go (``leaving``); empty for any."""
+        stands = {(name, by) for name, by, _ in self.lists_at}
+        if stands - {(device, way)}:  # it stands elsewhere too, which is enough
+            return frozenset()
+        said = [set(values) for c in self.conditions if c.fields == (way,) for _, values in c.parts]
+        return frozenset().union(*said, (port for _, _, port in self.lists_at))
 
 
 class Unmet(NamedTuple):
@@ -189,11 +199,13 @@ def _rules(plan: Plan) -> Iterator[Meetable]:
     """The rules of lists that stand somewhere."""
     network = plan.network
     where: dict[str, dict[str, str]] = {}
+    stands: dict[str, list[tuple[str, str, str]]] = {}
     off: dict[str, set[bool]] = {}
     for device in network.devices.values():
         for names, place, way in standing_lists(device):
             for name in names:
                 where.setdefault(name, {})[place_words(device.name, place, way)] = device.name
+                stands.setdefault(name, []).append((device.name, way, place))
                 off.setdefault(name, set()).add(way == "everywhere" and not device.gates.everywhere_on)
     for name, places in where.items():
         if name not in network.lists:
@@ -205,7 +217,9 @@ def _rules(plan: Plan) -> Iterator[Meetable]:
         for rule in network.lists[name].rules:
             if not rule.disabled and rule.verdict is not Verdict.NOTE:
                 words = f"{name} rule {rule.id} (at {at})"
-                yield Meetable("idle.rule", words, rule.mark, rows.get(rule.id), devices, (rule.mark,), (), why)
+                yield Meetable(
+                    "idle.rule", words, rule.mark, rows.get(rule.id), devices, (rule.mark,), (), why, tuple(stands[name])
+                )
 
 
 def _translations(here: DevicePlan) -> Iterator[Meetable]:
@@ -313,6 +327,10 @@ class _Meetings:
             own += [a for far in device.far_hosts.values() if not far.off for a in far.addresses]
             if own:
                 self.starts[device.name] = tuple(own)
+        # Of the Internet people know the hosts there, and not its own end of a cable.
+        self.far = {
+            d.name: [a for far in d.far_hosts.values() if not far.off for a in far.addresses] for d in plan.network.devices.values()
+        }
         self.given = given_by(plan.network)
         self.memories = Memories(plan)
         self.beside: dict[str, set[str]] = {}
@@ -506,8 +524,9 @@ class _Meetings:
             )
         held = self._about(written, Form())
         case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
-        elsewhere = ""
-        for to, mine in itertools.product((*self.targets, self.sets.space.possible), self.sent.values()):
+        near, found = self._before(written), dict[tuple[bool, bool], str]()
+        senders = [(name, self._known(name)) for name in sorted(self.sent, key=lambda name: name not in near)]
+        for to, (name, mine) in itertools.product((*self.targets, self.sets.space.possible), senders):
             opening = held & to & mine & self.sets.opening
             facts = self.sets.space.witness(opening if opening.satisfiable() else held & to & mine)
             if facts is None:
@@ -516,10 +535,24 @@ class _Meetings:
             with memory.unchanged():
                 journey = sent(self.plan, self._question(facts.packet, case), memory)[0]
             there = next((h for h in journey.there.every_hop if h.device in written.devices), None)
-            if there is not None:
-                return self._beside(journey, there, case)
-            elsewhere = elsewhere or self._elsewhere(journey, written)
-        return elsewhere or self._nobody(written)
+            amiss = _amiss(written, there) if there is not None else ""
+            if there is not None and not amiss:
+                return self._beside(journey, there, case, "")
+            told = self._elsewhere(journey, written) if there is None else self._beside(journey, there, case, amiss)
+            # What is sent from before the interface that it stands at tells most; then what comes to the device at all.
+            found.setdefault((name not in near, there is None), told)
+        return found[min(found)] if found else self._nobody(written)
+
+    def _known(self, name: str) -> Set:
+        """What a device sends, or what the hosts send for which it stands."""
+        far = self.far[name]
+        return sent_by(self.sets.space, [a.key for a in far]) if far else self.sent[name]
+
+    def _before(self, written: Meetable) -> set[str]:
+        """Who stands on the segment of an interface by which packets must come to meet it."""
+        domains = self.plan.domains
+        ports = ((device, port) for device in written.devices for port in written.ports(device, "arriving"))
+        return {name for at in ports if (domain := domains.of(*at)) is not None for name, _ in domain.members if name != at[0]}
 
     def _nobody(self, written: Meetable) -> str:
         """That nobody sends such packets; by whom they would have to be sent, where that is why."""
@@ -530,20 +563,46 @@ class _Meetings:
                     return "no device here has an address that its source means"
         return "no device here sends packets that it is about"
 
-    def _beside(self, journey: Journey, there: Hop, case: Circumstances) -> str:
+    def _beside(self, journey: Journey, there: Hop, case: Circumstances, amiss: str) -> str:
         """That packets come there, and what is done with them instead."""
         written = [r.because for r in there.rulings if r.because.mark is not None]
-        by = dict.fromkeys(b.cited() for b in ([b for b in written if b.kind != "route"] or written))
-        took = f"it meets {' and '.join(list(by)[:3])}" if by else "nothing is asked about it"
+        told = [b for b in written if b.kind != "route"] or written
+        met, why = (list(dict.fromkeys(b.cited() for b in told if _is_row(b) == row)) for row in (True, False))
+        took = "; ".join([f"it meets {' and '.join(met[:3])}"] * bool(met) + why[:1]) or "nothing is asked about it"
         when = f" ({case.words})" if case.words else ""
         by_which = f" by {there.arriving}" if there.arriving is not None else ""
-        return f"{journey.there.packet}{when} comes to {there.device}{by_which}, and there {took}"
+        return f"{journey.there.packet}{when} comes to {there.device}{by_which}{amiss}, and there {took}"
 
     def _elsewhere(self, journey: Journey, written: Meetable) -> str:
         """That packets do not come there, and where they go."""
         path = " > ".join(dict.fromkeys(h.device for h in journey.there.every_hop))
-        end = f"{journey.there.fate.value} there by {journey.there.because.cited()}"
+        because = journey.there.because
+        end = f"{journey.there.fate.value} there{' by ' if _is_row(because) else ': '}{because.cited()}"
         return f"{journey.there.packet} does not come to {' or '.join(written.devices[:3])}; it goes {path}, and is {end}"
+
+
+def _is_row(because: Because) -> bool:
+    """Whether a reason is the name of something that packets meet, and no sentence of its own."""
+    return because.code in (
+        "rule",
+        "rule.built-in",
+        "list.end",
+        "translation",
+        "translation.hairpin",
+        "policy",
+        "route",
+        "selector",
+    )
+
+
+def _amiss(written: Meetable, there: Hop) -> str:
+    """By which interfaces a packet does not come to a device, or leave it, and would have to; empty where it does, or ends before."""
+    arriving, leaving = (sorted(written.ports(there.device, way)) for way in ("arriving", "leaving"))
+    if arriving and there.arriving not in arriving:
+        return f", not by {' or '.join(arriving[:3])}"
+    if leaving and there.leaving is not None and there.leaving not in leaving:
+        return f", and leaves by {there.leaving}, not by {' or '.join(leaving[:3])}"
+    return ""
 
 
 def _line_of(mark: Mark, lines: Mapping[str, list[str]]) -> str | None:

@@ -6,12 +6,13 @@ there is about, and from a stranger. It is said only where none of them gets in.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
 
 from mossy_compass.errors import NotConverged
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.model.network import Becomes, Device, Kind, RouteAction, Translate
-from mossy_compass.packet.address import EVERYTHING, FAMILIES, Address, Spans, from_key, in_spans, parse_address
+from mossy_compass.packet.address import EVERYTHING, FAMILIES, Address, Span, Spans, from_key, in_spans, parse_address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6, TCP, WITH_PORTS, Service
 from mossy_compass.plan.actions import Half, Pass, Stop
@@ -29,6 +30,8 @@ STRANGERS = {4: parse_address("203.0.113.254"), 6: parse_address("2001:db8:ffff:
 """Stand for somebody of whom no rule knows."""
 MOST_SOURCES = 200
 """So many ends of conditions on sources are tried: more than a person writes for what faces strangers."""
+MOST_ASKED = 20
+"""So many of the addresses that a rule is about are tried."""
 
 
 def forwarded(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
@@ -46,22 +49,22 @@ def _without_permit(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[H
     # Who a rule is about may live inside, and meets the lists of the interface where he comes from.
     ports = sorted(said or _behind(here, written(rule.sources) or ()) or here.outside)
     goals = rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ())
-    asked = _asked_for(here, rule)
+    asked = {port: _asked_for(here, rule, port) for port in ports}
+    if not all(asked.values()):
+        return  # it is about everything
     lacking: list[tuple[Service, Because]] = []
-    for service in rule.services or () if asked is not None and goals and ports else ():
-        assert asked is not None
-        ends = [_fate(plan, here, rule, port, goal, service, asked) for port in ports for goal in goals]
+    for service in rule.services or () if goals and ports else ():
+        ends = [_fate(plan, here, rule, port, goal, service, asked[port]) for port in ports for goal in goals]
         if all(end is not None for end in ends):
             lacking.append((service, ends[0]))  # type: ignore[arg-type]
     if lacking:
-        assert asked is not None
         names = ", ".join(str(s) for s, _ in lacking)
         goal, because = goals[0], lacking[0][1]
         words = (
             f"translation rule {rule.id} of {here.name} sends {names} on to {goal}, and nothing lets anybody in for that: "
             f"it is stopped by {because.cited()}."
         )
-        yield Hidden("translate.no-permit", rule.mark, words, _permit(here, ports, because, asked, goal))
+        yield Hidden("translate.no-permit", rule.mark, words, _permit(here, ports, because, asked[ports[0]][0], goal))
 
 
 def _permit(here: DevicePlan, ports: Sequence[str], because: Because, asked: Address, goal: Address) -> str:
@@ -89,25 +92,40 @@ def _arriving(here: DevicePlan, ports: Sequence[str], because: Because) -> bool:
     return any(name in here.device.interfaces[p].arriving_lists for p in ports) or name in here.device.gates.everywhere
 
 
-def _asked_for(here: DevicePlan, rule: Translate) -> Address | None:
-    """An address that a rule is about; None where it is about everything."""
-    for term in rule.destinations or ():
-        spans = intersect(here.own_spans if term.spans is None else term.spans, (FAMILIES[rule.family],))
-        if spans:
-            return from_key(spans[0].first)
-    return None
+def _asked_for(here: DevicePlan, rule: Translate, port: str) -> list[Address]:
+    """Addresses that a rule is about; none where it is about everything. The first is one that who comes by an interface knows.
+
+    Of the device's own that is the interface's; its others are asked for only by who is there. Lists may know some of many
+    addresses, so the ends of what they say of destinations are among them.
+    """
+    family = FAMILIES[rule.family]
+    ports = [here.device.interfaces[port], *(p for p in here.device.interfaces.values() if p.loopback)]
+    known = merge(Span(a.address.key, a.address.key) for p in ports for a in p.addresses)
+    self_here = intersect(known, (family,)) or here.own_spans
+    meant = merge(s for t in rule.destinations or () for s in intersect(self_here if t.spans is None else t.spans, (family,)))
+    own = [a.address for a in ports[0].addresses if in_spans(a.address.key, meant)]
+    ends = [from_key(k) for s in _said(here, "destination", meant) for k in (s.first, s.last)]
+    return list(dict.fromkeys([*own, *(from_key(s.first) for s in meant), *ends]))[:MOST_ASKED]
+
+
+def _said(here: DevicePlan, field: str, of: Spans) -> list[Span]:
+    """What rules of lists say of an end of packets, of some addresses."""
+    rows = (r for t in here.tables().values() if t.id.kind is TableKind.LIST for r in t.rows)
+    return list(
+        dict.fromkeys(s for r in rows for c in r.conditions for n, held in c.parts if n == field for s in intersect(held, of))
+    )
 
 
 def _fate(
-    plan: Plan, here: DevicePlan, rule: Translate, port: str, goal: Address, service: Service, asked: Address
+    plan: Plan, here: DevicePlan, rule: Translate, port: str, goal: Address, service: Service, asked: Sequence[Address]
 ) -> Because | None:
     """What stops everybody who asks for a forwarded service by an interface; None where somebody gets in, or it cannot be said."""
     if service.protocol in (ICMP, ICMP6):
         return None
     to_port = service.ports.first if service.ports is not None else 0
     why: Because | None = None
-    for source in _sources(here, rule):
-        packet = Packet(service.protocol, source, asked, 49152 if service.protocol in WITH_PORTS else -1, to_port, -1)
+    for source, destination in itertools.product(_sources(here, rule), asked):
+        packet = Packet(service.protocol, source, destination, 49152 if service.protocol in WITH_PORTS else -1, to_port, -1)
         packet = packet._replace(flags="SYN" if service.protocol == TCP else "")
         let_in, stopped = _passes(plan, here, rule, port, goal, packet)
         if let_in:
@@ -119,9 +137,7 @@ def _fate(
 def _sources(here: DevicePlan, rule: Translate) -> list[Address]:
     """Who may ask: the ends of what rules say of sources, and somebody of whom none knows; those that the rule is about."""
     family = FAMILIES[rule.family]
-    rows = (r for t in here.tables().values() if t.id.kind is TableKind.LIST for r in t.rows)
-    runs = [s for r in rows for c in r.conditions for n, held in c.parts if n == "source" for s in intersect(held, (family,))]
-    ends = [from_key(k) for s in dict.fromkeys(runs) for k in (s.first, s.last)][:MOST_SOURCES]
+    ends = [from_key(k) for s in _said(here, "source", (family,)) for k in (s.first, s.last)][:MOST_SOURCES]
     found = [STRANGERS[rule.family], *ends]
     if rule.sources is None:
         return list(dict.fromkeys(found))
