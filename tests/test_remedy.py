@@ -132,6 +132,62 @@ def test_what_closes(tmp_path: Path, text: str, ends: list[str], wanted: list[st
     assert [any(t.startswith(w) for t in told) for w in wanted] == [True] * len(wanted), told
 
 
+LANE = """\
+mossy-network: 1
+devices:
+  ann: {kind: host, address: [10.40.1.10/24, "2001:db8:1::10/64"], gateway: [10.40.1.1, "2001:db8:1::1"]}
+  west:
+    kind: router
+    interfaces: {a: {address: [10.40.1.1/24, "2001:db8:1::1/64"]}, b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}}
+    routes: [{prefix: 10.44.0.0/16, action: discard}, {prefix: 10.40.2.0/24, next-hop: 10.40.9.2}, {prefix: "2001:db8:2::/64", next-hop: "2001:db8:9::2"}]
+  east:
+    kind: router
+    interfaces: {b: {address: [10.40.9.2/29, "2001:db8:9::2/64"], state: up}, c: {address: [10.40.2.1/24, "2001:db8:2::1/64"]}}
+    routes: [{prefix: default, next-hop: 10.40.9.1}, {prefix: default6, next-hop: "2001:db8:9::1"}]
+  store: {kind: host, address: [10.40.2.10/24, "2001:db8:2::10/64"], gateway: [10.40.2.1, "2001:db8:2::1"], serves: [https]}
+  till: {kind: host, address: 10.40.2.11/24, gateway: 10.40.2.1, serves: [https]}
+segments: {near: [ann, west/a], between: [west/b, east/b], far: [east/c, store, till]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "target", "words", "line"),
+    [
+        # a gateway that nobody has: the only one, or one of two, of either family, at either end
+        ("gateway: 10.40.2.1, serves", "gateway: 10.40.2.7, serves", "till", ["the gateway of till: 10.40.2.1 of east, instead of 10.40.2.7"], "gateway: 10.40.2.1, serves"),
+        ("gateway: [10.40.2.1,", "gateway: [10.40.2.7,", "10.40.2.10", ["the gateway of store: 10.40.2.1 of east, instead of 10.40.2.7"], 'gateway: [10.40.2.1, "2001:db8:2::1"]'),
+        ('"2001:db8:2::1"], serves', '"2001:db8:2::7"], serves', "2001:db8:2::10", ["the gateway of store: 2001:db8:2::1 of east, instead of 2001:db8:2::7"], 'gateway: [10.40.2.1, "2001:db8:2::1"]'),
+        ("gateway: [10.40.1.1,", "gateway: [10.40.1.7,", "till", ["the gateway of ann: 10.40.1.1 of west, instead of 10.40.1.7"], 'gateway: [10.40.1.1, "2001:db8:1::1"]'),
+        # a next hop that nobody has: of the second route, of the way back, of the default route
+        ("next-hop: 10.40.9.2}", "next-hop: 10.40.9.5}", "till", ["the next hop of the static route 10.40.2.0/24 of west: 10.40.9.2 of east, instead of 10.40.9.5"], "{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}"),
+        ("next-hop: 10.40.9.1}", "next-hop: 10.40.9.5}", "till", ["the next hop of the default route (static) of east: 10.40.9.1 of west, instead of 10.40.9.5"], "{prefix: default, next-hop: 10.40.9.1}"),
+        ('next-hop: "2001:db8:9::2"', 'next-hop: "2001:db8:9::5"', "2001:db8:2::10", ["the next hop of the static route 2001:db8:2::/64 of west: 2001:db8:9::2 of east, instead of 2001:db8:9::5"], 'next-hop: "2001:db8:9::2"'),
+        # an interface that is disabled: where the packet is, at the other end of its cable
+        ('b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}', 'b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: disabled}', "till", ["enable west/b"], 'b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}'),
+        ('b: {address: [10.40.9.2/29, "2001:db8:9::2/64"], state: up}', 'b: {address: [10.40.9.2/29, "2001:db8:9::2/64"], state: disabled}', "till", ["enable east/b"], 'b: {address: [10.40.9.2/29, "2001:db8:9::2/64"], state: up}'),
+        ('c: {address: [10.40.2.1/24, "2001:db8:2::1/64"]}', 'c: {address: [10.40.2.1/24, "2001:db8:2::1/64"], state: disabled}', "till", ["enable east/c"], "state: up}"),
+        # what is unplugged somebody must plug in; who is not there does not answer
+        ('b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}', 'b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: unplugged}', "till", [], ""),
+        ("#", "#", "10.40.2.12", [], ""),
+    ],
+)  # fmt: skip
+def test_a_way_that_is_lost_is_found(tmp_path: Path, was: str, now: str, target: str, words: list[str], line: str) -> None:
+    assert was == "#" or LANE.count(was) == 1
+    text = LANE.replace(was, now)
+    found = asked(tmp_path, text, *ASK, target, "--service", "https")
+    told = [w for r in found["remedies"] for w in r["words"] if w.startswith(("the ", "enable "))]
+    assert told == words
+    if line:  # and what is written beside it stays
+        number = str([r["words"] == words for r in found["remedies"]].index(True) + 1)
+        done = mossy(tmp_path, "remedy", "n.yaml", *ASK, target, "--service", "https", "--number", number, "--write", "c.yaml")
+        assert done.returncode == 0, done.stderr
+        assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode in (0, 1)
+        mended = (tmp_path / "n.yaml").read_text()
+        assert line in mended
+        assert len(mended.splitlines()) == len(text.splitlines())
+        assert mossy(tmp_path, "trace", "n.yaml", *ASK, target, "--service", "https").returncode == 0
+
+
 def test_nothing_is_mended_that_is_so_already(tmp_path: Path) -> None:
     found = asked(tmp_path, BASE, *ASK, "bench", "--service", "ssh")
     assert found["already"]

@@ -299,6 +299,12 @@ def test_hints_offer_the_nearest_names(word: str, known: list[str], says: str) -
     assert str(hint(word, lambda: known, "devices")) == str(hint(word, known, "devices"))
 
 
+def test_a_key_is_one_of_those_that_there_are() -> None:
+    """Names may be hundreds; of keys all are told, as it is one of them that was meant."""
+    keys = [f"n{n}" for n in range(37)]
+    assert str(hint("zebra", keys, "keys")) == f"Known keys: {', '.join(sorted(keys))}."
+
+
 def test_a_hint_is_made_when_it_is_read() -> None:
     asked = []
     made = hint("a", lambda: asked.append(1) or ["a"])  # type: ignore[func-returns-value]

@@ -155,6 +155,10 @@ def nearest(word: str, known: Iterable[str], count: int = 2) -> list[str]:
     return difflib.get_close_matches(word, sorted(set(known))[:5000], n=count, cutoff=0.6)
 
 
+MOST_KEYS, MOST_NAMES = 50, 12
+"""So many words are listed where none is like the one that is written: all keys of a mapping, for it is one of these that was meant."""
+
+
 class Hint:
     """A sentence that offers the nearest known words, or lists the few that there are. It is made when it is read."""
 
@@ -172,7 +176,8 @@ class Hint:
             return f"Did you mean {' or '.join(close)}?"
         if not words:
             return f"There are no {self._kind} yet." if self._kind else ""
-        shown = ", ".join(words[:12]) + (f", ... ({len(words)} in all)" if len(words) > 12 else "")
+        most = MOST_KEYS if self._kind == "keys" else MOST_NAMES
+        shown = ", ".join(words[:most]) + (f", ... ({len(words)} in all)" if len(words) > most else "")
         return f"Known{' ' + self._kind if self._kind else ''}: {shown}."
 
 

@@ -524,7 +524,7 @@ class _Meetings:
             )
         held = self._about(written, Form())
         case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
-        near, found = self._before(written), dict[tuple[bool, bool], str]()
+        near, found = self._before(written), dict[tuple[bool, bool, bool], str]()
         senders = [(name, self._known(name)) for name in sorted(self.sent, key=lambda name: name not in near)]
         for to, (name, mine) in itertools.product((*self.targets, self.sets.space.possible), senders):
             opening = held & to & mine & self.sets.opening
@@ -536,11 +536,11 @@ class _Meetings:
                 journey = sent(self.plan, self._question(facts.packet, case), memory)[0]
             there = next((h for h in journey.there.every_hop if h.device in written.devices), None)
             amiss = _amiss(written, there) if there is not None else ""
-            if there is not None and not amiss:
+            if there is not None and not amiss and there.leaving in (written.ports(there.device, "leaving") or (there.leaving,)):
                 return self._beside(journey, there, case, "")
             told = self._elsewhere(journey, written) if there is None else self._beside(journey, there, case, amiss)
-            # What is sent from before the interface that it stands at tells most; then what comes to the device at all.
-            found.setdefault((name not in near, there is None), told)
+            # What is sent from before the interface that it stands at tells most; then what comes to the device at all, and ends there.
+            found.setdefault((name not in near, there is None, bool(amiss)), told)
         return found[min(found)] if found else self._nobody(written)
 
     def _known(self, name: str) -> Set:
