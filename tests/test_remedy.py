@@ -162,12 +162,12 @@ segments: {near: [ann, west/a], between: [west/b, east/b], far: [east/c, store, 
         ("next-hop: 10.40.9.2}", "next-hop: 10.40.9.5}", "till", ["the next hop of the static route 10.40.2.0/24 of west: 10.40.9.2 of east, instead of 10.40.9.5"], "{prefix: 10.40.2.0/24, next-hop: 10.40.9.2}"),
         ("next-hop: 10.40.9.1}", "next-hop: 10.40.9.5}", "till", ["the next hop of the default route (static) of east: 10.40.9.1 of west, instead of 10.40.9.5"], "{prefix: default, next-hop: 10.40.9.1}"),
         ('next-hop: "2001:db8:9::2"', 'next-hop: "2001:db8:9::5"', "2001:db8:2::10", ["the next hop of the static route 2001:db8:2::/64 of west: 2001:db8:9::2 of east, instead of 2001:db8:9::5"], 'next-hop: "2001:db8:9::2"'),
-        # an interface that is disabled: where the packet is, at the other end of its cable
+        # an interface that is disabled: where the packet is, at the other end of its cable; and where it goes round since then
         ('b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}', 'b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: disabled}', "till", ["enable west/b"], 'b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}'),
         ('b: {address: [10.40.9.2/29, "2001:db8:9::2/64"], state: up}', 'b: {address: [10.40.9.2/29, "2001:db8:9::2/64"], state: disabled}', "till", ["enable east/b"], 'b: {address: [10.40.9.2/29, "2001:db8:9::2/64"], state: up}'),
-        ('c: {address: [10.40.2.1/24, "2001:db8:2::1/64"]}', 'c: {address: [10.40.2.1/24, "2001:db8:2::1/64"], state: disabled}', "till", ["enable east/c"], "state: up}"),
+        ('c: {address: [10.40.2.1/24, "2001:db8:2::1/64"]}', 'c: {address: [10.40.2.1/24, "2001:db8:2::1/64"], state: disabled}', "till", ["enable east/c"], 'c: {address: [10.40.2.1/24, "2001:db8:2::1/64"], state: up}'),
         # what is unplugged somebody must plug in; who is not there does not answer
-        ('b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}', 'b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: unplugged}', "till", [], ""),
+        ('b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: up}', 'b: {address: [10.40.9.1/29, "2001:db8:9::1/64"], state: not-connected}', "till", [], ""),
         ("#", "#", "10.40.2.12", [], ""),
     ],
 )  # fmt: skip

@@ -49,7 +49,9 @@ def proposals(plan: Plan, journey: Journey, wanted: bool) -> Iterator[Proposal]:
     leg = journey.deciding
     hop = leg.hops[-1]
     ruling = next((r for r in reversed(hop.rulings) if r.cause), None)
-    if ruling is None:
+    if ruling is None:  # a packet that goes in a circle is stopped by no stage
+        seen = hop.rulings[-1].saw.destination if hop.rulings else leg.packet.destination
+        yield from (*_routing(plan, leg, seen), *_enabling(plan, leg, seen)) if leg.cause == "loop" else ()
         return
     back = journey.lost == "back"
     if ruling.cause.startswith("filter") and ruling.table.kind is TableKind.LIST:
@@ -60,11 +62,11 @@ def proposals(plan: Plan, journey: Journey, wanted: bool) -> Iterator[Proposal]:
         ruling.cause.startswith("filter") and ruling.table.kind is not TableKind.LIST
     ):
         yield from _attaching(plan, hop, ruling, back)
-    if ruling.cause.startswith(("route.", "loop", "policy.")) or leg.cause == "loop":
+    if ruling.cause.startswith(("route.", "policy.")):
         yield from _routing(plan, leg, ruling.saw.destination)
     if ruling.cause == "neighbour.silent":
         yield from _by_another(plan, hop.device, ruling.saw.destination)
-    if ruling.cause.startswith(("route.", "neighbour.silent", "interface.down", "loop")) or leg.cause == "loop":
+    if ruling.cause.startswith(("route.", "neighbour.silent", "interface.down")):
         yield from _enabling(plan, leg, ruling.saw.destination)
     if back:
         yield from _hiding(plan, journey)
