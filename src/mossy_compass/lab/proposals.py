@@ -236,18 +236,15 @@ def _by_another(plan: Plan, device: str, destination: Address) -> Iterator[Propo
     found = plan.device(device).table.lookup(destination)
     if found is None:
         return
-    gateways = [r for r in here.routes if r.origin == "gateway"]
     # Routes have no ids: they are known by their place, as the entries of any list.
     entries = list(dict.fromkeys(r.mark for r in here.routes if r.origin == "static"))
     for hop, port in itertools.product(found.hops, here.interfaces):
         silent = hop.via or hop.address
         for other, address in _neighbours(plan, device, plan.domains.of(device, port), destination.family) if silent else ():
-            if address == silent:
-                continue
             if found.origin == "gateway":
                 words = f"the gateway of {device}: {address} of {other}, instead of {silent}"
                 # As it is written: one of several, or the only one.
-                for place in (f"gateway/{silent}", *(["gateway"] if len(gateways) == 1 else [])):
+                for place in (f"gateway/{silent}", "gateway"):
                     yield _put(words, f"devices/{device}/{place}", str(address))
             elif hop.mark in entries:
                 words = f"the next hop of the {found.words()} of {device}: {address} of {other}, instead of {silent}"
