@@ -78,6 +78,7 @@ FAULTS = [
     ("print: [tcp/9100]", "print: [print]", "service.circle", 5, "contains itself"),
     ("print: [tcp/9100]", "print: [tcp/9100]\n  https: [tcp/444]", "service.built-in", 6, "well-known"),
     ("serves: [print]", "serves: [ssh, pront]", "service.unknown", 16, "Did you mean print"),
+    ("serves: [print]", "serves: [ssh, ping]", "service.unknown", 16, "unless the setting answers-ping says no"),
     ("left: [desk, r/a]", "left: [dessk, r/a]", "device.unknown", 18, "Did you mean desk"),
     ("left: [desk, r/a]", "left: [desk, r/aa]", "interface.unknown", 18, "Did you mean a"),
     ("left: [desk, r/a]", "left: [desk, r]", "interface.which", 18, "r has 2 interfaces"),

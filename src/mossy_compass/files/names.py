@@ -50,6 +50,13 @@ def services(ctx: Context, words: Iterable[str], path: Path, seen: tuple[str, ..
     return tuple(dict.fromkeys(found))
 
 
+PING = (
+    "A ping is icmp/echo-request, in IPv6 icmp6/echo-request. Nobody listens for it: whoever has an address answers, "
+    "unless the setting answers-ping says no."
+)
+"""What is to be done about the word that tests know and rules do not."""
+
+
 def service(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> tuple[Service, ...]:
     """What one word of a service condition stands for; nothing where it is faulty, and that is noted."""
     if word in ctx.named_services:
@@ -67,7 +74,7 @@ def service(ctx: Context, word: str, mark: Mark, seen: tuple[str, ...] = ()) -> 
             ctx.fault("value.wrong", mark, str(fault), "A service is protocol/port, like tcp/443, or a name.")
         else:
             known = hint(word, lambda: ctx.written("services") | set(BUILT_IN_SERVICES), "services")
-            ctx.fault("service.unknown", mark, f"there is no service '{word}'.", known)
+            ctx.fault("service.unknown", mark, f"there is no service '{word}'.", PING if word == "ping" else known)
     return ()
 
 
