@@ -66,6 +66,19 @@ class Goal(NamedTuple):
 def goals(device: Device) -> Iterator[Goal]:
     """Every address of a device that packets are to go to."""
     every = tuple(device.interfaces)
+    yield from _of_routes(device, every)
+    yield from _of_leases(device, every)
+    for address in device.resolvers:
+        yield Goal(Sort.RESOLVER, device, address, device.resolvers_mark or device.mark, f"resolver {address}", every)
+    for rule in device.translate:
+        for address in rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ()):
+            if not rule.disabled:
+                words = f"{address}, to which translation rule {rule.id} sends,"
+                yield Goal(Sort.GOES_TO, device, address, rule.mark, words, every, rule=rule)
+
+
+def _of_routes(device: Device, every: tuple[str, ...]) -> Iterator[Goal]:
+    """Next hops: gateways, those of routes, and those of policy routes."""
     for route in device.routes:
         if route.next_hop is not None:
             sort = Sort.GATEWAY if route.origin == "gateway" else Sort.NEXT_HOP
@@ -76,6 +89,10 @@ def goals(device: Device) -> Iterator[Goal]:
                 words = f"next hop {candidate.next_hop} of policy route {entry.id}"
                 ports = (candidate.leaving,) if candidate.leaving in device.interfaces else every
                 yield Goal(Sort.CANDIDATE, device, candidate.next_hop, candidate.mark, words, tuple(p for p in ports if p))
+
+
+def _of_leases(device: Device, every: tuple[str, ...]) -> Iterator[Goal]:
+    """What a device gives to others with their addresses."""
     for pool in device.leases:
         if pool.gateway is not None:
             words = f"gateway {pool.gateway} of the leases on {pool.interface}"
@@ -83,13 +100,6 @@ def goals(device: Device) -> Iterator[Goal]:
         for address in pool.resolvers:
             words = f"resolver {address} of the leases on {pool.interface}"
             yield Goal(Sort.LEASE_RESOLVER, device, address, pool.mark, words, every)
-    for address in device.resolvers:
-        yield Goal(Sort.RESOLVER, device, address, device.resolvers_mark or device.mark, f"resolver {address}", every)
-    for rule in device.translate:
-        for address in rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ()):
-            if not rule.disabled:
-                words = f"{address}, to which translation rule {rule.id} sends,"
-                yield Goal(Sort.GOES_TO, device, address, rule.mark, words, every, rule=rule)
 
 
 class Check(NamedTuple):

@@ -354,25 +354,21 @@ def _difference(asked: _Asked, space: Space, hosts: Ends) -> tuple[tuple[RowEffe
     came = space.union(fates.reaching(v.after, asked.called[1], w) for v, w in zip(asked.places, within, strict=True))
     went = space.union(fates.reaching(v.before, asked.called[0], w) for v, w in zip(asked.places, within, strict=True))
     rows, other = [], nothing
-    still = set(was_called.values())
-    for ident, now in new.items():
-        earlier = was_called.get(ident)
-        was = old[earlier] if earlier is not None else nothing
+    # Each rule as it was, where it was there, and as it is, where it is.
+    pairs: list[tuple[str | None, str | None]] = [(was_called.get(ident), ident) for ident in new]
+    pairs += [(ident, None) for ident in old if ident not in set(was_called.values())]
+    for earlier, ident in pairs:
+        was, now = (held[name] if name is not None else nothing for held, name in ((old, earlier), (new, ident)))
         other = other | (now & ~was) | (was & ~now)
-        grew = space.example(now & ~was & came, hosts, hosts.at(_deciding(ident)))
-        shrank = space.example(was & ~now & went, hosts, hosts.at(_deciding(earlier or ident), True))
+        called, before = ident or earlier or "", earlier or ident or ""
+        grew = space.example(now & ~was & came, hosts, hosts.at(_deciding(called)))
+        shrank = space.example(was & ~now & went, hosts, hosts.at(_deciding(before), True))
         if grew is not None or shrank is not None:
-            rows.append(RowEffect(ident, grew, shrank, "" if earlier is not None else "new", earlier or ident))
+            since = "new" if earlier is None else "gone" if ident is None else ""
+            rows.append(RowEffect(called, grew, shrank, since, before))
         # A rule that decides what it did may do something else with it now.
-        if earlier is not None and _verdict(asked.before, earlier) != _verdict(asked.after, ident):
+        if earlier is not None and ident is not None and _verdict(asked.before, earlier) != _verdict(asked.after, ident):
             other = other | now
-    for ident, was in old.items():
-        if ident in still:
-            continue
-        other = other | was
-        shrank = space.example(was & went, hosts, hosts.at(_deciding(ident), True))
-        if shrank is not None:
-            rows.append(RowEffect(ident, None, shrank, "gone", ident))
     turns = _all_turns(space, asked.places, within, other, fates, hosts)
     idle = ""
     if not rows and not turns and other.satisfiable():

@@ -13,7 +13,7 @@ from mossy_compass.errors import NotConverged, TooLarge
 from mossy_compass.headers.spans import complement, intersect, merge
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.check import standing_lists
-from mossy_compass.model.network import AccessList, Becomes, Candidate, Interface, PolicyRoute, Rule, Verdict
+from mossy_compass.model.network import AccessList, Becomes, Candidate, Interface, PolicyRoute, Rule, Translate, Verdict
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import EVERYTHING, Address, Prefix, Span, Spans, in_spans
 from mossy_compass.packet.packet import Packet
@@ -593,18 +593,20 @@ def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: C
     held = [a.address for a in here.device.interfaces[port].addresses]
     if not held or any(in_spans(a.key, plan.network.local) for a in held):
         return  # it does not leave one's own networks there
-    spans = written(entry.rule.sources)
     there = [t for t in rules if port in {p for n in t.leaving or () for p in here.reader.ports.get(n, (n,))}]
-    if spans is None:
-        lacking = not there
-    else:
-        covered = merge(s for t in there for s in _held(here, t.sources))
-        lacking = _local(plan, spans) and bool(intersect(spans, complement(covered)))
-    if lacking:
+    if _some_left(plan, here, written(entry.rule.sources), there):
         who = ", ".join(t.words for t in entry.rule.sources or ()) or "whom it is about"
         words = f"policy route {entry.id} of {here.name} sends {who} out by {port}, and no translation rule hides all of them there: answers do not get back."
         remedy = f"Add {{source: ..., leaving: {port}}} to translate."
         problems.add("policy.untranslated", candidate.mark, words, remedy, WARN)
+
+
+def _some_left(plan: Plan, here: DevicePlan, sources: Spans | None, rules: Sequence[Translate]) -> bool:
+    """Whether rules leave some private sources as they are; of unknown ones whether there is no rule at all."""
+    if sources is None:
+        return not rules
+    covered = merge(s for t in rules for s in _held(here, t.sources))
+    return _local(plan, sources) and bool(intersect(sources, complement(covered)))
 
 
 def _port_of(here: DevicePlan, hop: Address | None) -> str:

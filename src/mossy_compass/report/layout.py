@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 import textwrap
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -127,34 +127,34 @@ def around(network: Network, centre: str, hops: int) -> set[str]:
 def _gathered(network: Network, only: Collection[str] | None) -> tuple[dict[str, _Node], list[_Link]]:
     """The nodes of the arrangement, with what hangs under them, and the links between them."""
     shown = {n: d for n, d in network.devices.items() if only is None or n in only}
-    plugs: dict[str, int] = defaultdict(int)
-    for segment in network.segments.values():
-        for name, _ in segment.members:
-            plugs[name] += 1
+    plugs = Counter(name for segment in network.segments.values() for name, _ in segment.members)
     nodes = {n: _Node(_device_box(d), d) for n, d in shown.items() if d.kind is not Kind.HOST or plugs[n] != 1}
-    links: list[_Link] = []
-    for segment in network.segments.values():
-        members = [(d, i) for d, i in segment.members if d in shown]
-        ends = [(d, i) for d, i in members if d in nodes]
-        states = {m: _down_words(segment, shown[m[0]].interfaces[m[1]]) for m in members}
-        if len(members) == len(ends) == len(segment.members) == 2 and ends[0][0] != ends[1][0]:
-            why = ", ".join(dict.fromkeys(w for w in states.values() if w))
-            words = (segment.name + (f" [{why}]" if why else ""), *subnets(network, segment.members))
-            links.append(_Link((ends[0][0], ends[1][0]), (ends[0][1], ends[1][1]), segment.name, words, why))
-            continue
-        if not members:
-            continue
-        box = _segment_box(network, segment, [m for m in members if m not in ends], states)
-        if len(ends) == 1:
-            (name, port), why = ends[0], states[ends[0]]
-            first, *below = end_words(shown[name], port)
-            nodes[name].hanging.append((segment.name, (first + (f" [{why}]" if why else ""), *below), why, box))
-            continue
-        nodes[f"segment {segment.name}"] = _Node(box)
-        for name, port in ends:
-            why = states[name, port]
-            links.append(_Link((name, f"segment {segment.name}"), (port, ""), segment.name, (f"[{why}]",) if why else (), why))
+    links = [link for segment in network.segments.values() for link in _of_segment(network, segment, shown, nodes)]
     return nodes, links
+
+
+def _of_segment(network: Network, segment: Segment, shown: Mapping[str, Device], nodes: dict[str, _Node]) -> Iterator[_Link]:
+    """The links of a segment: one between its two ends, or those to a box of its own; it hangs under what alone is on it."""
+    members = [(d, i) for d, i in segment.members if d in shown]
+    ends = [(d, i) for d, i in members if d in nodes]
+    states = {m: _down_words(segment, shown[m[0]].interfaces[m[1]]) for m in members}
+    if len(members) == len(ends) == len(segment.members) == 2 and ends[0][0] != ends[1][0]:
+        why = ", ".join(dict.fromkeys(w for w in states.values() if w))
+        words = (segment.name + (f" [{why}]" if why else ""), *subnets(network, segment.members))
+        yield _Link((ends[0][0], ends[1][0]), (ends[0][1], ends[1][1]), segment.name, words, why)
+        return
+    if not members:
+        return
+    box = _segment_box(network, segment, [m for m in members if m not in ends], states)
+    if len(ends) == 1:
+        (name, port), why = ends[0], states[ends[0]]
+        first, *below = end_words(shown[name], port)
+        nodes[name].hanging.append((segment.name, (first + (f" [{why}]" if why else ""), *below), why, box))
+        return
+    nodes[f"segment {segment.name}"] = _Node(box)
+    for name, port in ends:
+        why = states[name, port]
+        yield _Link((name, f"segment {segment.name}"), (port, ""), segment.name, (f"[{why}]",) if why else (), why)
 
 
 def _down_words(segment: Segment, interface: Interface) -> str:
@@ -255,7 +255,8 @@ def _arrange(nodes: dict[str, _Node], links: list[_Link], root: str) -> _Arrange
     level = {key: number for number, column in enumerate(columns) for key in column}
     place = {key: k for column in columns for k, key in enumerate(column)}
     for link in links:
-        if (level[link.ends[0]], place[link.ends[0]]) > (level[link.ends[1]], place[link.ends[1]]):
+        one, other = ((level[end], place[end]) for end in link.ends)
+        if one > other:
             link.ends, link.ports = link.ends[::-1], link.ports[::-1]
     _choose_labels(links, level)
     sides = _sides(links, level, place)
@@ -271,6 +272,11 @@ def _arrange(nodes: dict[str, _Node], links: list[_Link], root: str) -> _Arrange
             _settle(nodes[key], key, x, top[key], boxes, lines, labels)
             right = max(right, x + nodes[key].width)
         x = _wire([n for n in links if level[n.ends[0]] == number], nodes, (level, top), right, lines, labels)
+    return _measured(boxes, lines, labels, crossings)
+
+
+def _measured(boxes: dict[str, Box], lines: list[Line], labels: list[Label], crossings: int) -> _Arranged:
+    """What was placed, with its size, and how far it is from what is wanted."""
     length = sum(abs(a[1] - b[1]) for n in lines for a, b in zip(n.points, n.points[1:], strict=False))
     rects = [b.rect for b in boxes.values()] + [n.rect for n in labels]
     corners = [x for line in lines for x, _ in line.points]

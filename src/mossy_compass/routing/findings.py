@@ -437,16 +437,20 @@ def _unserved(network: Network, goal: Goal, owners: Mapping[Address, tuple[str, 
     if goal.sort in RESOLVERS:
         listens = holder.records is not None or any(s.covers(UDP, 53) for s in served)
         return "" if listens else f"{goal.device.name}: {goal.words} is {holder.name}, which is no resolver."
-    rule = goal.rule
-    wanted = [s for s in (rule.services if rule else None) or () if s.protocol in WITH_PORTS and s.ports is not None]
-    for service in wanted:
+    unheard = (s for s in _sent_on(goal.rule) if s.ports and not any(_overlap(o, s.protocol, s.ports) for o in served))
+    asked = next(unheard, None)
+    return f"{goal.device.name}: {goal.words} is {holder.name}, and nothing listens there for {asked}." if asked else ""
+
+
+def _sent_on(rule: Translate | None) -> Iterator[Service]:
+    """The services that a rule sends on, by the ports that they have then; only those with ports."""
+    for service in (rule.services if rule is not None else None) or ():
         ports = service.ports
-        if rule and rule.to_port is not None and ports is not None:
+        if service.protocol not in WITH_PORTS or ports is None:
+            continue
+        if rule is not None and rule.to_port is not None:
             ports = Span(rule.to_port, rule.to_port + (ports.last - ports.first if rule.to_range else 0))
-        if ports and not any(_overlap(s, service.protocol, ports) for s in served):
-            asked = Service(service.protocol, ports)
-            return f"{goal.device.name}: {goal.words} is {holder.name}, and nothing listens there for {asked}."
-    return ""
+        yield Service(service.protocol, ports)
 
 
 def _overlap(served: Service, protocol: int, ports: Span) -> bool:
