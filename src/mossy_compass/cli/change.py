@@ -35,7 +35,9 @@ from mossy_compass.errors import InputError, QuestionError
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from mossy_compass.files.change import Change
     from mossy_compass.lab.lab import Flow
+    from mossy_compass.model.network import Network
     from mossy_compass.plan.plan import Plan
     from mossy_compass.walk.grid import Grid
     from mossy_compass.walk.question import Options
@@ -97,8 +99,7 @@ def change(
                 what it does: no test looks there, or with --all not
                 all packets could be compared, 2 it cannot be done.
     """
-    from mossy_compass.files.change import read_change
-    from mossy_compass.files.load import plain_bytes, read_bytes
+    from mossy_compass.files.load import plain_bytes
     from mossy_compass.files.tree import decode
     from mossy_compass.lab.examples import walker
     from mossy_compass.lab.uncovered import uncovered
@@ -108,17 +109,9 @@ def change(
     from mossy_compass.walk.weather import in_weather
 
     data = plain_bytes(file)
-    before = read_bytes(data, file)
-    if before.network is None:
-        show_problems(before.problems, file, error=True)
-        raise SystemExit(EXIT_INPUT)
     text = decode(data, file)
-    made = read_change(change_file, text)
-    after = read_bytes(made.text.encode(), file)
-    if after.network is None:
-        show_problems(made.blamed(after.problems), f"{file} with {change_file}", error=True)
-        raise SystemExit(EXIT_INPUT)
-    plans = in_weather(Plan(before.network)), in_weather(Plan(after.network))
+    made, networks = _made(file, data, text, change_file)
+    plans = in_weather(Plan(networks[0])), in_weather(Plan(networks[1]))
     options = moment_of(at, last_resort)
     everything = all_packets(plans, (sources, targets, services), at is not None or last_resort) if every else None
     asked = [None if every else _asked(plan, (sources, targets, services), options) for plan in plans]
@@ -127,10 +120,7 @@ def change(
     if undo:
         write_whole(Path(undo), data, FileKind.NETWORK, Once.NEVER)
     if write:
-        if plain_bytes(file) != data:
-            raise InputError(f"{file}: was changed by somebody else in the meantime. Nothing was written; try the change again.")
-        mark = b"\xef\xbb\xbf" if data.startswith(b"\xef\xbb\xbf") else b""
-        write_whole(Path(file), mark + made.text.encode(), FileKind.NETWORK, Once.ITSELF)
+        _put_into(file, data, made.text)
     from mossy_compass.walk.grid import compare
 
     one, other = grids
@@ -145,6 +135,33 @@ def change(
     else:
         show(changetext.whole(first, made.about, lines, changes, found, (), new, everything))
     raise SystemExit(EXIT_NOT if blind or (everything is not None and everything.left) else 0)
+
+
+def _made(file: str, data: bytes, text: str, change_file: str) -> tuple[Change, tuple[Network, Network]]:
+    """A change that was done on a text, and the network before and after it; what is wrong with either is shown, and ends the command."""
+    from mossy_compass.files.change import read_change
+    from mossy_compass.files.load import read_bytes
+
+    before = read_bytes(data, file)
+    if before.network is None:
+        show_problems(before.problems, file, error=True)
+        raise SystemExit(EXIT_INPUT)
+    made = read_change(change_file, text)
+    after = read_bytes(made.text.encode(), file)
+    if after.network is None:
+        show_problems(made.blamed(after.problems), f"{file} with {change_file}", error=True)
+        raise SystemExit(EXIT_INPUT)
+    return made, (before.network, after.network)
+
+
+def _put_into(file: str, data: bytes, text: str) -> None:
+    """Write a changed text into its file, unless somebody else has changed that since it was read."""
+    from mossy_compass.files.load import plain_bytes
+
+    if plain_bytes(file) != data:
+        raise InputError(f"{file}: was changed by somebody else in the meantime. Nothing was written; try the change again.")
+    mark = b"\xef\xbb\xbf" if data.startswith(b"\xef\xbb\xbf") else b""
+    write_whole(Path(file), mark + text.encode(), FileKind.NETWORK, Once.ITSELF)
 
 
 def _asked(plan: Plan, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], options: Options) -> list[Flow] | None:

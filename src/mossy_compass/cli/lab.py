@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
@@ -160,16 +160,8 @@ def compare(
                 where no test looks (translation, policy routes, settings),
                 or could not be compared, 2 wrong input.
     """
-    from mossy_compass.cli.common import new_findings
-    from mossy_compass.exchange.csvtable import changes_csv
     from mossy_compass.lab.differences import unlike
-    from mossy_compass.lab.examples import walker
-    from mossy_compass.lab.expect import flows_beside
-    from mossy_compass.lab.uncovered import uncovered
     from mossy_compass.plan.plan import Plan
-    from mossy_compass.proof.effects import effects
-    from mossy_compass.report import changetext
-    from mossy_compass.walk.grid import compare as compared
     from mossy_compass.walk.weather import in_weather
 
     if every and (drill or picture or form == "csv"):
@@ -183,28 +175,66 @@ def compare(
     after, by = _other(old, before, new, change_file, fails)
     whole = in_weather(Plan(before))
     plans = whole, in_weather(Plan(after, whole if fails else None))
-    apart = () if fails else unlike(before, after)
+    versions = Versions((old, by), plans, () if fails else unlike(before, after), bool(fails))
+    asked = sources, targets, services
     if every:
-        timed = at is not None or last_resort
-        raise SystemExit(_compared_all((old, by), plans, (sources, targets, services), timed, errors, apart, form))
-    options = moment_of(at, last_resort)
-    asked = [flows_of(p.network, drill, (sources, targets, services), options) for p in plans]
+        raise SystemExit(_compared_all(versions, asked, at is not None or last_resort, errors, form))
+    raise SystemExit(_compared_tests(versions, drill, asked, moment_of(at, last_resort), (picture, shape), form))
+
+
+class Versions(NamedTuple):
+    """Two versions that are compared.
+
+    Attributes:
+        names: what they are called.
+        plans: the same, compiled.
+        apart: where they are written otherwise.
+        failing: the later one is the earlier without what fails.
+
+    """
+
+    names: tuple[str, str]
+    plans: tuple[Plan, Plan]
+    apart: Sequence[Unlike]
+    failing: bool
+
+
+def _compared_tests(
+    versions: Versions,
+    drill: str | None,
+    wanted: tuple[Sequence[str], Sequence[str], Sequence[str]],
+    options: Options,
+    picture: tuple[str | None, str],
+    form: str,
+) -> int:
+    """Compare tests and show which of them end otherwise; gives the exit code."""
+    from mossy_compass.cli.common import new_findings
+    from mossy_compass.exchange.csvtable import changes_csv
+    from mossy_compass.lab.examples import walker
+    from mossy_compass.lab.expect import flows_beside
+    from mossy_compass.lab.uncovered import uncovered
+    from mossy_compass.proof.effects import effects
+    from mossy_compass.report import changetext
+    from mossy_compass.walk.grid import compare as compared
+
+    names, plans, apart, failing = versions
+    asked = [flows_of(p.network, drill, wanted, options) for p in plans]
     if drill is None:
         asked = [flows_beside(p.network, asked[n], plans[1 - n].network, asked[1 - n]) for n, p in enumerate(plans)]
     one, other = (_tested(p, flows) for p, flows in zip(plans, asked, strict=True))
     found, rules = compared(one, other), effects(*plans, walker(plans[1], plans[0]))
-    blind = () if fails else uncovered(*plans, found)
-    more = [] if fails else new_findings(*plans)
-    first = changetext.compared(old, by, found, len(other.cells), rules, apart, blind)
-    if picture:
-        _draw(picture, shape, f"{before.title or old} compared with {by}", other, found)
+    blind = () if failing else uncovered(*plans, found)
+    more = [] if failing else new_findings(*plans)
+    first = changetext.compared(*names, found, len(other.cells), rules, apart, blind)
+    if picture[0]:
+        _draw(picture[0], picture[1], f"{plans[0].network.title or names[0]} compared with {names[1]}", other, found)
     if form == "csv":
         say(changes_csv(found))
     elif form == "json":
         say_json(changetext.as_dict(first, "", [], found, rules, apart, blind, more))
     else:
         show(changetext.whole(first, "", None, found, rules, apart, more))
-    raise SystemExit(EXIT_NOT if found or rules or blind else 0)
+    return EXIT_NOT if found or rules or blind else 0
 
 
 def _draw(picture: str, shape: str, title: str, grid: Grid, changes: Changes) -> None:
@@ -215,13 +245,7 @@ def _draw(picture: str, shape: str, title: str, grid: Grid, changes: Changes) ->
 
 
 def _compared_all(
-    names: tuple[str, str],
-    plans: tuple[Plan, Plan],
-    asked: tuple[Sequence[str], Sequence[str], Sequence[str]],
-    timed: bool,
-    errors: bool,
-    apart: Sequence[Unlike],
-    form: str,
+    versions: Versions, asked: tuple[Sequence[str], Sequence[str], Sequence[str]], timed: bool, errors: bool, form: str
 ) -> int:
     """Compare all packets and show what ends otherwise; gives the exit code."""
     from mossy_compass.cli.common import new_findings
@@ -229,6 +253,7 @@ def _compared_all(
     from mossy_compass.proof.effects import effects
     from mossy_compass.report import changetext, versionstext
 
+    names, plans, apart, _ = versions
     found, rules = all_packets(plans, asked, timed, errors), effects(*plans, walker(plans[1], plans[0]))
     first = f"{names[0]} compared with {names[1]}: {versionstext.head(found)}."
     more = [] if not apart else new_findings(*plans)
