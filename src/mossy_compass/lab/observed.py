@@ -185,23 +185,8 @@ def fates(plan: Plan, flows: Sequence[Observed], each: Callable[[int], object] =
 
     """
     out: list[Answered | None] = [None] * len(flows)
-    together: dict[Moment, list[tuple[int, Packet, str]]] = {}
-    if len(flows) >= MANY and not plan.asks_onward:
-        for number, flow in enumerate(flows):
-            sender = plan.owner(flow.source)
-            if (
-                sender is None
-                or flow.destination.special
-                or flow.destination.is_link_local
-                or flow.source.family != flow.destination.family
-            ):
-                continue
-            packet = flow.packet
-            moment = moment_for(plan, packet, USUAL)
-            if moment.application is None or not plan.asks_application:
-                together.setdefault(moment, []).append((number, packet, sender))
     known = 0
-    for moment, some in together.items():
+    for moment, some in _together(plan, flows).items() if len(flows) >= MANY and not plan.asks_onward else ():
         crowd = Crowd(plan, [packet for _, packet, _ in some], [sender for *_, sender in some], moment)
         so_far = known
         try:
@@ -217,6 +202,21 @@ def fates(plan: Plan, flows: Sequence[Observed], each: Callable[[int], object] =
             known += 1
             each(known)
     return [found for found in out if found is not None]
+
+
+def _together(plan: Plan, flows: Sequence[Observed]) -> dict[Moment, list[tuple[int, Packet, str]]]:
+    """The flows that can be asked as one crowd, by the moment that fits them: the number of each, its packet, and who sends it."""
+    out: dict[Moment, list[tuple[int, Packet, str]]] = {}
+    for number, flow in enumerate(flows):
+        source, destination = flow.source, flow.destination
+        sender = plan.owner(source)
+        if sender is None or destination.special or destination.is_link_local or source.family != destination.family:
+            continue
+        packet = flow.packet
+        moment = moment_for(plan, packet, USUAL)
+        if moment.application is None or not plan.asks_application:
+            out.setdefault(moment, []).append((number, packet, sender))
+    return out
 
 
 def in_person(plan: Plan, found: Answered) -> Answered:

@@ -71,7 +71,7 @@ def goals(device: Device) -> Iterator[Goal]:
     for address in device.resolvers:
         yield Goal(Sort.RESOLVER, device, address, device.resolvers_mark or device.mark, f"resolver {address}", every)
     for rule in device.translate:
-        for address in rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ()):
+        for address in rule.goals:
             if not rule.disabled:
                 words = f"{address}, to which translation rule {rule.id} sends,"
                 yield Goal(Sort.GOES_TO, device, address, rule.mark, words, every, rule=rule)

@@ -432,6 +432,11 @@ class Translate(Shown):
     disabled: bool = False
     about: str = ""
 
+    @property
+    def goals(self) -> tuple[Address, ...]:
+        """The addresses that a destination rule sends to; none for the device itself, or where it stays."""
+        return self.servers or ((self.goes_to,) if self.goes_to is not None else ())
+
 
 @dataclass(frozen=True, repr=False)
 class Candidate(Shown):
@@ -700,6 +705,10 @@ class Device(Shown):
     def layer3(self) -> bool:
         """False for a switch, which looks at no address."""
         return self.kind is not Kind.SWITCH
+
+    def addresses_at(self, port: str) -> list[Address]:
+        """The addresses of an interface; none where there is no such interface."""
+        return [a.address for a in self.interfaces[port].addresses] if port in self.interfaces else []
 
     def own_addresses(self) -> list[tuple[Address, str]]:
         """Every address of this device, with the interface's name."""

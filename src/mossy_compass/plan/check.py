@@ -278,7 +278,7 @@ def _is_hidden(network: Network, address: Address) -> bool:
 
 def _unlike(network: Network, device: Device, interface: Interface, tunnel: Tunnel, other: Device) -> str:
     """What the two ends of a tunnel say otherwise; empty where they fit."""
-    mine = [a.address for a in device.interfaces[tunnel.by].addresses] if tunnel.by in device.interfaces else []
+    mine = device.addresses_at(tunnel.by)
     called = f"tunnel {interface.name} of {device.name}"
     ends = [i for i in other.interfaces.values() if i.tunnel is not None and i.tunnel.to in mine]
     if not ends and tunnel.exchanged and any(t.exchanged and _is_hidden(network, t.to) for t in _tunnels_of(other)):
@@ -291,7 +291,7 @@ def _unlike(network: Network, device: Device, interface: Interface, tunnel: Tunn
     unlike = _said_unlike(called, tunnel, named, twin)
     if unlike:
         return unlike
-    theirs = [a.address for a in other.interfaces[twin.by].addresses] if twin.by in other.interfaces else []
+    theirs = other.addresses_at(twin.by)
     if tunnel.to not in theirs:
         return (
             f"{called} is to {tunnel.to}, and {named} sends by {twin.by}, which has {', '.join(map(str, theirs)) or 'no address'}."

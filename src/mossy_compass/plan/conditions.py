@@ -8,7 +8,7 @@ documents' table are made from these values.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
@@ -146,6 +146,10 @@ class Reader(NamedTuple):
     device: str = ""
     resort: str = "*"
 
+    def interfaces(self, names: Iterable[str] | None) -> frozenset[str]:
+        """The interfaces that some names stand for; none where there are no names."""
+        return frozenset(port for name in names or () for port in self.ports.get(name, (name,)))
+
 
 class RuleKey(NamedTuple):
     """How one key of a rule becomes a condition.
@@ -260,8 +264,7 @@ def _names(key: str, names: tuple[str, ...] | None, reader: Reader) -> Condition
     """Interfaces by name, with zones and groups of uplinks spread out as the reader knows them."""
     if names is None:
         return None
-    meant = frozenset(port for name in names for port in reader.ports.get(name, (name,)))
-    return Condition(key, ((key, meant),), names)
+    return Condition(key, ((key, reader.interfaces(names)),), names)
 
 
 CONDITIONS: dict[str, RuleKey] = {

@@ -577,7 +577,7 @@ def _elsewhere(here: DevicePlan, problems: Problems) -> None:
         spans = written(terms)
         if disabled or arriving is None or spans is None:
             continue
-        ports = {p for word in arriving for p in here.reader.ports.get(word, (word,))}
+        ports = here.reader.interfaces(arriving)
         behind = port_towards(here, spans)
         if behind and behind not in ports:
             words = f"{name} of {here.name} is for what arrives by {', '.join(arriving)}, and its sources live behind {behind}: it never applies."
@@ -593,7 +593,7 @@ def _untranslated(plan: Plan, here: DevicePlan, entry: PolicyRoute, candidate: C
     held = [a.address for a in here.device.interfaces[port].addresses]
     if not held or any(in_spans(a.key, plan.network.local) for a in held):
         return  # it does not leave one's own networks there
-    there = [t for t in rules if port in {p for n in t.leaving or () for p in here.reader.ports.get(n, (n,))}]
+    there = [t for t in rules if port in here.reader.interfaces(t.leaving)]
     if _some_left(plan, here, written(entry.rule.sources), there):
         who = ", ".join(t.words for t in entry.rule.sources or ()) or "whom it is about"
         words = f"policy route {entry.id} of {here.name} sends {who} out by {port}, and no translation rule hides all of them there: answers do not get back."

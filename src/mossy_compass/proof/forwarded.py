@@ -45,21 +45,19 @@ def forwarded(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
 
 def _without_permit(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[Hidden]:
     """The services of a rule that nobody is let in for, by any of the interfaces where they arrive."""
-    said = {p for name in rule.arriving or () for p in here.reader.ports.get(name, (name,))}
     # Who a rule is about may live inside, and meets the lists of the interface where he comes from.
-    ports = sorted(said or _behind(here, written(rule.sources) or ()) or here.outside)
-    goals = rule.servers or ((rule.goes_to,) if rule.goes_to is not None else ())
+    ports = sorted(here.reader.interfaces(rule.arriving) or _behind(here, written(rule.sources) or ()) or here.outside)
     asked = {port: _asked_for(here, rule, port) for port in ports}
     if not all(asked.values()):
         return  # it is about everything
     lacking: list[tuple[Service, Because]] = []
-    for service in rule.services or () if goals and ports else ():
-        ends = [_fate(plan, here, rule, port, goal, service, asked[port]) for port in ports for goal in goals]
+    for service in rule.services or () if rule.goals and ports else ():
+        ends = [_fate(plan, here, rule, port, goal, service, asked[port]) for port in ports for goal in rule.goals]
         if all(end is not None for end in ends):
             lacking.append((service, ends[0]))  # type: ignore[arg-type]
     if lacking:
         names = ", ".join(str(s) for s, _ in lacking)
-        goal, because = goals[0], lacking[0][1]
+        goal, because = rule.goals[0], lacking[0][1]
         words = (
             f"translation rule {rule.id} of {here.name} sends {names} on to {goal}, and nothing lets anybody in for that: "
             f"it is stopped by {because.cited()}."
@@ -189,7 +187,7 @@ def small_pools(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
         if rule.disabled or rule.becomes is not Becomes.POOL or size < 2:
             continue
         meant = merge(s for t in rule.sources for s in t.spans or ()) if rule.sources is not None else EVERYTHING
-        left = {p for name in rule.leaving or () for p in here.reader.ports.get(name, (name,))}
+        left = here.reader.interfaces(rule.leaving)
         hosts = sum(_uses(here, d, meant, left) for d in plan.network.devices.values() if d.kind is Kind.HOST)
         if hosts > size:
             words = (
@@ -199,7 +197,7 @@ def small_pools(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
             yield Hidden("translate.small-pool", rule.mark, words, "Give it more addresses, or leave it so if sharing is meant.")
 
 
-def _uses(here: DevicePlan, host: Device, meant: Spans, left: set[str]) -> bool:
+def _uses(here: DevicePlan, host: Device, meant: Spans, left: frozenset[str]) -> bool:
     """Whether a host has an address that a rule is about, and lives on another side of the device than where the rule applies."""
     held = [a for a, _ in host.own_addresses() if in_spans(a.key, meant)]
     ways = [way for a in held if (way := _way(here, a)) is not None]

@@ -47,7 +47,7 @@ def hidden(plan: Plan, here: DevicePlan) -> Iterator[Hidden]:
 
 def _one_uplink(plan: Plan, here: DevicePlan, rules: list[Translate]) -> Iterator[Hidden]:
     """An outside interface with a public address for which no source rule is written, while another one has some."""
-    covered = {(p, r.family) for r in rules for name in r.leaving or () for p in here.reader.ports.get(name, (name,))}
+    covered = {(p, r.family) for r in rules for p in here.reader.interfaces(r.leaving)}
     for port in sorted(here.outside):
         for family in (4, 6):
             others = sorted(p for p, f in covered if f == family and p != port and p in here.outside)
@@ -70,7 +70,7 @@ def _public(plan: Plan, here: DevicePlan, port: str, family: int) -> bool:
 
 def _led_nowhere(plan: Plan, here: DevicePlan, rule: Translate) -> Iterator[Hidden]:
     """Outer addresses that neither lie on the segment where packets leave, nor are led back there by who is next."""
-    ports = sorted({p for name in rule.leaving or () for p in here.reader.ports.get(name, (name,))})
+    ports = sorted(here.reader.interfaces(rule.leaving))
     samples = [a for span in rule.outer for a in dict.fromkeys((from_key(span.first), from_key(span.last)))]
     lost = [a for a in samples if not any(comes_back(plan, here, port, a) for port in ports)]
     if lost and ports:

@@ -480,16 +480,14 @@ def place(network: Network, only: Collection[str] | None = None, each: Each = it
 def _ties(network: Network, home: Mapping[str, str]) -> Iterator[Tie]:
     """The tunnels of which both ends are drawn, each once; one whose other end says something else is drawn from its own side."""
     seen: set[frozenset[tuple[str, str]]] = set()
-    for device in network.devices.values():
+    for device in (d for d in network.devices.values() if d.name in home):
         for interface in device.interfaces.values():
             tunnel = interface.tunnel
             other = network.owner_of(tunnel.to) if tunnel is not None else None
-            if tunnel is None or other is None or device.name not in home or other not in home or other == device.name:
+            if tunnel is None or other is None or other not in home or other == device.name:
                 continue
-            own = [a.address for a in device.interfaces[tunnel.by].addresses] if tunnel.by in device.interfaces else []
-            twins = (
-                [i for i in network.devices[other].interfaces.values() if i.tunnel is not None] if other in network.devices else []
-            )
+            own, there = device.addresses_at(tunnel.by), network.devices.get(other)
+            twins = [i for i in there.interfaces.values() if i.tunnel is not None] if there is not None else []
             if not twins:  # it only stands for the other end, or says nothing of a tunnel
                 continue
             twin = next((i for i in twins if i.tunnel is not None and i.tunnel.kind is tunnel.kind and i.tunnel.to in own), None)

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from mossy_compass.marks import Mark
-from mossy_compass.model.network import Verdict
+from mossy_compass.model.network import Network, Verdict
 from mossy_compass.model.settings import EndOfList
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
@@ -98,13 +98,21 @@ def _touched(plan: Plan, leg: Leg) -> Iterator[Mark]:
             if port is not None and port in network.devices[hop.device].interfaces:
                 yield network.devices[hop.device].interfaces[port].mark
     end = network.devices[leg.end]
-    if leg.cause == "route.none":
-        speakers = network.devices.values() if any(p.ospf for p in end.interfaces.values()) else ()
-        yield from (m for d in speakers for p in d.interfaces.values() if p.ospf for m in (p.mark, p.ospf.mark))
+    if leg.cause == "route.none" and any(p.ospf for p in end.interfaces.values()):
+        yield from _of_speakers(network)
     target = network.devices.get(plan.owner(leg.arrived.destination) or "")
     for name, port in [(d.name, p) for d in (end, target) if d is not None for p in d.interfaces]:
         domain = plan.domains.of(name, port)
         yield from (p.mark for s in (domain.switches if domain is not None else ()) for p in network.devices[s].interfaces.values())
+
+
+def _of_speakers(network: Network) -> Iterator[Mark]:
+    """Where it is written of interfaces that they speak OSPF."""
+    for device in network.devices.values():
+        for port in device.interfaces.values():
+            if port.ospf:
+                yield port.mark
+                yield port.ospf.mark
 
 
 def _before_translation(plan: Plan, leg: Leg) -> Iterator[Because]:
@@ -216,13 +224,9 @@ def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
     rulings = leg.hops[-1].rulings
     if rulings and rulings[-1].cause in ("service.closed", "service.silent"):
         return _near_translation(plan, leg.end, rulings[-1])
-    if (
-        not rulings
-        or rulings[-1].table.kind is not TableKind.LIST
-        or not (rulings[-1].cause in FILTERED or rulings[-1].cause == "session.none")
-    ):
+    last = rulings[-1] if rulings else None
+    if last is None or last.table.kind is not TableKind.LIST or last.cause not in (*FILTERED, "session.none"):
         return ()
-    last = rulings[-1]
     table = plan.device(leg.end).rows_of(last.table)
     if table is None:
         return ()
@@ -235,9 +239,8 @@ def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
     off = [n.row for t, n in near if t.id.kind is TableKind.BUILT_IN and [m.key for m in n.misses] == ["disabled"]]
     out += [Because("near.built-in", (row.id, leg.end)) for row in off]
     hidden = table.later_permit(facts)
-    if hidden is not None:
-        out.append(Because("near.below", (table.name, hidden.id), hidden.mark))
-    return tuple(out)
+    below = Because("near.below", (table.name, hidden.id), hidden.mark) if hidden is not None else None
+    return (*out, *((below,) if below is not None else ()))
 
 
 def _asked_before(plan: Plan, leg: Leg, last: Ruling) -> tuple[Table, ...]:

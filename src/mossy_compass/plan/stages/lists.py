@@ -234,8 +234,8 @@ def place_at(here: DevicePlan, port: str, where: str) -> Place:
     variants = []
     if where == "arriving":
         for profile in gates.profiles:
-            ports = None if profile.arriving is None else {p for n in profile.arriving for p in here.reader.ports.get(n, (n,))}
-            if (ports is None or port in ports) and lists_of(here, profile.lists):
+            meant = profile.arriving is None or port in here.reader.interfaces(profile.arriving)
+            if meant and lists_of(here, profile.lists):
                 variants.append(_variant(here, profile, common, port))
     return Place(common, otherwise(here, [c.table for c in common], where, port), tuple(variants))
 

@@ -201,7 +201,7 @@ def _may_meet(here: DevicePlan, entry: PolicyRoute, port: str | None) -> bool:
     """Whether packets that come by an interface can meet an entry at all."""
     if entry.rule.arriving is None:
         return port is not None or here.settings.policy_for_own
-    return port in {p for name in entry.rule.arriving for p in here.reader.ports.get(name, (name,))}
+    return port in here.reader.interfaces(entry.rule.arriving)
 
 
 def route(here: DevicePlan, port: str | None) -> Step:

@@ -103,7 +103,7 @@ def _of_destination(here: DevicePlan, entry: Translate) -> Found | None:
         if entry.becomes is not Becomes.PAIR:
             return None
         back = (Condition("to", (("destination", entry.outer),), tuple(f"{from_key(s.first)}" for s in entry.outer)),)
-        ports = [p for name in entry.leaving or () for p in here.reader.ports.get(name, (name,))]
+        ports = here.reader.interfaces(entry.leaving)
         by = (one_of("arriving", *ports),) if ports else ()
         return (*back, *by), (Rewrite(Half.DESTINATION, shift=-_shift(entry)),)
     conditions = conditions_of(as_rule(entry), here.reader)
@@ -239,7 +239,7 @@ def _hairpin(here: DevicePlan) -> Iterator[StageRow]:
     for entry in here.device.translate:
         if not entry.of_source or entry.switch is not None or entry.becomes not in (Becomes.INTERFACE, Becomes.POOL):
             continue
-        leaves = {port for name in entry.leaving or () for port in here.reader.ports.get(name, (name,))}
+        leaves = here.reader.interfaces(entry.leaving)
         inside = [p.name for p in ports if p.name not in leaves]
         fronts = [*(t.id for t in here.device.translate if _asks_for(here, t, entry, leaves)), MAPPED]
         if not inside or not leaves:
@@ -258,7 +258,7 @@ def _hairpin(here: DevicePlan) -> Iterator[StageRow]:
         yield StageRow(f"hairpin {entry.id}", conditions, actions=actions, because=because, cites=cites, disabled=entry.disabled)
 
 
-def _asks_for(here: DevicePlan, front: Translate, entry: Translate, leaves: set[str]) -> bool:
+def _asks_for(here: DevicePlan, front: Translate, entry: Translate, leaves: frozenset[str]) -> bool:
     """Whether a destination rule is about an outer address of a source rule: one that the rule gives, or of an interface of it."""
     if front.of_source or front.exempt:
         return False
@@ -304,6 +304,5 @@ def _leaving_families(rules: Sequence[Translate], here: DevicePlan) -> set[tuple
     out: set[tuple[str | None, int]] = set()
     for entry in rules:
         if entry.of_source and not entry.disabled and entry.switch is None:
-            names = entry.leaving or tuple(here.device.interfaces)
-            out |= {(port, entry.family) for name in names for port in here.reader.ports.get(name, (name,))}
+            out |= {(port, entry.family) for port in here.reader.interfaces(entry.leaving or here.device.interfaces)}
     return out
