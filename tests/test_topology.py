@@ -508,7 +508,7 @@ NARROW = [
     ("ben", "ann", 1001, ", mtu: 900", False, "the cable last takes at most 900 bytes", "silence"),
     ("ann", "ben", 901, ", mtu: 900", False, "the cable last takes at most 900 bytes", "silence"),
     ("ann", "10.41.1.1", 1400, ", mtu: 900", True, "", "answered"),
-    ("far", "ann", 1501, "", False, "the MTU of far/nic is 1500 bytes", "silence"),
+    ("far", "ann", 1501, "", False, "the MTU of far/nic is 1500 bytes", "unreachable"),  # its own system says so
 ]
 
 

@@ -26,8 +26,8 @@ from mossy_compass.walk.question import Question
 
 ARRIVED = ("service.silent", "answer.unasked", "echo.ignored")
 """Causes of packets that got there all the same."""
-OWN_SYSTEM = ("route.none", "neighbour.silent", "interface.down", "route.unreachable")
-"""Causes that the sender's own system tells it of."""
+OWN_SYSTEM = ("route.none", "neighbour.silent", "interface.down", "route.unreachable", "mtu.exceeded")
+"""Causes that the sender's own system tells it of: what comes of a call to send is its result (RFC 791 section 3.3)."""
 
 
 def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg | None = None) -> Journey:
@@ -104,7 +104,9 @@ def with_onward(journey: Journey, onward: Journey) -> Journey:
 def _symptom(question: Question, packet: Packet, there: Leg, back: Leg | None) -> tuple[Symptom, Because | None]:
     """What the sender sees, from what really got to it."""
     if back is None:
-        if len(there.hops) == 1 and there.cause in OWN_SYSTEM and there.deciding is there:
+        # What is too large for a cable between two switches nobody sees.
+        unseen = there.remark is not None and there.remark.code == "note.mtu-between"
+        if len(there.hops) == 1 and there.cause in OWN_SYSTEM and there.deciding is there and not unseen:
             return Symptom.UNREACHABLE, Because("said.own-system", (question.device,))
         return Symptom.SILENCE, None
     expected = there.fate is Fate.DELIVERED and back.way is Way.BACK
