@@ -505,7 +505,7 @@ NARROW = [
     ("ann", "ben", 1000, "", True, "", "answered"),
     ("ann", "ben", 1001, "", False, "the cable long takes at most 1000 bytes (c.yaml:15)", "silence"),
     ("far", "ben", 1001, "", False, "the cable long takes at most 1000 bytes", "silence"),
-    ("ben", "ann", 1001, ", mtu: 900", False, "the cable last takes at most 900 bytes", "silence"),
+    ("ben", "ann", 1001, ", mtu: 900", False, "the cable last takes at most 900 bytes", "unreachable"),  # its own cable
     ("ann", "ben", 901, ", mtu: 900", False, "the cable last takes at most 900 bytes", "silence"),
     ("ann", "10.41.1.1", 1400, ", mtu: 900", True, "", "answered"),
     ("far", "ann", 1501, "", False, "the MTU of far/nic is 1500 bytes", "unreachable"),  # its own system says so
