@@ -136,6 +136,17 @@ segments: {a: [gate/house, desk], b: [gate/world, carrier/gate]}
     )
 
 
+def test_so_many_packets_are_walked_to_say_why(monkeypatch: pytest.MonkeyPatch) -> None:
+    """In a large network there are very many that would do; the first that says something is told."""
+    monkeypatch.setattr(looking, "MOST_TRIED", 1)
+    network = yard("l: [{id: 10, permit: tcp, to: [desk, store], from: till}, {id: 20, permit: any}]", "", "{arriving: l}")
+    (found,) = looked(network).found
+    assert "SYN does not come to gate; it goes till > desk" in found.message
+    monkeypatch.setattr(looking, "MOST_TRIED", 60)
+    (found,) = looked(network).found
+    assert "comes to gate by in, not by out, and there it meets connected route" in found.message
+
+
 ONLY = "l: [{id: 10, deny: tcp, from: g}, {id: 20, permit: any}]"
 TWO_WAYS = "    policy-routes: [{id: p, to: store, arriving: in, candidates: [10.40.2.11, 10.40.2.10]}]"
 WAITS = (

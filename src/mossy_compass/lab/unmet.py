@@ -525,23 +525,34 @@ class _Meetings:
         held = self._about(written, Form())
         case = next((c for c in self.cases if _at(written.conditions, c)), self.cases[0])
         near, found = self._before(written), dict[tuple[bool, bool, bool], str]()
-        senders = [(name, self._known(name)) for name in sorted(self.sent, key=lambda name: name not in near)]
-        for to, (name, mine) in itertools.product((*self.targets, self.sets.space.possible), senders):
-            opening = held & to & mine & self.sets.opening
-            facts = self.sets.space.witness(opening if opening.satisfiable() else held & to & mine)
-            if facts is None:
-                continue
-            memory = self.memories.of(case)
-            with memory.unchanged():
-                journey = sent(self.plan, self._question(facts.packet, case), memory)[0]
+        for is_near, journey in itertools.islice(self._examples(held, near, case), MOST_TRIED):
             there = next((h for h in journey.there.every_hop if h.device in written.devices), None)
-            amiss = _amiss(written, there) if there is not None else ""
-            if there is not None and not amiss and there.leaving in (written.ports(there.device, "leaving") or (there.leaving,)):
-                return self._beside(journey, there, case, "")
-            told = self._elsewhere(journey, written) if there is None else self._beside(journey, there, case, amiss)
+            if there is None:
+                found.setdefault((not is_near, True, False), self._elsewhere(journey, written))
+                continue
+            amiss = _amiss(written, there)
+            told = self._beside(journey, there, case, amiss)
+            if not amiss and there.leaving in (written.ports(there.device, "leaving") or (there.leaving,)):
+                return told
             # What is sent from before the interface that it stands at tells most; then what comes to the device at all, and ends there.
-            found.setdefault((name not in near, there is None, bool(amiss)), told)
+            found.setdefault((not is_near, False, bool(amiss)), told)
         return found[min(found)] if found else self._nobody(written)
+
+    def _examples(self, held: Set, near: Collection[str], case: Circumstances) -> Iterator[tuple[bool, Journey]]:
+        """Packets of a set, walked: one for each target and sender, those who are near first; and whether its sender is."""
+        senders = [(name, self._known(name)) for name in self.sent]
+        senders = [(name, mine) for name, mine in senders if (held & mine).satisfiable()]
+        targets = [to for to in (*self.targets, self.sets.space.possible) if (held & to).satisfiable()]
+        for is_near in (True, False):
+            some = [(name, mine) for name, mine in senders if (name in near) == is_near]
+            for to, (_, mine) in itertools.product(targets, some):
+                opening = held & to & mine & self.sets.opening
+                facts = self.sets.space.witness(opening if opening.satisfiable() else held & to & mine)
+                if facts is not None:
+                    memory = self.memories.of(case)
+                    with memory.unchanged():
+                        journey = sent(self.plan, self._question(facts.packet, case), memory)[0]
+                    yield is_near, journey
 
     def _known(self, name: str) -> Set:
         """What a device sends, or what the hosts send for which it stands."""
