@@ -177,6 +177,8 @@ def test_of_several_devices_each_counts() -> None:
         False,
     ]
     assert Passing(plan, ()).sent_by("ann", ann) == ()
+    assert Passing(star(TO_ROOM), ()).sent_by("ann", ann) == ()  # nobody is behind the turning either
+    assert Passing(plan, tuple(plan.network.devices)).sent_by("ann", ann) == EVERYTHING
     assert passing.sent_by("cy", [parse_address("10.42.0.10")]) == EVERYTHING
     # Answers to the one address come past the room; those to the other, which is out of it, do not.
     moss = Passing(plan, ("moss",))

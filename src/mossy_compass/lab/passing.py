@@ -1,14 +1,13 @@
 """Which destinations of packets can come past some devices, as routes lead: told without a walk, for all destinations at once.
 
-It is a superset, of first conversations: no device knows anything of earlier ones. A device that may give a packet another end than it has, or another way than routes lead, is taken for one that is
-meant: what becomes of packets behind it is not asked.
+It is a superset, of first conversations: no device knows anything of earlier ones. A device that may give a packet another end than
+it has, or another way than routes lead, is taken for one that is meant: what becomes of packets behind it is not asked.
 """
 
 from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Collection, Iterable, Iterator
-from typing import NamedTuple
 
 from mossy_compass.headers.spans import intersect, merge
 from mossy_compass.packet.address import EVERYTHING, LAST_KEY, Address, Spans
@@ -17,19 +16,6 @@ from mossy_compass.plan.device import DevicePlan
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.stages.routes import policy
-
-
-class Handed(NamedTuple):
-    """What a device hands to a neighbour.
-
-    Attributes:
-        neighbour: who gets it.
-        to: the destinations.
-
-    """
-
-    neighbour: str
-    to: Spans
 
 
 class Passing:
@@ -43,16 +29,20 @@ class Passing:
             meant: names of the devices.
 
         """
-        devices = [d for d in plan.network.devices.values() if d.layer3]
-        here = {d.name: plan.device(d.name) for d in devices}
+        names = {d.name for d in plan.network.devices.values() if d.layer3}
+        # Of nobody and of everybody there is nothing to find out. A switch has no routes: what passes it is not known here.
+        self._always: Spans | None = None if meant else ()
+        if names.issubset(meant) or not names.issuperset(meant):
+            self._always = EVERYTHING
+        if self._always is not None:
+            return
+        here = {name: plan.device(name) for name in plan.network.devices if name in names}
         self._into: dict[str, list[tuple[str, Spans]]] = {name: [] for name in here}
         for name, one in here.items():
-            for handed in _handed(one):
-                self._into[handed.neighbour].append((name, handed.to))
+            for neighbour, to in _handed(one):
+                self._into[neighbour].append((name, to))
         turning = {name: _turning(one) for name, one in here.items()}
         self._ends = {name: spans for name, spans in turning.items() if spans} | dict.fromkeys(meant, EVERYTHING)
-        # A switch has no routes; of what passes it nothing is known here.
-        self._known = all(name in here for name in meant)
         self._forth = self._past(())
         self._both: dict[frozenset[str], dict[str, Spans]] = {frozenset(): self._forth}
 
@@ -64,8 +54,8 @@ class Passing:
             addresses: by which addresses.
 
         """
-        if not self._known:
-            return EVERYTHING
+        if self._always is not None:
+            return self._always
         own = [a.key for a in addresses]
         # Whoever answers, or tells of an error, stands on the way there.
         homeward = frozenset(name for name, spans in self._forth.items() if any(_among(key, spans) for key in own))
@@ -97,8 +87,8 @@ def _among(key: int, spans: Spans) -> bool:
     return before >= 0 and spans[before].last >= key
 
 
-def _handed(here: DevicePlan) -> Iterator[Handed]:
-    """What routes make a device hand to each neighbour; into tunnels nothing, which are turnings of their own."""
+def _handed(here: DevicePlan) -> Iterator[tuple[str, Spans]]:
+    """To which neighbour routes make a device hand what, by its destination; into tunnels nothing, which are turnings of their own."""
     for hops, to in here.table.by_way():
         for hop in hops:
             domain = here.domains.of(here.name, hop.interface)
@@ -107,12 +97,12 @@ def _handed(here: DevicePlan) -> Iterator[Handed]:
             if hop.address is not None:
                 first = next((a.device for a in here.domains.answers(domain, hop.address) if a.device != here.name), None)
                 if first is not None:
-                    yield Handed(first, to)
+                    yield first, to
                 continue
             for neighbour, port in domain.members:
                 mine = intersect(to, here.domains.answered(domain, here.name, (neighbour, port)))
                 if mine:
-                    yield Handed(neighbour, mine)
+                    yield neighbour, mine
 
 
 def _turning(here: DevicePlan) -> Spans:
