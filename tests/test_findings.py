@@ -102,6 +102,73 @@ def test_translation_needs_no_way_back() -> None:
     assert "subnet.no-way-back" not in [p.code for p in found(hidden)]
     assert "subnet.no-way-back" in [p.code for p in found(part)]
 
+HIDES = """\
+mossy-network: 1
+devices:
+  r:
+    kind: router
+    interfaces:
+      lan: 10.40.1.1/24
+      up: {address: 198.51.100.2/29, zone: world}
+      spare: {}
+    uplinks: {ways: [up, spare]}
+    routes: [{prefix: default, next-hop: 198.51.100.1}]
+    translate: [RULES]
+  up:
+    kind: internet
+    interfaces: {down: 198.51.100.1/29}
+    hosts: {far: 203.0.113.80, farther: 192.0.2.9}
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+segments: {lan: [desk, r/lan], line: [r/up, up/down]}
+hours: {day: {from: "08:00", until: "17:00"}}
+"""
+EXEMPT = "{source: 10.40.1.0/24, to: 192.0.2.9, leaving: up, becomes: exempt}"
+
+
+@pytest.mark.parametrize(
+    ("rules", "hidden"),
+    [
+        ("{source: 10.40.0.0/16, leaving: up}", True),
+        ("{source: 10.40.0.0/16, leaving: world}", True),
+        ("{source: 10.40.0.0/16, leaving: ways}", True),
+        ("{source: 10.40.0.0/16, leaving: spare}", False),
+        ("{source: 10.40.0.0/16, to: outside, leaving: up}", True),
+        ("{source: 10.40.0.0/16, to: local-networks, leaving: up}", False),
+        ("{source: 10.40.0.0/16, to: far, leaving: up}", False),
+        ("{source: 10.40.0.0/16, to: [far, farther, up], leaving: up}", True),
+        ("{source: 10.40.0.0/16, to: [far, farther], leaving: up}", False),
+        ("{source: 10.40.0.0/16, to: [farther, up], leaving: up}", False),
+        ("{source: 10.40.0.0/16, to: far, leaving: up}, {source: 10.40.0.0/16, to: [farther, up], leaving: up}", True),
+        ("{source: 10.40.1.0/28, to: outside, leaving: up}", False),
+        ("{source: 10.40.0.0/16, to: outside, leaving: up, hours: day}", False),
+        ("{source: 10.40.0.0/16, to: outside, leaving: up, service: tcp/443}", False),
+        ("{source: 10.40.0.0/16, to: outside, leaving: up, disabled: yes}", False),
+        (f"{EXEMPT}, {{source: 10.40.0.0/16, leaving: up}}", False),
+        (f"{EXEMPT.replace('192.0.2.9', '192.0.2.77')}, {{source: 10.40.0.0/16, leaving: up}}", True),
+        (f"{EXEMPT.replace('10.40.1.0/24', '10.40.2.0/24')}, {{source: 10.40.0.0/16, leaving: up}}", True),
+        (f"{EXEMPT.replace('10.40.1.0/24', '10.40.1.64/28')}, {{source: 10.40.0.0/16, leaving: up}}", False),
+        (f"{{source: 10.40.0.0/16, leaving: up}}, {EXEMPT}", True),
+    ],
+)
+def test_a_way_back_is_wanted_by_whoever_could_answer_what_is_not_hidden(rules: str, hidden: bool) -> None:
+    told = [p.code for p in found(HIDES.replace("RULES", rules))]
+    assert ("subnet.no-way-back" not in told) is hidden
+
+
+def test_what_a_selector_takes_into_a_tunnel_needs_no_way_back_outside_it() -> None:
+    tunnel = "spare: {tunnel: {to: 192.0.2.9, by: up, kind: esp, selectors: [{from: 10.40.1.0/24, to: 192.0.2.0/24}]}}"
+    exempted = HIDES.replace("RULES", f"{EXEMPT}, {{source: 10.40.0.0/16, leaving: up}}")
+    assert "subnet.no-way-back" not in [p.code for p in found(exempted.replace("spare: {}", tunnel))]
+    past = tunnel.replace("{from:", "{does: bypass, from:")
+    assert "subnet.no-way-back" in [p.code for p in found(exempted.replace("spare: {}", past))]
+
+
+@pytest.mark.parametrize("goal", ["", ", to: outside", ", to: 203.0.113.0/24"])
+def test_who_hides_a_subnet_needs_a_way_back_into_it_itself(goal: str) -> None:
+    text = BASE.replace("      - {prefix: 10.40.1.0/24, next-hop: 10.40.0.1}\n", "      - {prefix: default, next-hop: 203.0.113.80}\n")
+    text = text.replace("  desk:", f"    translate: [{{source: 10.40.0.0/16, leaving: world{goal}}}]\n  desk:")
+    assert "firewall.no-route-back" in [p.code for p in found(text)]
+
 
 def test_ospf_neighbours_that_do_not_form() -> None:
     text = BASE.replace("up: 10.40.0.1/30", "up: {address: 10.40.0.1/30, ospf: 1}").replace(

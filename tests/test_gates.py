@@ -490,6 +490,15 @@ def test_faulty_windows(hours: str, code: str) -> None:
 def test_closed_outside_is_said_by_check() -> None:
     codes = {p.code: p.message for p in mc.read_bytes(text().encode(), "g.yaml").problems}
     assert "they can start nothing (inbound: deny, the default of a firewall)" in codes["firewall.closed"]
+    for gates, but in (
+        ("to-self: one", "but what one permits to gate itself (inbound"),
+        ("offers: {out: {ping: any}}", "but what gate offers there (inbound"),
+        ("offers: {lan: {ping: any}}", "(inbound"),
+        ("profiles: {p: {arriving: out, lists: [one]}}", "but what profile p permits (inbound"),
+        ("profiles: {p: {arriving: lan, lists: [one]}}", "(inbound"),
+    ):
+        told = {p.code: p.message for p in mc.read_bytes(text(ONE="{permit: any}", GATES=gates).encode(), "g.yaml").problems}
+        assert f"they can start nothing {but}" in told["firewall.closed"]
     guessed = text().replace(", outside: yes", "").replace("guest: {address: 10.40.2.1/24", "guest: {address: 192.0.2.1/24")
     assert "firewall.outside" in {p.code for p in mc.read_bytes(guessed.encode(), "g.yaml").problems}
 

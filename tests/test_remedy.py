@@ -188,6 +188,62 @@ def test_a_way_that_is_lost_is_found(tmp_path: Path, was: str, now: str, target:
         assert mossy(tmp_path, "trace", "n.yaml", *ASK, target, "--service", "https").returncode == 0
 
 
+FRONT = """\
+mossy-network: 1
+lists:
+  keepers: [{permit: tcp, service: ssh}]
+  outer: [{permit: tcp, to: 198.51.100.2}]
+devices:
+  gate:
+    kind: firewall
+    interfaces:
+      house: 10.40.1.1/24
+      shop: 10.40.5.1/24
+      fibre: {address: 198.51.100.2/29, outside: yes, filter: {arriving: outer}}
+    to-self: keepers
+    routes: [{prefix: default, next-hop: 198.51.100.1}]
+    translate:
+      - {id: web, arriving: fibre, to: self, service: https, goes-to: {address: stand, port: 8443}}
+  world: {kind: internet, interfaces: {a: 198.51.100.1/29}, hosts: {buyer: 203.0.113.9}}
+  ann: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  stand: {kind: host, address: 10.40.5.10/24, gateway: 10.40.5.1, serves: [tcp/8443]}
+segments: {house: [ann, gate/house], shop: [stand, gate/shop], fibre: [gate/fibre, world/a]}
+"""
+
+
+@pytest.mark.parametrize("listens", ["    to-self: keepers\n", ""])
+@pytest.mark.parametrize(
+    ("was", "now", "who", "service", "near", "line"),
+    [
+        ("#", "#", "ann", "https", "arriving", "{source: ann, to: 198.51.100.2, arriving: house, service: tcp/443, goes-to: {address: stand, port: 8443}}"),
+        ("service: https,", "service: http,", "buyer", "https", "service", "{source: buyer, to: 198.51.100.2, arriving: fibre, service: tcp/443, goes-to: {address: stand, port: 8443}}"),
+        ("port: 8443}}", "port: 8443}, disabled: yes}", "buyer", "https", "disabled", "service: https, goes-to: {address: stand, port: 8443}}"),
+        ("goes-to: {address: stand, port: 8443}", "goes-to: exempt", "ann", "https", "arriving", ""),
+        # two conditions are missing: it was not meant
+        ("#", "#", "ann", "tcp/8443", "", ""),
+    ],
+)  # fmt: skip
+def test_what_a_device_took_for_itself_is_sent_on(
+    tmp_path: Path, listens: str, was: str, now: str, who: str, service: str, near: str, line: str
+) -> None:
+    assert was == "#" or FRONT.count(was) == 1
+    text = FRONT.replace("    to-self: keepers\n", listens).replace(was, now)
+    ends = ["--from", who, "--to", "198.51.100.2", "--service", service]
+    (tmp_path / "n.yaml").write_text(text)
+    said = " ".join(mossy(tmp_path, "trace", "n.yaml", *ends).stdout.split())
+    wanted = {"": "", "disabled": "but it is disabled"}.get(near, f"if its {near} matched")
+    assert (wanted in said, "translation rule web of gate" in said) == (True, bool(near)), said
+    found = asked(tmp_path, text, *ends)
+    told = [w for r in found["remedies"] for w in r["words"] if "translation rule web" in w]
+    assert bool(told) is bool(line)
+    if line:
+        done = mossy(tmp_path, "remedy", "n.yaml", *ends, "--write", "c.yaml")
+        assert done.returncode == 0, done.stderr
+        assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode in (0, 1)
+        assert line in (tmp_path / "n.yaml").read_text()
+        assert mossy(tmp_path, "trace", "n.yaml", *ends).returncode == 0
+
+
 def test_nothing_is_mended_that_is_so_already(tmp_path: Path) -> None:
     found = asked(tmp_path, BASE, *ASK, "bench", "--service", "ssh")
     assert found["already"]

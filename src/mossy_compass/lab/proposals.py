@@ -18,7 +18,7 @@ from mossy_compass.plan.conditions import Miss
 from mossy_compass.plan.facts import Facts, Recollection
 from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.plan import Plan
-from mossy_compass.plan.reasons import Did
+from mossy_compass.plan.reasons import Because, Did
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 from mossy_compass.walk.question import services_of
 
@@ -68,6 +68,7 @@ def proposals(plan: Plan, journey: Journey, wanted: bool) -> Iterator[Proposal]:
         yield from _by_another(plan, hop.device, ruling.saw.destination)
     if ruling.cause.startswith(("route.", "neighbour.silent", "interface.down")):
         yield from _enabling(plan, leg, ruling.saw.destination)
+    yield from _sending_on(plan, hop, journey.near)
     if back:
         yield from _hiding(plan, journey)
 
@@ -297,6 +298,31 @@ def _hiding(plan: Plan, journey: Journey) -> Iterator[Proposal]:
             yield Proposal(words, ({"insert": {"into": into, "name": "translate", "value": [value]}},), True)
 
 
+def _sending_on(plan: Plan, hop: Hop, near: Sequence[Because]) -> Iterator[Proposal]:
+    """What a device took for itself: the destination rule that nearly sent it on could be about it, too."""
+    for because in near:
+        if because.code != "near.translation":
+            continue
+        device, row, packet = because.get("device"), because.get("row"), because.get("packet")
+        what = f"devices/{device}/translate/{row}"
+        if [m.key for m in because.get("misses")] == ["disabled"]:
+            yield Proposal(f"enable translation rule {row} of {device}", ({"enable": what},))
+            continue
+        rule = next((t for t in plan.network.devices[device].translate if not t.of_source and t.id == row), None)
+        if rule is None or rule.goes_to is None:
+            continue
+        goal = _called(plan, rule.goes_to)
+        port = rule.to_port if rule.to_port is not None and not rule.to_range else None
+        value: dict[str, Any] = {"source": _called(plan, packet.source), "to": str(packet.destination)}
+        if hop.arriving is not None:
+            value["arriving"] = hop.arriving
+        if packet.protocol in WITH_PORTS:
+            value["service"] = f"{protocol_name(packet.protocol)}/{packet.to_port}"
+        value["goes-to"] = goal if port is None else {"address": goal, "port": port}
+        step = {"insert": {"into": f"devices/{device}/translate", "value": value, "before": row}}
+        yield Proposal(f"send it on at {device}, above translation rule {row}: {_flow(value)}", (step,), True)
+
+
 def _closing(plan: Plan, journey: Journey) -> Iterator[Proposal]:
     """Every list that let a packet pass: a deny for it alone, or the permit disabled; a list for it alone where none is asked."""
     for hop in journey.there.hops:
@@ -379,4 +405,6 @@ def _flow(value: Mapping[str, Any]) -> str:
 
 def _written(value: Any) -> str:
     """A value as people write it."""
+    if isinstance(value, dict):
+        return _flow(value)
     return f"[{', '.join(map(str, value))}]" if isinstance(value, list) else str(value)

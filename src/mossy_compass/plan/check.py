@@ -115,6 +115,20 @@ def _lists_met(device: Device, port: Interface) -> list[str]:
     return [*port.arriving_lists, *(gates.everywhere if gates.everywhere_on else ()), *(n for c in crossings for n in c.lists)]
 
 
+def _but(device: Device, port: Interface) -> str:
+    """What strangers can start although no list is asked about whatever comes by an interface."""
+    gates = device.gates
+    more = []
+    if gates.to_self:
+        more.append(f"what {' and '.join(gates.to_self)} permits to {device.name} itself")
+    if any(o.interface == port.name for o in gates.offers):
+        more.append(f"what {device.name} offers there")
+    named = [p for p in gates.profiles if p.arriving is None or port.name in p.arriving]
+    if named:
+        more.append(f"what profile {named[0].name} permits")
+    return f" but {', or '.join(more)}" if more else ""
+
+
 def _open_outside(network: Network, device: Device, problems: Problems) -> None:
     """A firewall's interface to what is not its own, by which strangers come in without meeting a rule."""
     outside = outside_of(network, device)
@@ -139,7 +153,7 @@ def _open_outside(network: Network, device: Device, problems: Problems) -> None:
             remedy = "Attach one: filter: {arriving: NAME}, or set inbound: deny."
             problems.add("firewall.open", port.mark, f"{where}: whatever they send is let in.", remedy, Severity.WARNING)
         elif settings.mark("inbound") is None:
-            words = f"{where}: they can start nothing (inbound: deny, the default of a firewall)."
+            words = f"{where}: they can start nothing{_but(device, port)} (inbound: deny, the default of a firewall)."
             problems.add(
                 "firewall.closed", port.mark, words, "Attach a list that permits what they may, or leave it so.", Severity.NOTE
             )

@@ -134,7 +134,9 @@ def _on_the_way_there(journey: Journey) -> str:
         return "delivered, but UNANSWERED: "
     if journey.cause in ("service.silent", "answer.unasked") and journey.deciding is journey.there:
         return "arrived, but IGNORED: "
-    return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{_carrying(journey.there)}{_root(journey)}"
+    carrying, root = _carrying(journey.there), _root(journey)
+    comma = "," if carrying and root == " by " else ""
+    return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{carrying}{comma}{root}"
 
 
 def _carrying(leg: Leg) -> str:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import copy
 from collections import defaultdict, deque
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, intersect, merge
@@ -24,7 +24,7 @@ from mossy_compass.model.network import (
     Tunnel,
     link_locals,
 )
-from mossy_compass.packet.address import FAMILIES, Address, Span, Spans, in_spans
+from mossy_compass.packet.address import FAMILIES, Address, InterfaceAddress, Span, Spans, in_spans
 
 Port = tuple[str, str]
 _Lot = tuple[str, str, int]
@@ -378,6 +378,15 @@ class Domains:
                 proxies.append((name, port))
         name = f"tunnel {members[0][1]}" if within else _domain_name(lots, segments, switches)
         return Domain(name, members, segments, switches, owners, tuple(proxies))
+
+
+def holders(network: Network, domain: Domain) -> Iterator[tuple[Port, Interface, InterfaceAddress]]:
+    """Who has each address within a domain; addresses of the link alone left out."""
+    for name, port in domain.members:
+        interface = network.devices[name].interfaces[port]
+        for entry in interface.addresses:
+            if not (entry.address.family == 6 and entry.address.is_link_local):
+                yield (name, port), interface, entry
 
 
 def _of_tunnel(device: Device, tunnel: Tunnel) -> _Lot | None:

@@ -13,17 +13,17 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from mossy_compass.errors import NotConverged
-from mossy_compass.headers.spans import intersect
 from mossy_compass.marks import Mark, Problem, Problems, Severity
 from mossy_compass.model.goals import NEIGHBOURS, RESOLVERS, Goal, Sort, code, goals
-from mossy_compass.model.network import Becomes, Device, Interface, Kind, Network, RouteAction, Translate
+from mossy_compass.model.network import Device, Interface, Kind, Network, Translate
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import BITS, Address, InterfaceAddress, Prefix, Span, in_spans
 from mossy_compass.packet.service import UDP, WITH_PORTS, Service
 from mossy_compass.routing.compute import Routing
-from mossy_compass.routing.domains import Domain, Port
+from mossy_compass.routing.domains import Domain, Port, holders
 from mossy_compass.routing.ospf import PASSIVE
 from mossy_compass.routing.table import Loser
+from mossy_compass.routing.way_back import no_route_in, no_way_back
 
 WARN, NOTE = Severity.WARNING, Severity.NOTE
 _SAID_BEFORE = ("host.gateway-elsewhere", "route.next-hop-elsewhere", "route.self", "interface.alone")
@@ -53,8 +53,8 @@ def findings(routing: Routing, before: Iterable[Problem] = (), lines: Mapping[st
     for device in routing.network.devices.values():
         _static(routing, device, problems, said)
     _goals(routing, problems, said)
-    _no_way_back(routing, problems)
-    _no_route_in(routing, problems)
+    no_way_back(routing, problems)
+    no_route_in(routing, problems)
     return tuple(problems.in_order())
 
 
@@ -77,19 +77,10 @@ def _settles(routing: Routing, problems: Problems) -> bool:
     return True
 
 
-def _holders(routing: Routing, domain: Domain) -> Iterator[tuple[Port, Interface, InterfaceAddress]]:
-    """Who has each address within a domain."""
-    for name, port in domain.members:
-        interface = routing.network.devices[name].interfaces[port]
-        for entry in interface.addresses:
-            if not (entry.address.family == 6 and entry.address.is_link_local):
-                yield (name, port), interface, entry
-
-
 def _segments(routing: Routing, problems: Problems) -> None:
     """What the interfaces on one segment do not agree on."""
     for domain in routing.domains.domains:
-        held = list(_holders(routing, domain))
+        held = list(holders(routing.network, domain))
         told: set[frozenset[Port]] = set()
         for one, two in itertools.combinations(held, 2):
             pair = frozenset((one[0], two[0]))
@@ -163,7 +154,7 @@ def _overlaps(routing: Routing, problems: Problems) -> None:
     held = [
         Held(entry.prefix, domain.name, port, interface.mark)
         for domain in routing.domains.domains
-        for port, interface, entry in _holders(routing, domain)
+        for port, interface, entry in holders(routing.network, domain)
         if entry.length < BITS[entry.address.family]
     ]
     held.sort(key=lambda h: (h.prefix.family, h.prefix.span.first, -h.prefix.span.last, h.segment))
@@ -457,146 +448,3 @@ def _overlap(served: Service, protocol: int, ports: Span) -> bool:
     """Whether something is served on one of some ports."""
     held = served.ports
     return served.protocol == protocol and (held is None or (held.first <= ports.last and ports.first <= held.last))
-
-
-def _no_way_back(routing: Routing, problems: Problems) -> None:
-    """Subnets with hosts whose packets get to a router that cannot send the answers home."""
-    devices = [d for d in routing.network.devices.values() if d.layer3]
-    onward = {family: {d.name: _onward(routing, d, family) for d in devices} for family in (4, 6)}
-    for domain in routing.domains.domains:
-        hosts = [(p, e) for p, _, e in _holders(routing, domain) if routing.network.devices[p[0]].kind is Kind.HOST]
-        if not hosts:
-            continue
-        for port, interface, entry in _holders(routing, domain):
-            device = routing.network.devices[port[0]]
-            if not device.settings.forwarding:
-                continue
-            inside = [e for _, e in hosts if entry.prefix.holds(e.address)]
-            if inside:
-                for name in _lacking(routing, onward[entry.prefix.family], port[0], entry.prefix, inside[0].address):
-                    problems.add(
-                        "subnet.no-way-back",
-                        interface.mark,
-                        f"{entry.prefix} ({'/'.join(port)}) has no way back: its packets may get to {name}, which has no route to it, so answers are lost there.",
-                        f"Add a route to {entry.prefix} at {name}, or translate its sources before they leave.",
-                        WARN,
-                    )
-
-
-def _no_route_in(routing: Routing, problems: Problems) -> None:
-    """Devices that translate a subnet's sources on the way out, and would send the answers out again for want of a route.
-
-    The answers come back to the translated address, are put back, and then there is no route inside but the default.
-    """
-    for domain in routing.domains.domains:
-        for port, interface, entry in _holders(routing, domain):
-            router = routing.network.devices[port[0]]
-            if router.kind is Kind.HOST or not router.settings.forwarding or entry.length == BITS[entry.address.family]:
-                continue
-            hosts = [
-                e
-                for p, _, e in _holders(routing, domain)
-                if routing.network.devices[p[0]].kind is Kind.HOST and entry.prefix.holds(e.address)
-            ]
-            if hosts:
-                for name, leaving in _translators(routing, port[0], entry.prefix):
-                    _back_inside(routing, name, leaving, entry.prefix, hosts[0].address, interface.mark, problems)
-
-
-def _translators(routing: Routing, start: str, subnet: Prefix) -> list[tuple[str, str]]:
-    """The devices that a subnet's packets may get to and that translate it as they leave, each with the interface."""
-    seen, out = {start}, []
-    queue: list[tuple[str, Domain | None]] = [(start, None)]
-    while queue:
-        name, came_over = queue.pop(0)
-        device = routing.network.devices[name]
-        for leaving, other in sorted(_onward(routing, device, subnet.family)):
-            domain = routing.domains.of(name, leaving)
-            if domain is came_over:  # back where it came from: nobody is asked to go that way
-                continue
-            if _translated(device, leaving, subnet):
-                out.append((name, leaving))
-            elif other not in seen and routing.network.devices[other].settings.forwarding:
-                seen.add(other)
-                queue.append((other, domain))
-    return list(dict.fromkeys(out))
-
-
-def _back_inside(
-    routing: Routing, name: str, leaving: str, subnet: Prefix, sample: Address, where: Mark, problems: Problems
-) -> None:
-    """A translating firewall without a route back to a subnet whose packets it takes."""
-    route = routing.table(name).lookup(sample)
-    if route is not None and not route.prefix.is_default and leaving not in {h.interface for h in route.hops}:
-        return
-    if route is not None and leaving not in {h.interface for h in route.hops}:
-        return  # a default route that leads inside is a route back
-    device = routing.network.devices[name]
-    mark = next((t.mark for t in device.translate if t.of_source), device.mark)
-    words = f"{name} translates {subnet} as it leaves by {leaving}, and has no route to {subnet} but what leads out again: answers do not get home."
-    remedy = f"Add a route to {subnet} at {name}."
-    problems.add("firewall.no-route-back", mark, words, remedy, WARN, also=((where, "the subnet"),))
-
-
-def _onward(routing: Routing, device: Device, family: int) -> set[tuple[str, str]]:
-    """The devices that a device sends packets of a family to, for others; each with the leaving interface."""
-    out: set[tuple[str, str]] = set()
-    for hop in routing.table(device.name).onward(family):
-        domain = routing.domains.of(device.name, hop.interface)
-        if domain is None or device.interfaces[hop.interface].tunnel is not None:
-            continue  # into a tunnel goes what is led there alone, and not what its other end would send elsewhere
-        if hop.address is not None:
-            out |= {(hop.interface, a.device) for a in routing.domains.answers(domain, hop.address)}
-        else:
-            out |= {(hop.interface, name) for name, _ in domain.members}
-    return {(i, n) for i, n in out if n != device.name}
-
-
-def _lacking(routing: Routing, onward: dict[str, set[tuple[str, str]]], start: str, subnet: Prefix, sample: Address) -> list[str]:
-    """The device on the way back that lacks the route; None when the way is whole."""
-    seen = {start}
-    queue, lacking = [start], []
-    while queue:
-        here = queue.pop(0)
-        for interface, name in sorted(onward[here]):
-            device = routing.network.devices[name]
-            if name in seen or _translated(routing.network.devices[here], interface, subnet):
-                continue
-            seen.add(name)
-            if not device.settings.forwarding:
-                continue
-            route = routing.table(name).lookup(sample)
-            if route is None or route.action is not RouteAction.FORWARD:
-                lacking.append(name)
-            else:
-                queue.append(name)
-    return lacking
-
-
-def _translated(device: Device, interface: str, subnet: Prefix) -> bool:
-    """True when a rule hides a whole subnet behind the device as it leaves by an interface, wherever it goes."""
-    return any(
-        rule.of_source
-        and rule.becomes is not Becomes.EXEMPT
-        and not rule.disabled
-        and rule.family == subnet.family
-        and rule.destinations is None
-        and rule.services is None
-        and interface in _leaving(device, rule)
-        and _all_of(rule, subnet)
-        for rule in device.translate
-    )
-
-
-def _leaving(device: Device, rule: Translate) -> set[str]:
-    """The interfaces that a rule's ``leaving`` stands for."""
-    zones = {i.name for i in device.interfaces.values() if rule.leaving and i.zone in rule.leaving}
-    groups = {m for name in rule.leaving or () for m in device.uplinks.get(name, ())}
-    return zones | groups | set(rule.leaving or ())
-
-
-def _all_of(rule: Translate, subnet: Prefix) -> bool:
-    """True when a rule takes every packet of a subnet."""
-    if rule.sources is None:
-        return True
-    return any(t.spans and intersect((subnet.span,), t.spans) == (subnet.span,) for t in rule.sources)

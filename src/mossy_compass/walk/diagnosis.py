@@ -220,12 +220,18 @@ def _timeless(plan: Plan, device: str, ruling: Ruling) -> Iterator[Because]:
 
 
 def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
+    """What nearly had a packet that was stopped go on: the destination rules, the rules, and the permit that a deny hides."""
+    last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
+    if last is None:
+        return ()
+    # What a device took for itself was perhaps meant to be sent on, whether nothing listens there or a list stopped it.
+    itself = last.cause in ("service.closed", "service.silent") or (last.cause in FILTERED and last.stage == Stage.TO_SELF_LIST)
+    return (*(_near_translation(plan, leg.end, last) if itself else ()), *_near_rules(plan, leg, last))
+
+
+def _near_rules(plan: Plan, leg: Leg, last: Ruling) -> tuple[Because, ...]:
     """For a packet that a list stopped: the rules that nearly permitted it, and the permit that a deny hides."""
-    rulings = leg.hops[-1].rulings
-    if rulings and rulings[-1].cause in ("service.closed", "service.silent"):
-        return _near_translation(plan, leg.end, rulings[-1])
-    last = rulings[-1] if rulings else None
-    if last is None or last.table.kind is not TableKind.LIST or last.cause not in (*FILTERED, "session.none"):
+    if last.table.kind is not TableKind.LIST or last.cause not in (*FILTERED, "session.none"):
         return ()
     table = plan.device(leg.end).rows_of(last.table)
     if table is None:
