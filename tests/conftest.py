@@ -7,6 +7,7 @@ import pytest
 from hypothesis import settings
 
 import mossy_compass as mc
+from tests import reasons
 from tests.effort import VARIABLE, at_length
 
 # Local runs explore; a run that gates others is repeatable. No deadline: machines differ, and tests are not timed.
@@ -15,6 +16,8 @@ settings.register_profile("repeatable", deadline=None, derandomize=True)
 settings.load_profile("repeatable" if os.environ.get("CI") else "explore")
 
 DATA = Path(mc.__file__).parent / "data"
+
+reasons.watch()
 
 
 def pytest_configure(config: pytest.Config) -> None:

@@ -323,8 +323,103 @@ segments: {a: [desk, r/a], b: [r/b, s/b]}
     assert journey.cause == "route.none"
     assert (
         "r takes its default route, since its static route 10.50.0.0/16 is inactive: c, which next hop 10.40.3.2 is behind, is down"
-        in journey.explain().replace("\n           ", " ")
+        in (" ".join(journey.explain().split()))
     )
+
+
+ASTRAY = """\
+lists: {no-ping: [{deny: icmp}, {permit: any}]}
+devices:
+  gate:
+    kind: router
+    interfaces: {lan: 10.40.1.1/24, shop: 10.40.5.1/24, side: 10.40.6.1/30, yard: 10.40.7.1/30, up: {address: 198.51.100.2/29}}
+    routes: [{prefix: default, next-hop: 198.51.100.1}, {prefix: 10.50.0.0/16, next-hop: 10.40.6.2}]
+  house: {kind: router, interfaces: {side: 10.40.6.2/30, attic: 10.50.1.1/24}, routes: [{prefix: default, next-hop: 10.40.6.1}]}
+  world: {kind: router, interfaces: {a: 198.51.100.1/29}, routes: [{prefix: 10.40.1.0/24, next-hop: 198.51.100.2}]}
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  web: {kind: host, address: 10.40.5.10/24, gateway: 10.40.5.1, serves: [https]}
+  bed: {kind: host, address: 10.50.1.10/24, gateway: 10.50.1.1}
+segments:
+  lan: [desk, gate/lan]
+  shop: {members: [web, gate/shop]}
+  side: {members: [gate/side, house/side]}
+  attic: {members: [house/attic, bed]}
+  up: [gate/up, world/a]
+"""
+CUT, DARK = ("shop]}", "shop], state: down}"), ("house/side]}", "house/side], state: down}")
+SHUT = ("up: {address: 198.51.100.2/29}", "up: {address: 198.51.100.2/29, filter: {leaving: no-ping}}")
+LESSER = ("{prefix: default, next-hop: 198.51.100.1}", "{prefix: 10.32.0.0/11, next-hop: 198.51.100.1}")
+IS_CUT = "gate takes its default route, since its connected route 10.40.5.0/24 is inactive: shop is down (segment shop is cut)"
+IS_DARK = "gate takes its default route, since its static route 10.50.0.0/16 is inactive"
+NO_ATTIC = ("attic: {members: [house/attic, bed]}", "attic: {members: [house/attic, bed], state: down}")
+LOFT = ("  up: [", "  loft: [world/b]\n  up: [")
+
+
+@pytest.mark.parametrize(
+    ("edits", "target", "cause", "root"),
+    [
+        ([], "web", "echo.answered", ""),
+        ([CUT], "web", "route.none", IS_CUT),
+        # a list that stands where the packet should never have come: of a subnet of one's own, nothing else leads there
+        ([CUT, SHUT], "web", "filter.rule", IS_CUT),
+        ([DARK, SHUT], "bed", "filter.rule", ""),
+        ([DARK], "bed", "route.none", IS_DARK),
+        ([CUT, LESSER], "web", "route.none", IS_CUT.replace("default route", "static route 10.32.0.0/11")),
+        # nobody there, or no default route: a cause of its own, which says so itself
+        ([], "10.40.5.77", "neighbour.silent", ""),
+        ([CUT, ("{prefix: default, next-hop: 198.51.100.1}, ", "")], "web", "interface.down", ""),
+        # another router is on that subnet, and has it still; or is cut off with it
+        ([CUT, ("{a: 198.51.100.1/29}", "{a: 198.51.100.1/29, b: 10.40.5.2/24}"), LOFT], "web", "neighbour.silent", IS_CUT),
+        ([NO_ATTIC], "bed", "loop", IS_CUT.replace("gate", "house").replace("10.40.5.0", "10.50.1.0").replace("shop", "attic")),
+        # what has nothing to do with it
+        ([CUT], "bed", "echo.answered", ""),
+        ([CUT], "203.0.113.9", "route.none", ""),
+    ],
+)  # fmt: skip
+def test_a_way_that_is_out_of_use_is_the_true_cause(edits: list[tuple[str, str]], target: str, cause: str, root: str) -> None:
+    text = ASTRAY
+    for was, now in edits:
+        assert text.count(was) == 1, was
+        text = text.replace(was, now)
+    journey = mc.trace(built(text), "desk", target)
+    assert journey.cause == cause, str(journey)
+    assert (journey.behind.words if journey.behind is not None else "")[: len(root) or None] == root
+    told = [b.words for b in journey.told if b.code == "told.inactive"]
+    assert told == (
+        [IS_DARK + ": side, which next hop 10.40.6.2 is behind, is down (segment side is cut)"]
+        if DARK in edits and not root
+        else []
+    )
+
+
+LEARNED = """\
+devices:
+  gate: {kind: router, interfaces: {lan: {address: 10.40.1.1/24, ospf: 0}, line: {address: 10.40.9.1/29, ospf: 0}}}
+  house: {kind: router, interfaces: {line: {address: 10.40.9.2/29, ospf: 0}, attic: {address: 10.50.1.1/24, ospf: 0}}}
+  loft: {kind: router, interfaces: {line: {address: 10.40.9.3/29, ospf: 0}, attic: {address: 10.50.1.2/24, ospf: 0}}}
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  bed: {kind: host, address: 10.50.1.10/24, gateway: 10.50.1.1}
+segments: {lan: [desk, gate/lan], line: [gate/line, house/line, loft/line], attic: {members: [house/attic, bed], state: STATE}, eaves: [loft/attic]}
+"""
+
+
+@pytest.mark.parametrize(
+    ("state", "loft", "root"),
+    [
+        ("down", "", ""),
+        # without the second router nobody is on that subnet any more
+        (
+            "down",
+            "10.50.2.2/24",
+            "10.50.1.0/24 is cut off, since the connected route of house is inactive: attic is down (segment attic is cut)",
+        ),
+    ],
+)
+def test_a_subnet_that_nobody_announces_any_more_is_cut_off(state: str, loft: str, root: str) -> None:
+    journey = mc.trace(built(LEARNED.replace("STATE", state).replace("10.50.1.2/24", loft or "10.50.1.2/24")), "desk", "bed")
+    assert journey.cause == ("route.none" if root else "neighbour.silent"), str(journey)
+    assert (journey.behind.words if journey.behind is not None else "") == root
+    assert ("bring that interface up" in journey.explain()) is bool(root)
 
 
 # --- findings ----------------------------------------------------------------------------------------------

@@ -67,7 +67,7 @@ def met_by(small: mc.Network, sent: brute.Sent, noted: bool) -> Iterator[Mark]:
             yield from (b.mark for b in (within(ruling.because) if noted else (ruling.because,)) if b.mark is not None)
         if ruling.hop is not None and ruling.because.code == "route":  # of equal routes the one that was taken
             routes = small.devices[hop.device].routes
-            same = [r for r in routes if r.prefix == ruling.because.get("prefix")]
+            same = [r for r in routes if r.prefix == ruling.because.named["prefix"]]
             yield from (r.mark for r in same if r.next_hop == ruling.hop.address)
 
 

@@ -102,6 +102,7 @@ def test_translation_needs_no_way_back() -> None:
     assert "subnet.no-way-back" not in [p.code for p in found(hidden)]
     assert "subnet.no-way-back" in [p.code for p in found(part)]
 
+
 HIDES = """\
 mossy-network: 1
 devices:
@@ -165,7 +166,9 @@ def test_what_a_selector_takes_into_a_tunnel_needs_no_way_back_outside_it() -> N
 
 @pytest.mark.parametrize("goal", ["", ", to: outside", ", to: 203.0.113.0/24"])
 def test_who_hides_a_subnet_needs_a_way_back_into_it_itself(goal: str) -> None:
-    text = BASE.replace("      - {prefix: 10.40.1.0/24, next-hop: 10.40.0.1}\n", "      - {prefix: default, next-hop: 203.0.113.80}\n")
+    text = BASE.replace(
+        "      - {prefix: 10.40.1.0/24, next-hop: 10.40.0.1}\n", "      - {prefix: default, next-hop: 203.0.113.80}\n"
+    )
     text = text.replace("  desk:", f"    translate: [{{source: 10.40.0.0/16, leaving: world{goal}}}]\n  desk:")
     assert "firewall.no-route-back" in [p.code for p in found(text)]
 

@@ -159,7 +159,7 @@ def test_the_end_of_a_subnet_says_nothing_of_its_neighbours() -> None:
             last = found[end].there.hops[-1].rulings[-1]
             assert last.stage == "route", "nobody is asked for it on the segment"
             assert last.remark is not None
-            assert (last.remark.code, str(last.remark.get("destination"))) == ("note.subnet-end", end)
+            assert (last.remark.code, str(last.remark.named["destination"])) == ("note.subnet-end", end)
 
 
 @pytest.mark.parametrize("network", ["fernhollow", "grounds"])

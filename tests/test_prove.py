@@ -21,6 +21,7 @@ from mossy_compass.lab.ends import FlowEnd
 from mossy_compass.lab.proofs import Proof
 from mossy_compass.lab.prove import prove
 from mossy_compass.model.network import Kind
+from mossy_compass.report import provetext
 from tests.conftest import DATA
 from tests.effort import examples
 from tests.test_laws import networks
@@ -303,6 +304,20 @@ def test_the_command_answers_first_and_ends_with_its_code(tmp_path: Path, claim:
         data = json.loads(CliRunner().invoke(main, ["prove", str(file), claim, "--format", "json"]).output)
         assert data[0]["holds"] is (code == 0)
         assert data[0]["claim"] == claim
+
+
+@pytest.mark.parametrize(
+    ("rules", "told"),
+    [
+        ("{permit: any}", ["desk to 10.40.2.10: https", "desk to 10.40.2.10: ping", "desk to 10.40.2.10: other services, where nobody listens"]),
+        ("{permit: tcp, service: [ssh, telnet]}", ["desk to 10.40.2.10: ssh, telnet, where nobody listens"]),
+        ("{permit: tcp, service: [ssh, udp/5683]}", ["desk to 10.40.2.10: ssh, where nobody listens"]),
+        ("{permit: udp, service: udp/5683}", ["desk to 10.40.2.10: other services, where nobody listens"]),
+    ],
+)  # fmt: skip
+def test_where_nobody_listens_one_line_tells_it(rules: str, told: list[str]) -> None:
+    found = asked(house(rules), "desk", "10.40.2.10")
+    assert [words for name, words in provetext._rows(found) if " to 10." in words and name in ("by", "")] == told
 
 
 DRILL = """

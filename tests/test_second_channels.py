@@ -181,7 +181,7 @@ def test_what_is_not_believed_opens_nothing(flow: tuple[str, str, str], then: tu
     assert told.told is not None
     assert told.told.refused_by == ("gate",)
     notes = [r.remark for h in told.journey.later.hops for r in h.rulings if r.remark and r.remark.code == "note.not-heard"]  # type: ignore[union-attr]
-    assert [n.get("why") for n in notes] == [why]
+    assert [n.named["why"] for n in notes] == [why]
     assert lab.state.expectations("gate") == []
 
 

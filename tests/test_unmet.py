@@ -334,7 +334,7 @@ def test_the_command_tells_them_beside_the_other_findings(tmp_path: Path) -> Non
 
 def _computed(because: Because) -> bool:
     """Whether it is a route that nobody wrote, or that there is none."""
-    return because.code.startswith("route") and (because.code != "route" or because.get("origin") != "static")
+    return because.code.startswith("route") and (because.code != "route" or because.named["origin"] != "static")
 
 
 @examples(6, 40)

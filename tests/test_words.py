@@ -13,6 +13,7 @@ import mossy_compass as mc
 from mossy_compass.plan.causes import CAUSES
 from mossy_compass.plan.reasons import REASONS, Because
 from mossy_compass.report.words import WORDS
+from tests import reasons
 
 ROOT = Path(mc.__file__).parent
 CORE = ("plan", "state", "walk")
@@ -40,6 +41,26 @@ def test_the_two_tables_have_the_same_codes() -> None:
         if isinstance(words, str):
             wanted = {name for _, name, _, _ in string.Formatter().parse(words) if name}
             assert wanted <= set(REASONS[code].names), code
+
+
+def test_every_value_has_its_type_and_no_type_is_without_a_value() -> None:
+    assert {name for shape in REASONS.values() for name in shape.names} == set(reasons.TYPES)
+
+
+@pytest.mark.parametrize(
+    ("code", "values"),
+    [
+        ("rule", ("office-out",)),
+        ("rule", ("office-out", 10)),
+        ("note.end", (True, "deny", 1)),
+        ("loop", (["a", "b"],)),
+        ("note.note-that-is-not-there", ()),
+        ("note.member", ((("from", 1),),)),
+    ],
+)
+def test_a_reason_with_other_values_is_noticed(code: str, values: tuple[object, ...]) -> None:
+    with pytest.raises((AssertionError, KeyError)):
+        Because(code, values)
 
 
 def test_every_reason_is_given_the_values_that_it_names() -> None:

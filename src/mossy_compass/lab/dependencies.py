@@ -168,7 +168,7 @@ class _Search:
         self._onwards([(device, w.interface, w.address or destination, None) for w in ruling.ways], destination)
         # An interface that is down already may be down for another reason, once more fails.
         named = [r for r in (ruling.because, ruling.remark) if r is not None and r.code == "interface.down"]
-        self.ports.update((reason.get("device"), reason.get("port")) for reason in named)
+        self.ports.update((reason.named["device"], reason.named["port"]) for reason in named)
 
     def _holder(self, address: Address) -> None:
         """Whoever has an address, and the interface that it is on."""

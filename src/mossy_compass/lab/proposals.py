@@ -303,9 +303,9 @@ def _sending_on(plan: Plan, hop: Hop, near: Sequence[Because]) -> Iterator[Propo
     for because in near:
         if because.code != "near.translation":
             continue
-        device, row, packet = because.get("device"), because.get("row"), because.get("packet")
+        device, row, packet = because.named["device"], because.named["row"], because.named["packet"]
         what = f"devices/{device}/translate/{row}"
-        if [m.key for m in because.get("misses")] == ["disabled"]:
+        if [m.key for m in because.named["misses"]] == ["disabled"]:
             yield Proposal(f"enable translation rule {row} of {device}", ({"enable": what},))
             continue
         rule = next((t for t in plan.network.devices[device].translate if not t.of_source and t.id == row), None)

@@ -462,7 +462,7 @@ class _Meetings:
             if because.mark is not None:
                 self.met.add(because.mark)
             if ruling.hop is not None and because.code == "route":
-                prefix = because.get("prefix")
+                prefix = because.named["prefix"]
                 self.met |= {(device, prefix, ruling.hop.address), (device, prefix, ruling.hop.interface)}
         if ruling.decision.table == POLICY_ROUTES:
             self._steered(device, ruling.decision)

@@ -7,7 +7,7 @@ two tables together. A place (``mark``) is carried along and takes no part in eq
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.settings import Settings
@@ -15,6 +15,7 @@ from mossy_compass.voice import voice
 
 if TYPE_CHECKING:
     from mossy_compass.model.network import Device
+    from mossy_compass.plan.reason_values import Values
 
 
 class Fate(StrEnum):
@@ -73,7 +74,7 @@ REASONS: dict[str, Shape] = {
     # what decides
     "rule": _shape("rule", "list row"),
     "offer": _shape("offer", "device port word"),
-    "offer.none": _shape("offer", "device port words"),
+    "offer.none": _shape("offer", "device port offered"),
     "rule.built-in": _shape("built-in", "row device"),
     "list.end": _shape("default", "list"),
     "list.empty": _shape("default", "list value"),
@@ -86,7 +87,7 @@ REASONS: dict[str, Shape] = {
     "session.kept": _shape("session", "device protocols"),
     "session.judged": _shape("session", "number device what"),
     "session.gone": _shape("session", "number device why ago name value"),
-    "mapping": _shape("translation", "number device outer port inner value"),
+    "mapping": _shape("translation", "number device outer outer_port inner value"),
     "translation": _shape("translation", "row device"),
     "translation.hairpin": _shape("translation", "row device"),
     "translation.switch": _shape("translation", "name row device"),
@@ -100,8 +101,8 @@ REASONS: dict[str, Shape] = {
     "cable.mtu": _shape("interface", "cable mtu"),
     "interface.mtu": _shape("interface", "device port mtu"),
     "service": _shape("service", "name words"),
-    "waits": _shape("service", "name protocol port"),
-    "service.closed": _shape("service", "name packet words"),
+    "waits": _shape("service", "name protocol to_port"),
+    "service.closed": _shape("service", "name packet served"),
     "ping.answered": _shape("setting", "name value kind"),
     "ping.ignored": _shape("setting", "name value kind"),
     "address.own": _shape("device", "name address"),
@@ -125,9 +126,9 @@ REASONS: dict[str, Shape] = {
     "tunnel.path-mtu": _shape("interface", "name device mtu"),
     "tunnel.clear": _shape("rule", "row name device"),
     "exchange.taken": _shape("device", "name device"),
-    "exchange.proposals": _shape("device", "device value other values"),
+    "exchange.proposals": _shape("device", "device ours other theirs"),
     "exchange.selectors": _shape("device", "name device source destination"),
-    "association.made": _shape("device", "number name other to port"),
+    "association.made": _shape("device", "number name other to to_port"),
     "association.none": _shape("device", "name device source destination"),
     "association.unknown": _shape("device", "number name device other"),
     "association.by-hand": _shape("device", "name device other_name other"),
@@ -136,7 +137,7 @@ REASONS: dict[str, Shape] = {
     "answer.elsewhere": _shape("device", "name address"),
     "answer.other": _shape("device", "packet question"),
     "name.none": _shape("name", "target sender"),
-    "name.no-resolver": _shape("name", "sender target names"),
+    "name.no-resolver": _shape("name", "sender target knowing"),
     "name.no-record": _shape("name", "resolver target"),
     "address.none": _shape("device", "sender family"),
     "address.unleased": _shape("device", "target"),
@@ -145,13 +146,13 @@ REASONS: dict[str, Shape] = {
     "note.member": _shape("note", "members"),
     "note.list": _shape("note", "list where device port"),
     "note.no-list": _shape("note", "where device port"),
-    "note.end": _shape("note", "examined value lists"),
+    "note.end": _shape("note", "examined value lists_asked"),
     "note.no-rule": _shape("note", "device origin into"),
     "note.profile": _shape("note", "profile more"),
     "note.other-names": _shape("note", "address names"),
     "note.application-later": _shape("note", "rows number more"),
     "note.recalled": _shape("note", "session device number names"),
-    "note.built-in": _shape("note", "rows"),
+    "note.built-in": _shape("note", "switched"),
     "note.front": _shape("note", "row"),
     "note.source.own": _shape("note", "source device"),
     "note.source.route": _shape("note", "source leaving arriving"),
@@ -167,22 +168,22 @@ REASONS: dict[str, Shape] = {
     "note.holders": _shape("note", "holders number"),
     "note.closed-port": _shape("note", "value"),
     "note.heard": _shape("note", "told told_on opener"),
-    "note.not-heard": _shape("note", "why told sender"),
-    "note.rewrite": _shape("note", "half before after allocated"),
+    "note.not-heard": _shape("note", "why told heard_from"),
+    "note.rewrite": _shape("note", "half packet_before packet_after allocated"),
     "note.untranslated": _shape("note", "row mark misses"),
     "note.no-address": _shape("note", "leaving family"),
     "note.ports-taken": _shape("note", "address"),
     "note.clash": _shape("note", "protocol source destination"),
-    "note.steered": _shape("note", "way passed"),
+    "note.steered": _shape("note", "steered_by passed"),
     "note.way": _shape("note", "hop member count method others"),
     "note.action": _shape("note", "action"),
     "note.subnet-end": _shape("note", "destination"),
     "note.route-not-used": _shape("note", "origin prefix"),
-    "note.known-routes": _shape("note", "prefixes more"),
+    "note.known-routes": _shape("note", "prefixes left_out"),
     "note.nobody": _shape("note", "segment address owner"),
     "note.mtu-between": _shape("note", "size mtu port"),
     "note.mtu": _shape("note", "size mtu port"),
-    "note.sent": _shape("note", "device port address proxy others switches"),
+    "note.sent": _shape("note", "device port address proxy claimants switches"),
     "note.candidate": _shape("note", "passed"),
     "note.entered": _shape("note", "name"),
     "note.bypass": _shape("note", "name"),
@@ -196,12 +197,12 @@ REASONS: dict[str, Shape] = {
     "note.exit-unknown": _shape("note", "number port"),
     "note.no-candidate": _shape("note", "passed"),
     "note.loop": _shape("note", "routes device"),
-    "note.not-asked": _shape("note", "what source"),
+    "note.not-asked": _shape("note", "packet source"),
     "note.lease": _shape("note", "device port why"),
     "note.known-names": _shape("note", "hint"),
     # what lies behind a reason
     "root.not-inspected": _shape("note", "protocol protocols"),
-    "root.inspected-elsewhere": _shape("note", "protocol arriving leaving where"),
+    "root.inspected-elsewhere": _shape("note", "protocol arriving leaving places"),
     "root.other-exit": _shape("note", "device number came left"),
     "root.unread": _shape("note", "device helper"),
     "root.astray": _shape("note", "device helper told"),
@@ -209,28 +210,30 @@ REASONS: dict[str, Shape] = {
     "root.no-opening": _shape("note", "device protocol"),
     "root.unlearned": _shape("note", "list row names device learns"),
     "root.gone": _shape("note", "reason"),
-    "root.in-clear": _shape("note", "device before now selector"),
+    "root.in-clear": _shape("note", "device source_before source_now selector"),
     "root.stateless": _shape("note", "device"),
     "root.untranslated": _shape("note", "source device"),
     "root.translated-nowhere": _shape("note", "source device uplink unswitched"),
     "root.out-again": _shape("note", "device port destination"),
+    "root.inactive": _shape("note", "device taken_origin taken origin prefix why"),
+    "root.cut-off": _shape("note", "device prefix why"),
     "told.filtering-off": _shape("idle", "device lists rules"),
     "told.unlogged": _shape("note", "list row"),
     "told.no-time": _shape("note", "list row hours"),
     "told.fault": _shape("note", "message remedy code"),
     "told.on-link": _shape("note", "device destination port peer"),
     "told.wrong-side": _shape("note", "list device port way whose behind instead"),
-    "told.passed-candidate": _shape("note", "row device passed hop"),
+    "told.passed-candidate": _shape("note", "row device passed left_by"),
     "told.as-opened": _shape("note", "device number name none"),
     "told.path-mtu": _shape("note", "device name mtu setting"),
     "told.path-mtu-lost": _shape("note", "device name where reason"),
-    "told.inactive": _shape("note", "device origin prefix why"),
+    "told.inactive": _shape("note", "device taken_origin taken origin prefix why"),
     # the rules that nearly permitted it
     "near": _shape("note", "list row misses packet"),
     "near.translation": _shape("note", "row device misses packet"),
     "near.below": _shape("note", "list row"),
     "near.built-in": _shape("note", "row device"),
-    "told.before-translation": _shape("note", "row device address port protocol"),
+    "told.before-translation": _shape("note", "row device address to_port protocol"),
     # what the sender sees, in more words
     "said.packet": _shape("note", "packet"),
     "said.onward": _shape("note", "device symptom"),
@@ -252,7 +255,7 @@ class Because(NamedTuple):
 
     Attributes:
         code: a key of ``REASONS``.
-        values: what belongs to it, in the order of ``REASONS[code].names``.
+        values: what belongs to it, in the order of ``REASONS[code].names``; its types are those of ``Values``.
         mark: where it is written; None for a default or something computed.
         about: the author's own purpose text.
 
@@ -274,9 +277,10 @@ class Because(NamedTuple):
         """rule, built-in, offer, default, setting, session, translation, route, neighbour, service, interface, device, name, address, idle, duplicate."""
         return REASONS[self.code].kind
 
-    def get(self, name: str) -> Any:
-        """A value by its name."""
-        return self.values[REASONS[self.code].names.index(name)]
+    @property
+    def named(self) -> Values:
+        """The values by their names."""
+        return cast("Values", dict(zip(REASONS[self.code].names, self.values, strict=True)))
 
     @property
     def words(self) -> str:

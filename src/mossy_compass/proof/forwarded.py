@@ -86,7 +86,7 @@ def _behind(here: DevicePlan, spans: Spans) -> set[str]:
 
 def _arriving(here: DevicePlan, ports: Sequence[str], because: Because) -> bool:
     """Whether the list that stopped a packet stands where it arrives."""
-    name = because.get("list")
+    name = because.named["list"]
     return any(name in here.device.interfaces[p].arriving_lists for p in ports) or name in here.device.gates.everywhere
 
 

@@ -75,18 +75,22 @@ def _device(journey: Journey) -> DevicePlan | None:
 def _behind(behind: Because) -> Iterator[str]:
     """The remedies that belong to what lies behind the cause; nothing where there are none of its own."""
     if behind.code == "root.unlearned":
-        yield from LEARNED if behind.get("learns") else ASKED
+        yield from LEARNED if behind.named["learns"] else ASKED
     elif behind.code == "root.gone":
         yield "let it open anew"
-        if behind.get("reason").get("name"):
-            yield f"or raise {behind.get('reason').get('name')} at {behind.get('reason').get('device')}"
+        if behind.named["reason"].named["name"]:
+            yield f"or raise {behind.named['reason'].named['name']} at {behind.named['reason'].named['device']}"
     elif behind.code in ("root.unread", "root.astray"):
-        if not behind.get("helper"):
+        if not behind.named["helper"]:
             yield "write a service with expects: for what follows on this one"
-        yield f"add helpers: [{behind.get('helper') or 'THAT-SERVICE'}] to {behind.get('device')}"
+        yield f"add helpers: [{behind.named['helper'] or 'THAT-SERVICE'}] to {behind.named['device']}"
     elif behind.code == "root.other-exit":
-        yield f"setting session-exit: arrived at {behind.get('device')}, so that answers leave where their session was opened"
+        yield f"setting session-exit: arrived at {behind.named['device']}, so that answers leave where their session was opened"
         yield "or add a route back to the sender's subnet"
+    elif behind.code == "root.cut-off" or (behind.code == "root.inactive" and behind.named["origin"] == "connected"):
+        yield "bring that interface up"
+    elif behind.code == "root.inactive":
+        yield from INACTIVE
     else:
         yield from BEHIND.get(behind.code, ())
 
@@ -103,7 +107,7 @@ def _own(journey: Journey) -> Iterator[str]:
         yield from INACTIVE
     elif journey.cause == "session.expired":
         yield "let the application send something more often, or open anew"
-        yield f"or raise {journey.because.get('name')} at {journey.because.get('device')}"
+        yield f"or raise {journey.because.named['name']} at {journey.because.named['device']}"
     elif journey.cause == "session.none":
         # It was dropped before any list was asked, so no rule for answers would help.
         yield (
@@ -121,10 +125,10 @@ def _moved(journey: Journey) -> Iterator[str]:
     below: Because | None = next((b for b in journey.near if b.code == "near.below"), None)
     here = _device(journey)
     if below is not None and here is not None and journey.because.code == "rule":
-        row = here.read_list(below.get("list")).row(below.get("row"))
+        row = here.read_list(below.named["list"]).row(below.named["row"])
         if row is None or not any(c.key in ("from", "to", "service", "name") for c in row.conditions):
             return  # it permits whatever comes: above the other rule it would leave nothing to that
-        yield f"move {below.get('list')} rule {below.get('row')} above rule {journey.because.get('row')}, if it is meant for this"
+        yield f"move {below.named['list']} rule {below.named['row']} above rule {journey.because.named['row']}, if it is meant for this"
         yield "or check that the rule that stopped it is meant for this traffic"
 
 

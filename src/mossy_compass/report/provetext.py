@@ -111,10 +111,12 @@ def _all_against(found: Proof) -> Iterator[tuple[str, str]]:
     called, line = ("by", _gets_through) if found.claim.never else ("lost", _lost)
     if found.claim.never and any(one.wrong for one in found.against):
         called, line = "sees", _sees
-    for number, one in enumerate(found.against[:MOST_SHOWN]):
-        yield called if number == 0 else "", line(one)
-    if len(found.against) > MOST_SHOWN:
-        yield "", f"and {len(found.against) - MOST_SHOWN} more"
+    # What nobody listens for says little by its names: where more than some services are meant, one line for each pair.
+    lines = list(dict.fromkeys(map(line, found.against)))
+    for number, words in enumerate(lines[:MOST_SHOWN]):
+        yield called if number == 0 else "", words
+    if len(lines) > MOST_SHOWN:
+        yield "", f"and {len(lines) - MOST_SHOWN} more"
 
 
 def _reasons(found: Proof) -> Iterator[tuple[str, str]]:
@@ -135,8 +137,10 @@ def _services(one: Against) -> str:
 
 def _gets_through(one: Against) -> str:
     """What gets through, and should not."""
-    closed = "" if one.journey.there.fate is Fate.DELIVERED else ", where nobody listens"
-    return f"{one.source} to {one.target}: {_services(one)}{closed}{_when(one)}"
+    if one.journey.there.fate is Fate.DELIVERED:
+        return f"{one.source} to {one.target}: {_services(one)}{_when(one)}"
+    services = "other services" if one.more else _services(one)
+    return f"{one.source} to {one.target}: {services}, where nobody listens{_when(one)}"
 
 
 def _sees(one: Against) -> str:

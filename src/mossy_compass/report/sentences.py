@@ -321,7 +321,7 @@ def _sent(ruling: Ruling) -> str:
         return ruling.note
     if remark is not None and remark.code == "note.tunnelled":
         return f"{ruling.because.cited()}: {ruling.note}"
-    told = remark is not None and (remark.get("proxy") or remark.get("others"))
+    told = remark is not None and (remark.named["proxy"] or remark.named["claimants"])
     return ruling.note if told else ""
 
 

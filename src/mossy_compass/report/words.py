@@ -7,7 +7,7 @@ place where what the engine knows becomes a sentence, and nothing reads one back
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mossy_compass.headers.spans import as_text
 from mossy_compass.model.durations import duration_words
@@ -18,17 +18,16 @@ from mossy_compass.packet.service import WITH_PORTS, protocol_name
 from mossy_compass.plan.conditions import Condition, Miss
 from mossy_compass.plan.facts import Direction, Relation
 from mossy_compass.plan.ids import TableId, TableKind
-from mossy_compass.plan.reasons import REASONS, Because
-from mossy_compass.routing.table import NextHop
+from mossy_compass.plan.reasons import Because
 
-Values = dict[str, Any]
+if TYPE_CHECKING:
+    from mossy_compass.plan.reason_values import Values
 
 
 def because(reason: Because) -> str:
     """A reason in a few words."""
     template = WORDS[reason.code]
-    values = dict(zip(REASONS[reason.code].names, reason.values, strict=False))
-    return template.format(**values) if isinstance(template, str) else template(values)
+    return template.format(**reason.named) if isinstance(template, str) else template(reason.named)
 
 
 def _default(v: Values) -> str:
@@ -69,7 +68,7 @@ def _ping(v: Values) -> str:
 
 def _closed(v: Values) -> str:
     """Nothing listens, and what listens instead."""
-    return f"{v['name']} does not listen on {v['packet'].what()}; it serves {', '.join(v['words']) or 'nothing'}"
+    return f"{v['name']} does not listen on {v['packet'].what()}; it serves {', '.join(v['served']) or 'nothing'}"
 
 
 def _list_names(protocols: Sequence[int]) -> str:
@@ -85,8 +84,8 @@ def _members(v: Values) -> str:
 def _end(v: Values) -> str:
     """The end of a list, which denies what nothing before it permitted."""
     value, examined = v["value"], v["examined"]
-    if v["lists"] > 1:
-        return f"none of the {examined} rules of {v['lists']} lists matched, and end-of-list is {value}"
+    if v["lists_asked"] > 1:
+        return f"none of the {examined} rules of {v['lists_asked']} lists matched, and end-of-list is {value}"
     if examined == 1:
         return f"its one rule did not match, and end-of-list is {value}"
     return f"none of its {examined} rules matched, and end-of-list is {value}"
@@ -139,7 +138,7 @@ def _not_heard(v: Values) -> str:
     """Why an announcement is not believed."""
     why = {
         "who": "this end may announce nothing in it",
-        "whose": f"it is not the address of its sender, {v['sender']}",
+        "whose": f"it is not the address of its sender, {v['heard_from']}",
         "over": "a second channel of it is none of that kind",
     }
     return f"the helper does not expect {v['told']}, which is announced: {why[v['why']]}"
@@ -159,7 +158,7 @@ def _no_session(v: Values) -> str:
 
 def _rewrite(v: Values) -> str:
     """What became of an address and a port."""
-    half, before, after = v["half"], v["before"], v["after"]
+    half, before, after = v["half"], v["packet_before"], v["packet_after"]
     if half == "source":
         words = f"source {before.source} becomes {after.source}" if before.source != after.source else f"source {before.source}"
         return words + _port_words("identifier" if before.icmp >= 0 else "port", before.from_port, after.from_port, v["allocated"])
@@ -188,7 +187,7 @@ def _untranslated(v: Values) -> str:
 
 def _way(v: Values) -> str:
     """Which of the equal ways was taken, and by what."""
-    hop: NextHop = v["hop"]
+    hop = v["hop"]
     if v["count"] == 1:
         return hop.words()
     why = f"sharing by {v['method']}" if v["method"] else "chosen for this walk"
@@ -233,7 +232,7 @@ def _passed(passed: Sequence[tuple[Candidate, str]]) -> str:
 
 def _steered(v: Values) -> str:
     """A way that was chosen by a policy route, not by the route table."""
-    way, passed = v["way"], v["passed"]
+    way, passed = v["steered_by"], v["passed"]
     return because(way) + (f"; {_passed(passed)}" if passed else "")
 
 
@@ -250,7 +249,7 @@ def _known_routes(v: Values) -> str:
     """The routes that come nearest, where none leads to an address."""
     if not v["prefixes"]:
         return "its route table is empty"
-    more = f" and {v['more']} more" if v["more"] else ""
+    more = f" and {v['left_out']} more" if v["left_out"] else ""
     return f"it knows {', '.join(map(str, v['prefixes']))}{more}"
 
 
@@ -264,7 +263,7 @@ def _nobody(v: Values) -> str:
 def _sent(v: Values) -> str:
     """Who got the packet, and over which segment."""
     words = f"{v['device']}/{v['port']} answers for {v['address']}" + (" as proxy" if v["proxy"] else "")
-    others, switches = ["/".join(o) for o in v["others"]], v["switches"]
+    others, switches = ["/".join(o) for o in v["claimants"]], v["switches"]
     if others:
         words += f"; so {'does' if len(others) == 1 else 'do'} {', '.join(others)}: nobody can say which of them gets it"
     if switches:
@@ -283,6 +282,12 @@ def _route_inactive(v: Values) -> str:
     return f"{v['device']} has no route to {v['destination']}: its {route(v['origin'], v['prefix'])} is {v['why']}"
 
 
+def _stood_in(v: Values) -> str:
+    """A route that was taken only because another is inactive."""
+    taken = "default route" if v["taken"].is_default else route(v["taken_origin"], v["taken"])
+    return f"{v['device']} takes its {taken}, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
+
+
 def _no_opening(v: Values) -> str:
     """Why a packet opens nothing."""
     return f"{v['device']} saw no opening packet of this {protocol_name(v['protocol'])} flow, so the answer has no session"
@@ -298,7 +303,7 @@ def _inspected_elsewhere(v: Values) -> str:
     """A protocol of which sessions are kept where other interfaces open them."""
     way = f"arrives by {v['arriving']}" + (f" and leaves by {v['leaving']}" if v["leaving"] else "")
     name = protocol_name(v["protocol"])
-    return f"{name} that {way} is not inspected (stateful: {', '.join(v['where'])}), so the answer has no session"
+    return f"{name} that {way} is not inspected (stateful: {', '.join(v['places'])}), so the answer has no session"
 
 
 def _wrong(v: Values) -> str:
@@ -387,7 +392,7 @@ def _recalled(v: Values) -> str:
 
 def _built_in_rows(v: Values) -> str:
     """The built-in rules that did not let a packet pass."""
-    rows = ", ".join(name if on else f"{name} (off)" for name, on in v["rows"])
+    rows = ", ".join(name if on else f"{name} (off)" for name, on in v["switched"])
     return f"the built-in rules did not match: {rows}"
 
 
@@ -406,7 +411,7 @@ def _unlearned_deny(v: Values) -> str:
 def _before_translation(v: Values) -> str:
     """A destination rule that comes after the list that stopped a packet."""
     address = v["address"] if v["address"].family == 4 else f"[{v['address']}]"
-    becomes = f"{address}:{v['port']}" if v["protocol"] in WITH_PORTS else str(v["address"])
+    becomes = f"{address}:{v['to_port']}" if v["protocol"] in WITH_PORTS else str(v["address"])
     return f"translation rule {v['row']} of {v['device']} would turn it into {becomes}; this list is asked before that, so it must permit the address as it comes"
 
 
@@ -428,7 +433,7 @@ def _wrong_side(v: Values) -> str:
 
 def _passed_candidate(v: Values) -> str:
     """A policy route whose first choice was not to be had."""
-    went = f"so it left {v['hop'].words()}" if v["hop"] is not None else "so the route table decided"
+    went = f"so it left {v['left_by'].words()}" if v["left_by"] is not None else "so the route table decided"
     return f"policy route {v['row']} of {v['device']}: {_passed(v['passed'])}, {went}"
 
 
@@ -471,7 +476,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "rule": "{list} rule {row}",
     "rule.built-in": "built-in rule {row} of {device}",
     "offer": "{device} offers {word} on {port}",
-    "offer.none": lambda v: f"{v['device']} offers {', '.join(v['words']) or 'nothing'} on {v['port']}",
+    "offer.none": lambda v: f"{v['device']} offers {', '.join(v['offered']) or 'nothing'} on {v['port']}",
     "fragment": "{name} waits for the first fragment",
     "list.end": "the end of list {list}",
     "list.empty": "list {list} is empty, empty-list: {value}",
@@ -484,7 +489,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "session.kept": lambda v: f"{v['device']} keeps sessions of {_list_names(v['protocols'])}",
     "session.judged": lambda v: f"session {v['number']} of {v['device']}, judged again after a change of its {v['what']}, ends",
     "session.gone": _gone,
-    "mapping": "mapping {number} of {device} ({outer}:{port} for {inner}), filtering: {value}",
+    "mapping": "mapping {number} of {device} ({outer}:{outer_port} for {inner}), filtering: {value}",
     "translation": "translation rule {row} of {device}",
     "translation.hairpin": "translation rule {row} of {device}, since its outer address was asked from inside",
     "translation.switch": "the switch translate of rule {row} of '{name}' at {device}",
@@ -504,7 +509,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "cable.mtu": "the cable {cable} takes at most {mtu} bytes",
     "interface.mtu": "the MTU of {device}/{port} is {mtu} bytes",
     "service": "{name} serves {words}",
-    "waits": lambda v: f"{v['name']} waits on {protocol_name(v['protocol'])}/{v['port']}, as it announced",
+    "waits": lambda v: f"{v['name']} waits on {protocol_name(v['protocol'])}/{v['to_port']}, as it announced",
     "service.closed": _closed,
     "ping.answered": _ping,
     "ping.ignored": _ping,
@@ -522,12 +527,12 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "tunnel.selector": "what came through tunnel {name} of {device} is not between the ends that its selectors protect",
     "exchange.taken": "tunnel {name} of {device} exchanges keys with it",
     "exchange.proposals": lambda v: (
-        f"{v['device']} and {v['other']} have no proposal in common: {', '.join(v['value'])} there, {', '.join(v['values'])} here"
+        f"{v['device']} and {v['other']} have no proposal in common: {', '.join(v['ours'])} there, {', '.join(v['theirs'])} here"
     ),
     "exchange.selectors": "tunnel {name} of {device} protects nothing between {destination}, which is its own end, and {source}",
     "association.made": lambda v: (
         f"association {v['number']} of tunnel {v['name']} is made with {v['other']} ({v['to']}, keys exchanged"
-        f"{', within UDP as an address is translated between them' if v['port'] else ''})"
+        f"{', within UDP as an address is translated between them' if v['to_port'] else ''})"
     ),
     "association.none": "no selector of tunnel {name} of {device} protects {source} to {destination}, so there is no association for it",
     "association.unknown": "{other} has no association {number}, by which {device} sends into tunnel {name}",
@@ -538,7 +543,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "answer.elsewhere": "the answer ended at {name}, which has {address} too",
     "answer.other": _other,
     "name.none": "no record for '{target}', and {sender} has no resolver to ask",
-    "name.no-resolver": "{sender} asks no resolver, so it cannot find {target}, which {names} knows",
+    "name.no-resolver": "{sender} asks no resolver, so it cannot find {target}, which {knowing} knows",
     "name.no-record": "{resolver} has no record for '{target}'",
     "address.none": "{sender} has no IPv{family} address",
     "host.off": "{name} is off",
@@ -601,7 +606,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "note.exit-unknown": "nothing leads back by {port}, by which session {number} was opened, so routes decide",
     "note.no-candidate": _no_candidate,
     "note.loop": _loop_note,
-    "note.not-asked": lambda v: f"{packet_kind(v['what'])} from {v['source']} that belongs to no conversation there",
+    "note.not-asked": lambda v: f"{packet_kind(v['packet'])} from {v['source']} that belongs to no conversation there",
     "note.lease": "no lease for {device}/{port}: {why}",
     "note.known-names": "{hint}",
     "root.not-inspected": _not_inspected,
@@ -613,13 +618,15 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "root.other-exit": "session {number} of {device} was opened by {came}, and its answer left there by {left}",
     "root.unlearned": _unlearned,
     "root.in-clear": lambda v: (
-        f"{v['device']} translated source {v['before']} to {v['now']} before {because(v['selector'])} was asked, so it goes out in the clear"
+        f"{v['device']} translated source {v['source_before']} to {v['source_now']} before {because(v['selector'])} was asked, so it goes out in the clear"
     ),
     "root.gone": lambda v: f"it belonged to a session: {because(v['reason'])}",
     "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",
     "root.untranslated": "private source {source} left {device} untranslated",
     "root.translated-nowhere": _nowhere,
     "root.out-again": "{device} sends the answer back out of {port}, by which it came in: it has no route to {destination} but the default",
+    "root.inactive": _stood_in,
+    "root.cut-off": "{prefix} is cut off, since the connected route of {device} is inactive: {why}",
     "told.filtering-off": lambda v: (
         f"{', '.join(v['lists'])} with {v['rules']} rules stand everywhere on {v['device']}, and are switched off"
     ),
@@ -643,9 +650,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         else f"{v['device']} is told so, and takes no notice for tunnel {v['name']} (path-mtu: {v['setting']})"
     ),
     "told.path-mtu-lost": "the error that would tell {device} so of tunnel {name} is lost at {where}: {reason}. So nobody learns of it",
-    "told.inactive": lambda v: (
-        f"{v['device']} takes its default route, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
-    ),
+    "told.inactive": _stood_in,
     "near": _near,
     "near.translation": _near_translation,
     "near.below": "{list} rule {row}{{place}} further down would permit it",

@@ -12,7 +12,6 @@ from typing import NamedTuple
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import Network, Verdict
 from mossy_compass.model.settings import EndOfList
-from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
 from mossy_compass.packet.service import ICMP, ICMP6
 from mossy_compass.plan.actions import Half, Rewrite
@@ -24,7 +23,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
-from mossy_compass.routing.table import Loser
+from mossy_compass.walk.inactive import stood_in
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
 from mossy_compass.walk.walk import learns, left_in_clear, longest_inside
 
@@ -49,7 +48,7 @@ def beside(journey: Journey) -> Beside:
             *_suspects(plan, journey),
             *_before_translation(plan, journey.deciding),
             *_in_clear(plan, journey),
-            *_told(plan, journey.legs),
+            *_told(plan, journey),
             *_as_opened(journey.legs[:2]),
             *_path_mtu(plan, journey.legs[:2]),
             *_passed_candidates(journey.legs[:2]),
@@ -135,7 +134,7 @@ def _asked_on_link(plan: Plan, leg: Leg) -> Iterator[Because]:
     taken = next((r for r in leg.hops[-1].rulings if r.hop is not None), None)
     if leg.cause != "neighbour.silent" or taken is None or taken.hop is None or taken.hop.address is not None:
         return
-    if taken.because.code == "route" and taken.because.get("origin") == "static":
+    if taken.because.code == "route" and taken.because.named["origin"] == "static":
         values = leg.end, taken.saw.destination, taken.hop.interface, plan.device(leg.end).settings.asks_peer
         yield Because("told.on-link", values, taken.because.mark)
 
@@ -168,7 +167,9 @@ def _passed_candidates(legs: Sequence[Leg]) -> Iterator[Because]:
                 if (hop.device, ruling.row) in said:
                     continue
                 remark = ruling.remark
-                passed = remark.get("passed") if remark is not None and remark.code in ("note.steered", "note.no-candidate") else ()
+                passed = (
+                    remark.named["passed"] if remark is not None and remark.code in ("note.steered", "note.no-candidate") else ()
+                )
                 if passed:
                     said.add((hop.device, ruling.row))
                     yield Because("told.passed-candidate", (ruling.row, hop.device, passed, ruling.taken.hop), ruling.because.mark)
@@ -302,19 +303,11 @@ def _unknown_names(plan: Plan, there: Leg) -> Iterator[Because]:
                 yield Because("although.unlearned", values, waiting.row.mark)
 
 
-def _told(plan: Plan, legs: Sequence[Leg]) -> Iterator[Because]:
-    """What else a reader should know: a default route that was taken only because a better route is inactive."""
-    said: set[tuple[str, object]] = set()
-    for leg in legs[:2]:
-        for hop in leg.hops:
-            for ruling in hop.rulings:
-                if ruling.hop is None or ruling.because.code != "route" or not ruling.because.get("prefix").is_default:
-                    continue
-                for loser in _better_but_inactive(plan, hop.device, ruling.saw.destination):
-                    prefix = loser.route.prefix
-                    if (hop.device, prefix) not in said:
-                        said.add((hop.device, prefix))
-                        yield Because("told.inactive", (hop.device, loser.route.origin, prefix, loser.why), loser.route.mark)
+def _told(plan: Plan, journey: Journey) -> Iterator[Because]:
+    """What else a reader should know: a route that was taken only because a better one is inactive."""
+    behind = journey.behind.values if journey.behind is not None and journey.behind.code == "root.inactive" else None
+    told = (found for leg in journey.legs[:2] for found in stood_in(plan, leg) if found.values != behind)
+    yield from dict.fromkeys(told)
 
 
 def _as_opened(legs: Sequence[Leg]) -> Iterator[Because]:
@@ -350,15 +343,6 @@ def _in_clear(plan: Plan, journey: Journey) -> Iterator[Because]:
             yield found
 
 
-def _better_but_inactive(plan: Plan, device: str, destination: Address) -> Iterator[Loser]:
-    """Routes that would have taken a packet, were they active: those more specific than the default, and those that wait for a probe."""
-    watched = {r.mark for r in plan.network.devices[device].routes if r.probe}
-    for loser in plan.device(device).table.inactive:
-        waits = loser.route.mark in watched  # such a route is meant to be there, and to be missed when it is not
-        if loser.route.prefix.holds(destination) and (waits or not loser.route.prefix.is_default):
-            yield loser
-
-
 def _given_twice(plan: Plan, there: Leg) -> Iterator[Because]:
     """The other device that has the address which was asked for; None when the asked one got the packet."""
     yield from _gateway_twice(plan, there)
@@ -374,11 +358,11 @@ def _gateway_twice(plan: Plan, there: Leg) -> Iterator[Because]:
     for hop in there.hops:
         for ruling in hop.rulings:
             remark = ruling.remark
-            if remark is not None and remark.code == "note.sent" and remark.get("others"):
-                other, _ = remark.get("others")[0]
-                if remark.get("address") != there.arrived.destination:
+            if remark is not None and remark.code == "note.sent" and remark.named["claimants"]:
+                other, _ = remark.named["claimants"][0]
+                if remark.named["address"] != there.arrived.destination:
                     yield Because(
-                        "although.duplicate", (other, remark.get("address")), own_mark(plan, other, remark.get("address"))
+                        "although.duplicate", (other, remark.named["address"]), own_mark(plan, other, remark.named["address"])
                     )
 
 

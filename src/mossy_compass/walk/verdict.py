@@ -21,6 +21,7 @@ from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.walk.diagnosis import FILTERED, beside, own_mark, waiting_for_names
+from mossy_compass.walk.inactive import out_of_use
 from mossy_compass.walk.journey import Hop, Journey, Leg, Symptom, Way
 from mossy_compass.walk.question import Question
 
@@ -52,7 +53,9 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
     if later is not None and symptom is Symptom.ANSWERED and later.fate is not Fate.DELIVERED:
         lost, deciding, symptom, said = "later", later, Symptom.SILENCE, Because("said.later", (question.moment.known_from,))
     behind, remark = deciding.behind, deciding.remark
-    if behind is None:
+    if behind is None and symptom is not Symptom.ANSWERED:
+        behind = out_of_use(plan, deciding)
+    if behind is None and lost == "back":
         behind, more = _untranslated(plan, there, back)
         remark = more or remark
     return Journey(
@@ -155,7 +158,7 @@ def blame(plan: Plan, question: Question, there: Leg, back: Leg) -> Leg:
     assert packet is not None
     if back.behind is not None and back.behind.code == "root.gone" and back.end != question.device:
         # Whatever it met, it would have passed as part of its session: that this is over is the true cause.
-        over = back.behind.get("reason").get("why")
+        over = back.behind.named["reason"].named["why"]
         return _recast(back, "session.expired" if over == "expired" else "session.ended", back.because)
     if back.cause == "answer.unasked" or (back.cause in ("service.closed", "service.silent", "answer.arrived")):
         return _elsewhere(plan, question, packet, back)
@@ -246,15 +249,15 @@ def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because | N
     for hop in there.hops:
         kept = next((r for r in hop.rulings if r.did is Did.KEPT), None)
         if kept is not None:
-            near = kept.remark.get("mark") if kept.remark is not None and kept.remark.code == "note.untranslated" else None
+            near = kept.remark.named["mark"] if kept.remark is not None and kept.remark.code == "note.untranslated" else None
             mark = near or plan.device(hop.device).device.mark
             return Because("root.untranslated", (source, hop.device), mark), kept.remark
     if any(a.is_private for a in plan.device(back.end).own):
         return None, None
     uplink = _last_private(plan, there)
     values = source, uplink.device if uplink else "", (uplink.leaving or "") if uplink else ""
-    mark = plan.network.devices[uplink.device].interfaces[uplink.leaving].mark if uplink and uplink.leaving else None
-    return Because("root.translated-nowhere", (*values, _unswitched(plan, uplink)), mark), None
+    written = plan.network.devices[uplink.device].interfaces[uplink.leaving].mark if uplink and uplink.leaving else None
+    return Because("root.translated-nowhere", (*values, _unswitched(plan, uplink)), written), None
 
 
 def _unswitched(plan: Plan, hop: Hop | None) -> str:

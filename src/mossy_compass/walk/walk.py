@@ -283,7 +283,7 @@ def longest_inside(here: DevicePlan, port: str, lost: Leg) -> int:
     """
     tunnel = tunnel_of(here, port)
     around = tunnel.kind is Wrapping.ESP and lost.packet.protocol == UDP
-    return inner_mtu(tunnel.kind, tunnel.to.family, lost.because.get("mtu"), around)
+    return inner_mtu(tunnel.kind, tunnel.to.family, lost.because.named["mtu"], around)
 
 
 def _exchanging(plan: Plan, state: State, choose: Choose | None, moment: Moment, within: tuple[tuple[str, str], ...]) -> Send:

@@ -159,7 +159,7 @@ def _selectors(here: DevicePlan) -> tuple[Selectors, ...]:
     rows: list[tuple[str, StageRow]] = []
     for interface, tunnel in tunnels_of(here):
         for number, selector in enumerate(tunnel.selectors, 1):
-            because = Because("selector", (number, interface.name, here.name), selector.mark)
+            because = Because("selector", (str(number), interface.name, here.name), selector.mark)
             conditions = (one_of("leaving", tunnel.by), *_conditions(here, selector))
             did = Did.KEPT if selector.does is Protects.BYPASS else None
             note = Because("note.bypass" if did else "note.entered", (interface.name,))
@@ -296,7 +296,7 @@ def _unprotected(here: DevicePlan, port: str) -> Iterator[StageRow]:
                 continue
             mine, far = _ends(here, selector)
             inside = intersect(mine, complement(here.own_spans))
-            because = Because("tunnel.clear", (number, interface.name, here.name), selector.mark)
+            because = Because("tunnel.clear", (str(number), interface.name, here.name), selector.mark)
             meant = Condition("from", (("source", far),)), Condition("to", (("destination", inside),)), one_of("error", False)
             yield StageRow(
                 f"clear {interface.name} {number}", meant, actions=(Stop(Fate.DROPPED, "tunnel.clear"),), because=because
