@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from mossy_compass.plan.conditions import Miss
     from mossy_compass.plan.facts import Direction, Phase, Relation
     from mossy_compass.plan.ids import TableId
+    from mossy_compass.routing.domains import LinkState
     from mossy_compass.routing.table import NextHop
 
 
@@ -132,6 +133,7 @@ REASONS: dict[str, Shape] = {
     "tunnel.path-mtu": _shape("interface", "name device mtu"),
     "tunnel.clear": _shape("rule", "row name device"),
     "exchange.taken": _shape("device", "name device"),
+    "exchange.by-hand": _shape("device", "name device"),
     "exchange.proposals": _shape("device", "device ours other theirs"),
     "exchange.selectors": _shape("device", "name device source destination"),
     "association.made": _shape("device", "number name other to to_port"),
@@ -219,10 +221,14 @@ REASONS: dict[str, Shape] = {
     "root.in-clear": _shape("note", "device source_before source_now selector"),
     "root.stateless": _shape("note", "device"),
     "root.untranslated": _shape("note", "source device"),
+    "root.exempt": _shape("note", "source device row"),
     "root.translated-nowhere": _shape("note", "source device uplink unswitched"),
     "root.out-again": _shape("note", "device port destination"),
     "root.inactive": _shape("note", "device taken_origin taken origin prefix why"),
     "root.cut-off": _shape("note", "device prefix why"),
+    "root.stranded": _shape("note", "owner address segment device port held"),
+    "root.strangers": _shape("note", "device destination"),
+    "root.unled": _shape("note", "address device row"),
     "told.filtering-off": _shape("idle", "device lists rules"),
     "told.unlogged": _shape("note", "list row"),
     "told.no-time": _shape("note", "list row hours"),
@@ -231,6 +237,8 @@ REASONS: dict[str, Shape] = {
     "told.wrong-side": _shape("note", "list device port way whose behind instead"),
     "told.passed-candidate": _shape("note", "row device passed left_by"),
     "told.as-opened": _shape("note", "device number name none"),
+    "told.sent-on": _shape("note", "row device address"),
+    "told.beside": _shape("note", "beside"),
     "told.path-mtu": _shape("note", "device name mtu setting"),
     "told.path-mtu-lost": _shape("note", "device name where reason"),
     "told.inactive": _shape("note", "device taken_origin taken origin prefix why"),
@@ -272,6 +280,7 @@ class Values(TypedDict, total=False):
     before: str
     began: int
     behind: str
+    beside: tuple[tuple[str, Address], ...]
     cable: str
     came: str
     claimants: tuple[tuple[str, str], ...]
@@ -286,6 +295,7 @@ class Values(TypedDict, total=False):
     flags: str
     half: str
     heard_from: Address
+    held: str
     helper: str
     hint: Hint
     holders: tuple[tuple[str, int], ...]
@@ -445,6 +455,6 @@ def setting(settings: Settings, name: str) -> Because:
     return Because("setting" if mark else "default", (name, settings.text(name), settings.kind), mark)
 
 
-def down(device: Device, port: str, why: str) -> Because:
+def down(device: Device, port: str, link: LinkState) -> Because:
     """A port that is down as a reason, with why it is."""
-    return Because("interface.down", (device.name, port, why), device.interfaces[port].mark)
+    return Because("interface.down", (device.name, port, link.why), link.mark or device.interfaces[port].mark)

@@ -37,8 +37,12 @@ BEHIND: dict[str, tuple[str, ...]] = {
         "widen the translation rule that 'why' names, or write one for this source",
         "or add a route back to the sender's subnet",
     ),
+    "root.exempt": ("narrow that rule, so that one which translates is asked", "or add a route back to the sender's subnet"),
     "root.translated-nowhere": ("write a translation rule for what leaves there", "or add a route back to the sender's subnet"),
     "root.expected-no-more": ("announce the channel anew, and open it at once",),
+    "root.stranded": ("give both an address of one subnet, with the same length of prefix", "or put the right cable there"),
+    "root.strangers": ("add a route to that subnet there",),
+    "root.unled": ("add a route to that address, or translate to one that is led there",),
     "root.out-again": ("add a route to the sender's subnet there",),
 }
 """What to do about what lies behind a loss, by its code."""

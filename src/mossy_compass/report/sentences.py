@@ -86,7 +86,7 @@ def outcome(journey: Journey) -> str:
         return f"DROPPED before it left: {because}"
     if journey.lost == "back":
         word = WORDS[journey.fate] if journey.fate is not Fate.DELIVERED else "LOST"
-        where = f"{journey.deciding.end}{_place(journey)}{_carrying(journey.back) if journey.back is not None else ''}"
+        where = f"{journey.deciding.end}{_place(journey)}{_carrying(journey, journey.back) if journey.back is not None else ''}"
         return f"delivered, but the ANSWER is {word} on the way back at {where}{_root(journey)}{because}"
     if journey.lost == "later":
         return f"answered at first, but {_later_lost(journey)}{because}"
@@ -134,21 +134,24 @@ def _on_the_way_there(journey: Journey) -> str:
         return "delivered, but UNANSWERED: "
     if journey.cause in ("service.silent", "answer.unasked") and journey.deciding is journey.there:
         return "arrived, but IGNORED: "
-    carrying, root = _carrying(journey.there), _root(journey)
+    carrying, root = _carrying(journey, journey.there), _root(journey)
     comma = "," if carrying and root == " by " else ""
     return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{carrying}{comma}{root}"
 
 
-def _carrying(leg: Leg) -> str:
+def _carrying(journey: Journey, leg: Leg) -> str:
     """That a packet was lost with the outer one that carried it: whose tunnel, and what it was."""
     hop = leg.hops[-1]
     if hop.outer is None or leg.deciding is leg:
         return ""
-    inner = _carrying(hop.outer)
+    inner = _carrying(journey, hop.outer)
+    port = journey.plan.network.devices[hop.device].interfaces.get(hop.leaving or "") if journey.plan is not None else None
+    mark = port.tunnel.mark if port is not None and port.tunnel is not None else None
+    tunnel = f"tunnel {hop.leaving} of {hop.device}{f' ({mark})' if mark is not None and mark.line else ''}"
     if hop.outer.way is Way.EXCHANGE:
         whose = "" if hop.outer.hops[0].device == hop.device else f" of {hop.outer.hops[0].device}"
-        return f", as the exchange of keys ({hop.outer.packet}{whose}) for tunnel {hop.leaving} of {hop.device}{inner}"
-    return f", as the outer packet ({hop.outer.packet}) of tunnel {hop.leaving} of {hop.device}{inner}"
+        return f", as the exchange of keys ({hop.outer.packet}{whose}) for {tunnel}{inner}"
+    return f", as the outer packet ({hop.outer.packet}) of {tunnel}{inner}"
 
 
 def _root(journey: Journey) -> str:
@@ -314,6 +317,16 @@ def _known(ruling: Ruling) -> str:
     return f"{ruling.because.cited()}: {words.relation(ruling.relation)}, lists passed over"
 
 
+def _kept(ruling: Ruling) -> str:
+    """An address that stays as it is: by a rule that says so, or for want of one."""
+    if ruling.because.code != "translation":
+        return ruling.note
+    half, address = "source", ruling.saw.source
+    if ruling.stage == Stage.TRANSLATE_DESTINATION:
+        half, address = "destination", ruling.saw.destination
+    return f"{half} {address} stays as it is by {ruling.because.cited()}"
+
+
 def _sent(ruling: Ruling) -> str:
     """Only what is worth a line: several who answer, or a proxy."""
     remark = ruling.remark
@@ -331,7 +344,7 @@ _BRIEF: dict[Did, Callable[[Ruling], str]] = {
     Did.PERMITTED: lambda r: f"{r.because.cited()} permits" + (f": {r.note}" if r.remark and r.remark.code in _TOLD else ""),
     Did.KNOWN: _known,
     Did.REWRITTEN: lambda r: f"{r.note} by {r.because.cited()}",
-    Did.KEPT: lambda r: r.note,
+    Did.KEPT: _kept,
     Did.ASSOCIATED: lambda r: r.because.cited(),
     Did.EXPECTS: lambda r: f"{r.because.cited()} {r.note}",
     Did.ROUTED: lambda r: f"{r.because.cited()} {r.note}",

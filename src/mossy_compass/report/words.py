@@ -523,6 +523,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "tunnel.recursion": "the outer packets of tunnel {name} of {device} would go into that tunnel again, and so on without end",
     "tunnel.selector": "what came through tunnel {name} of {device} is not between the ends that its selectors protect",
     "exchange.taken": "tunnel {name} of {device} exchanges keys with it",
+    "exchange.by-hand": "tunnel {name} of {device} has its keys by hand, so it exchanges none",
     "exchange.proposals": lambda v: (
         f"{v['device']} and {v['other']} have no proposal in common: {', '.join(v['ours'])} there, {', '.join(v['theirs'])} here"
     ),
@@ -619,10 +620,18 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     ),
     "root.gone": lambda v: f"it belonged to a session: {because(v['reason'])}",
     "root.stateless": "{device} keeps no sessions, so answers need a rule of their own",
+    "root.exempt": "private source {source} left {device} as it is, by translation rule {row} (becomes: exempt)",
     "root.untranslated": "private source {source} left {device} untranslated",
     "root.translated-nowhere": _nowhere,
     "root.out-again": "{device} sends the answer back out of {port}, by which it came in: it has no route to {destination} but the default",
     "root.inactive": _stood_in,
+    "root.stranded": lambda v: (
+        f"{v['owner']} has {v['address']} on segment {v['segment']}, and {v['device']}/{v['port']} there has {v['held']}"
+        if v["device"]
+        else f"no router is on segment {v['segment']}, where {v['owner']} has {v['address']}"
+    ),
+    "root.strangers": "{device} has no route to {destination} but the default, which leads to strangers",
+    "root.unled": "no route leads {address}, which translation rule {row} gives, to {device}",
     "root.cut-off": "{prefix} is cut off, since the connected route of {device} is inactive: {why}",
     "told.filtering-off": lambda v: (
         f"{', '.join(v['lists'])} with {v['rules']} rules stand everywhere on {v['device']}, and are switched off"
@@ -641,6 +650,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         f"it met {'no list, as none stood there' if v['none'] else 'the lists as they were'} when association {v['number']} of tunnel {v['name']} "
         f"was made: clear {v['device']}, and what is written now takes effect"
     ),
+    "told.sent-on": "translation rule {row} of {device} sends it to {address}",
+    "told.beside": lambda v: f"on that segment {' and '.join(f'{name} has {address}' for name, address in v['beside'])}",
     "told.path-mtu": lambda v: (
         f"{v['device']} is told so, and remembers for 10 min that at most {v['mtu']} bytes go into tunnel {v['name']}: the next sender learns of it"
         if v["setting"] == "learn"

@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from mossy_compass.headers.spans import complement, intersect, merge
+from mossy_compass.marks import Mark
 from mossy_compass.model.network import (
     Becomes,
     Device,
@@ -71,11 +72,13 @@ class LinkState(NamedTuple):
     Attributes:
         up: packets pass.
         why: the reason when they do not; empty when they do.
+        mark: where that is written: at the port, at the far end, or at the segment; None where nobody wrote it.
 
     """
 
     up: bool
     why: str
+    mark: Mark | None = None
 
 
 class Crossed(NamedTuple):
@@ -256,18 +259,20 @@ class Domains:
     def _link(self, device: Device, interface: Interface) -> LinkState:
         """The first set of a cable's end: an interface with the VLAN that its untagged packets belong to."""
         if interface.state is PortState.DISABLED:
-            return LinkState(False, "it is disabled")
+            return LinkState(False, "it is disabled", interface.mark)
         if interface.loopback:
             return LinkState(True, "a loopback is always up")
         if interface.state is not PortState.UP:
-            return LinkState(False, "it is not connected" if interface.state is PortState.UNPLUGGED else "the far end is down")
+            return LinkState(
+                False, "it is not connected" if interface.state is PortState.UNPLUGGED else "the far end is down", interface.mark
+            )
         if interface.tunnel is not None:
             probe = interface.tunnel.probe
             down = bool(probe) and self.network.probe_down(device, probe)
             return LinkState(not down, f"probe {probe} is down" if down else "a tunnel is up by configuration")
         if interface.parent:
             parent = self.link(device.name, interface.parent)
-            return parent if parent.up else LinkState(False, f"its port {interface.parent} is down: {parent.why}")
+            return parent if parent.up else LinkState(False, f"its port {interface.parent} is down: {parent.why}", parent.mark)
         if interface.vlan is not None:
             return self._vlan_link(device, interface.vlan)
         return self._cable_link(device, interface)
@@ -285,12 +290,12 @@ class Domains:
         if segment is None:
             return LinkState(False, "it is on no segment")
         if segment.down:
-            return LinkState(False, f"segment {segment.name} is cut")
+            return LinkState(False, f"segment {segment.name} is cut", segment.mark)
         if len(segment.members) == 2:
             far = next(m for m in segment.members if m != (device.name, interface.name))
-            state = self.network.devices[far[0]].interfaces[far[1]].state
-            if state in (PortState.DISABLED, PortState.UNPLUGGED):
-                return LinkState(False, f"the far end {far[0]}/{far[1]} is {state.value}")
+            other = self.network.devices[far[0]].interfaces[far[1]]
+            if other.state in (PortState.DISABLED, PortState.UNPLUGGED):
+                return LinkState(False, f"the far end {far[0]}/{far[1]} is {other.state.value}", other.mark)
         return LinkState(True, "")
 
     def _find(self, lot: _Lot) -> _Lot:

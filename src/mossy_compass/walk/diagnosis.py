@@ -23,7 +23,7 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
-from mossy_compass.walk.inactive import stood_in
+from mossy_compass.walk.astray import stood_in
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
 from mossy_compass.walk.walk import learns, left_in_clear, longest_inside
 
@@ -49,6 +49,8 @@ def beside(journey: Journey) -> Beside:
             *_before_translation(plan, journey.deciding),
             *_in_clear(plan, journey),
             *_told(plan, journey),
+            *_sent_on(journey.deciding),
+            *_beside(plan, journey.deciding),
             *_as_opened(journey.legs[:2]),
             *_path_mtu(plan, journey.legs[:2]),
             *_passed_candidates(journey.legs[:2]),
@@ -64,7 +66,7 @@ _FAULTS = ("segment.mask", "vlan.not-carried", "ospf.no-neighbour", "ospf.one-en
 """Findings about the network that are such faults."""
 _FOLLOWING = ("host.gateway-silent", "route.next-hop-silent", "subnet.overlap")
 """Others, which follow from those as often as not: told where none of those fits."""
-_MOST_SUSPECTS = 2
+_MOST_SUSPECTS, _MOST_BESIDE = 2, 3
 
 
 def _suspects(plan: Plan, journey: Journey) -> Iterator[Because]:
@@ -308,6 +310,34 @@ def _told(plan: Plan, journey: Journey) -> Iterator[Because]:
     behind = journey.behind.values if journey.behind is not None and journey.behind.code == "root.inactive" else None
     told = (found for leg in journey.legs[:2] for found in stood_in(plan, leg) if found.values != behind)
     yield from dict.fromkeys(told)
+
+
+def _sent_on(leg: Leg) -> Iterator[Because]:
+    """The rule by which a packet went to an address where nobody took it."""
+    if leg.cause not in (*_UNREACHED, "service.closed", "service.silent"):
+        return
+    for hop in leg.hops:
+        for ruling in hop.rulings:
+            if ruling.because.code == "translation" and ruling.saw.destination != ruling.gave.destination:
+                yield Because("told.sent-on", (ruling.row, hop.device, ruling.gave.destination), ruling.because.mark)
+
+
+def _beside(plan: Plan, leg: Leg) -> Iterator[Because]:
+    """The routers on the segment where a next hop is silent, with their addresses: the one that was meant may be among them."""
+    last = leg.hops[-1].rulings[-1] if leg.hops[-1].rulings else None
+    if last is None or last.because.code != "neighbour.silent":
+        return
+    silent, here = last.because.named["address"], leg.end
+    found = plan.device(here).table.lookup(last.saw.destination)
+    ports = {h.interface for h in found.hops if (h.via or h.address) == silent} if found is not None else set()
+    if not ports or silent == last.saw.destination or plan.owner(silent):
+        return
+    domains = (plan.domains.of(here, port) for port in sorted(ports))
+    others = ((plan.network.devices[d], i) for domain in domains if domain is not None for d, i in domain.members if d != here)
+    held = ((d.name, a.address) for d, i in others if d.settings.forwarding for a in d.interfaces[i].addresses)
+    beside = tuple((name, a) for name, a in held if a.family == silent.family and not a.is_link_local)[:_MOST_BESIDE]
+    if beside:
+        yield Because("told.beside", (beside,))
 
 
 def _as_opened(legs: Sequence[Leg]) -> Iterator[Because]:

@@ -20,8 +20,8 @@ from mossy_compass.plan.ids import TableKind
 from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
+from mossy_compass.walk.astray import ASTRAY, led_astray
 from mossy_compass.walk.diagnosis import FILTERED, beside, own_mark, waiting_for_names
-from mossy_compass.walk.inactive import out_of_use
 from mossy_compass.walk.journey import Hop, Journey, Leg, Symptom, Way
 from mossy_compass.walk.question import Question
 
@@ -54,7 +54,7 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
         lost, deciding, symptom, said = "later", later, Symptom.SILENCE, Because("said.later", (question.moment.known_from,))
     behind, remark = deciding.behind, deciding.remark
     if behind is None and symptom is not Symptom.ANSWERED:
-        behind = out_of_use(plan, deciding)
+        behind = led_astray(plan, deciding)
     if behind is None and lost == "back":
         behind, more = _untranslated(plan, there, back)
         remark = more or remark
@@ -194,10 +194,10 @@ def _unknown_answer(plan: Plan, there: Leg, back: Leg) -> Leg:
     here = plan.device(back.end)
     protocol = back.arrived.protocol
     if not here.tracked:
-        return back._replace(behind=Because("root.stateless", (here.name,)))
+        return back._replace(behind=Because("root.stateless", (here.name,), here.device.stateful_mark))
     passed = next((h for h in there.hops if h.device == back.end), None)
     if protocol not in here.tracked:
-        behind = Because("root.not-inspected", (protocol, tuple(sorted(here.tracked))))
+        behind = Because("root.not-inspected", (protocol, tuple(sorted(here.tracked))), here.device.stateful_mark)
     elif passed is not None and protocol not in here.inspected(passed.arriving, passed.leaving):
         behind = Because(
             "root.inspected-elsewhere", (protocol, passed.arriving or "", passed.leaving or "", _where(here, protocol))
@@ -247,13 +247,15 @@ def _untranslated(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because | N
         return _no_route_in(plan, there, back)
     source = back.packet.destination
     for hop in there.hops:
-        kept = next((r for r in hop.rulings if r.did is Did.KEPT), None)
+        kept = next((r for r in hop.rulings if r.did is Did.KEPT and r.stage == Stage.TRANSLATE_SOURCE), None)
+        if kept is not None and kept.because.code == "translation":
+            return Because("root.exempt", (source, hop.device, kept.row), kept.because.mark), None
         if kept is not None:
             near = kept.remark.named["mark"] if kept.remark is not None and kept.remark.code == "note.untranslated" else None
             mark = near or plan.device(hop.device).device.mark
             return Because("root.untranslated", (source, hop.device), mark), kept.remark
-    if any(a.is_private for a in plan.device(back.end).own):
-        return None, None
+    if any(a.is_private for a in plan.device(back.end).own) or back.packet.source.is_private:
+        return None, None  # between two private ends nothing is to be translated
     uplink = _last_private(plan, there)
     values = source, uplink.device if uplink else "", (uplink.leaving or "") if uplink else ""
     written = plan.network.devices[uplink.device].interfaces[uplink.leaving].mark if uplink and uplink.leaving else None
@@ -281,9 +283,22 @@ def _no_route_in(plan: Plan, there: Leg, back: Leg | None) -> tuple[Because | No
         if rewritten and hop.leaving is not None and hop.leaving == hop.arriving:
             destination = hop.rulings[-1].saw.destination
             return Because("root.out-again", (hop.device, hop.arriving, destination), plan.device(hop.device).device.mark), None
+    unled = _unled(there, back) if back is not None and back.cause in ASTRAY else None
+    if unled is not None:
+        return unled, None
     for hop in back.hops if back is not None and back.cause == "route.none" else ():
         session = next((s for r in hop.rulings if (s := r.situation.of_session) is not None), None)
         if session is not None and session.arriving not in (None, hop.leaving) and hop.leaving is not None:
             values = hop.device, session.number, session.arriving, hop.leaving
             return Because("root.other-exit", values, plan.device(hop.device).settings.mark("session-exit")), None
     return None, None
+
+
+def _unled(there: Leg, back: Leg) -> Because | None:
+    """An answer to a translated source that did not get to who translated it: no route leads that address there."""
+    came_to = {hop.device for hop in back.hops}
+    for hop in there.hops:
+        moved = next((r for r in hop.rulings if r.stage == Stage.TRANSLATE_SOURCE and r.did is Did.REWRITTEN), None)
+        if moved is not None and moved.gave.source == back.packet.destination and hop.device not in came_to:
+            return Because("root.unled", (moved.gave.source, hop.device, moved.row), moved.because.mark)
+    return None

@@ -362,7 +362,7 @@ def _no_route(here: DevicePlan, destination: Address) -> Decision:
             port = here.down_port(hop)
             if port is not None:
                 note = Because("note.route-not-used", (loser.route.origin, loser.route.prefix))
-                words = down(here.device, port, here.domains.link(here.name, port).why)
+                words = down(here.device, port, here.domains.link(here.name, port))
                 stop = Stop(Fate.DROPPED, "interface.down", Reply.NET_UNREACHABLE)
                 return Decision(Did.DROPPED, words, (stop,), note, MAIN_ROUTES)
     stop = Stop(Fate.DROPPED, "route.none", Reply.NET_UNREACHABLE)
@@ -515,7 +515,7 @@ def _neighbour(here: DevicePlan, leaving: str, target: Address) -> Decision | Ne
     domains = here.domains
     link = domains.link(here.name, leaving)
     if not link.up:
-        because = down(here.device, leaving, link.why)
+        because = down(here.device, leaving, link)
         return Decision(Did.DROPPED, because, (Stop(Fate.DROPPED, "interface.down", Reply.HOST_UNREACHABLE),))
     domain = domains.of(here.name, leaving)
     if here.device.interfaces[leaving].tunnel is not None:

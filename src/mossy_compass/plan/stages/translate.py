@@ -61,9 +61,11 @@ def rules_table(here: DevicePlan, half: Half) -> Table:
         if entry.switch is not None:
             because = Because("translation.switch", (*entry.switch, here.name), entry.mark, entry.about)
         conditions = (family, *rule)
-        rows.append(
-            StageRow(entry.id, conditions, entry.mark, actions=actions, disabled=entry.disabled, about=entry.about, because=because)
+        row = StageRow(
+            entry.id, conditions, entry.mark, disabled=entry.disabled, about=entry.about, because=because, actions=actions
         )
+        # A rule that decides is seen, though nothing comes of it.
+        rows.append(replace(row, did=Did.KEPT) if actions == PASS else row)
     return Table(TableId(TableKind.TRANSLATE, half.value), rows, here.device.mark, f"translate of {here.name}")
 
 

@@ -222,6 +222,7 @@ def endings(here: DevicePlan) -> Iterator[StageRow]:
     Where keys are exchanged, what asks for that is taken from the same peer (RFC 7296 section 2).
     """
     kinds: list[Spans] = []
+    stopped = (Stop(Fate.DROPPED, "tunnel.mismatch"),)
     for interface, tunnel in tunnels_of(here):
         own = here.address_on(tunnel.by, tunnel.to.family)
         if own is None:
@@ -236,12 +237,14 @@ def endings(here: DevicePlan) -> Iterator[StageRow]:
         because = Because("tunnel.end", (interface.name, here.name), tunnel.mark)
         meant = (Condition("service", (("service", service),)), *ends)
         yield StageRow(f"{ROW}{interface.name}", meant, tunnel.mark, actions=(Deliver("tunnel.end"),), because=because)
+        asks: tuple[Condition, ...] = (Condition("service", (("service", _udp(KEY_PORT)),)), *ends, NOT_ANSWERING)
+        if tunnel.kind is Wrapping.ESP and not tunnel.exchanged:
+            because = Because("exchange.by-hand", (interface.name, here.name), tunnel.mark)
+            yield StageRow(f"by hand {interface.name}", asks, tunnel.mark, actions=stopped, because=because)
         if tunnel.exchanged:
-            asks: tuple[Condition, ...] = (Condition("service", (("service", _udp(KEY_PORT)),)), *ends, NOT_ANSWERING)
             taken = Touch(), OpenSession(leaves=False), Deliver("exchange.taken", Reply.ANSWER)
             because = Because("exchange.taken", (interface.name, here.name), tunnel.mark)
             yield StageRow(f"exchange {interface.name}", asks, tunnel.mark, actions=taken, because=because)
-    stopped = (Stop(Fate.DROPPED, "tunnel.mismatch"),)
     if kinds:
         fits_none = Condition("service", (("service", merge(s for spans in kinds for s in spans)),))
         yield StageRow("no tunnel", (fits_none, one_of("error", False)), actions=stopped, tell=_no_tunnel(here))
@@ -270,8 +273,10 @@ def _no_tunnel(here: DevicePlan) -> Callable[[Facts], tuple[Because, Because | N
 
     def tell(facts: Facts) -> tuple[Because, Because | None]:
         """Between which ends the tunnels are."""
-        known = tuple((i.name, t.kind.value, here.address_on(t.by, t.to.family), t.to) for i, t in tunnels_of(here))
-        return Because("tunnel.none", (here.name, facts.packet, known), here.device.mark), None
+        written = list(tunnels_of(here))
+        known = tuple((i.name, t.kind.value, here.address_on(t.by, t.to.family), t.to) for i, t in written)
+        mark = written[0][1].mark if len(written) == 1 else here.device.mark
+        return Because("tunnel.none", (here.name, facts.packet, known), mark), None
 
     return tell
 

@@ -1,4 +1,4 @@
-"""Ways that are out of use: where a packet took a lesser route because a better one waits, and where its goal is cut off.
+"""What lies behind the loss of a packet that was led astray: a way that is out of use, or that nobody has written.
 
 What such a packet meets afterwards (a router of strangers without a route, a list that was never meant for it) is only what
 follows: nothing done there would bring it home.
@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Iterator
 
+from mossy_compass.marks import Mark
 from mossy_compass.model.network import Kind
 from mossy_compass.packet.address import BITS, Address, Prefix, prefix_of
 from mossy_compass.plan.plan import Plan
@@ -47,11 +48,11 @@ def stood_in(plan: Plan, leg: Leg) -> Iterator[Because]:
                 if (hop.device, prefix) not in said:
                     said.add((hop.device, prefix))
                     values = hop.device, *ruling.because.values, loser.route.origin, prefix, loser.why
-                    yield Because("told.inactive", values, loser.route.mark)
+                    yield Because("told.inactive", values, _written(plan, hop.device, loser))
 
 
-def out_of_use(plan: Plan, leg: Leg) -> Because | None:
-    """What lies behind the loss of a packet that was led astray, since the way to its goal is out of use; None where none is.
+def led_astray(plan: Plan, leg: Leg) -> Because | None:
+    """Why a packet that was lost was not on its way to its goal; None where it was.
 
     A default route is no such way: another that stands in for it leads to the same places. What a lesser route leads into is
     told of a connected subnet whatever stopped the packet there, for there is no other way into that; of other routes only
@@ -73,7 +74,9 @@ def out_of_use(plan: Plan, leg: Leg) -> Because | None:
             continue
         if astray or found.named["origin"] == "connected":
             return Because("root.inactive", found.values, found.mark)
-    return _cut_off(plan, goal) if astray else None
+    if not astray:
+        return None
+    return _cut_off(plan, goal) or _stranded(plan, leg, goal) or _to_strangers(plan, leg, goal)
 
 
 def _better_but_inactive(plan: Plan, device: str, ruling: Ruling) -> Iterator[Loser]:
@@ -91,6 +94,13 @@ def _better_but_inactive(plan: Plan, device: str, ruling: Ruling) -> Iterator[Lo
             yield loser
 
 
+def _written(plan: Plan, device: str, loser: Loser) -> Mark | None:
+    """Where it is written that a route is out of use: of a connected one where its link is broken."""
+    if loser.route.origin != "connected":
+        return loser.route.mark
+    return plan.domains.link(device, loser.route.hops[0].interface).mark or loser.route.mark
+
+
 def _cut_off(plan: Plan, goal: Address) -> Because | None:
     """That no router is on the subnet of an address any more, though one would be if its interface were up."""
     subnets = plan.once("subnets of routers", lambda: _subnets(plan))
@@ -103,7 +113,7 @@ def _cut_off(plan: Plan, goal: Address) -> Because | None:
                 return None
             lost = next((e for e in table.inactive if e.route.origin == "connected" and e.route.prefix.holds(goal)), None)
             if lost is not None and found is None:
-                found = Because("root.cut-off", (name, lost.route.prefix, lost.why), lost.route.mark)
+                found = Because("root.cut-off", (name, lost.route.prefix, lost.why), _written(plan, name, lost))
     return found
 
 
@@ -115,3 +125,44 @@ def _subnets(plan: Plan) -> dict[int, dict[Prefix, list[str]]]:
             for entry in interface.addresses:
                 found[entry.length][entry.prefix].append(device.name)
     return found
+
+
+def _stranded(plan: Plan, leg: Leg, goal: Address) -> Because | None:
+    """That whoever has an address is on a segment where no router has its subnet: a mask, an address or a cable is wrong."""
+    owners = [plan.network.devices[name] for name in plan.owners(goal) if name in plan.network.devices]
+    if leg.cause == "neighbour.silent" or len(owners) != 1:
+        return None
+    owner = owners[0]
+    port = next((i for i in owner.interfaces.values() if any(a.address == goal for a in i.addresses)), None)
+    domain = plan.domains.of(owner.name, port.name) if port is not None else None
+    if port is None or domain is None or domain.proxies:
+        return None
+    beside = [
+        (plan.network.devices[d], i) for d, i in domain.members if d != owner.name and plan.network.devices[d].settings.forwarding
+    ]
+    held = [
+        (d, i, a)
+        for d, i in beside
+        for a in d.interfaces[i].addresses
+        if a.address.family == goal.family and not a.address.is_link_local
+    ]
+    if any(a.prefix.holds(goal) for _, _, a in held):
+        return None
+    if not held:
+        return Because("root.stranded", (owner.name, goal, domain.name, "", "", ""), port.mark)
+    device, name, entry = held[0]
+    return Because("root.stranded", (owner.name, goal, domain.name, device.name, name, str(entry)), device.interfaces[name].mark)
+
+
+def _to_strangers(plan: Plan, leg: Leg, goal: Address) -> Because | None:
+    """That one's own router sent a packet for a private address to strangers, for it knows no way but the default (RFC 1918)."""
+    if not goal.is_private or any(a.is_private for a in plan.device(leg.end).own):
+        return None
+    for hop in reversed(leg.hops[:-1]):
+        if not any(a.is_private for a in plan.device(hop.device).own):
+            continue
+        taken = next((r.because for r in hop.rulings if r.hop is not None and r.because.code == "route"), None)
+        if taken is not None and taken.named["prefix"].is_default and plan.network.devices[hop.device].settings.forwarding:
+            return Because("root.strangers", (hop.device, goal), taken.mark)
+        return None
+    return None

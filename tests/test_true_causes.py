@@ -1,0 +1,184 @@
+"""One fault at a time in a network that is whole: what the first lines then say is the fault, and where it is written.
+
+The device that drops a packet is often the last to know why. So each row names the fault, a flow that it costs, and what must be
+told: the cause, what lies behind it, and whether the line of the fault stands among the lines that are cited.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+
+import pytest
+from rich.console import Console
+
+import mossy_compass as mc
+from mossy_compass.plan.plan import Plan
+from mossy_compass.report import text
+from mossy_compass.walk.weather import in_weather
+
+NURSERY = """\
+mossy-network: 1
+title: A nursery, its stall, and a tunnel between them
+groups:
+  staff: [10.40.1.0/24]
+  sensors: [10.40.3.0/24]
+  stall-net: [10.41.1.0/24]
+services:
+  readings: [tcp/8883]
+  backup: [tcp/873]
+lists:
+  house-out:
+    - {permit: tcp, service: [https, http], about: the web}
+    - {permit: udp, service: domain}
+    - {permit: icmp}
+  sensors-in:
+    - {permit: tcp, from: sensors, to: ledger, service: readings}
+    - {permit: udp, to: resolver-x, service: [domain, ntp]}
+  from-stall:
+    - {permit: tcp, from: stall-net, to: ledger, service: backup}
+    - {permit: icmp, from: stall-net}
+  web-in:
+    - {permit: tcp, to: 198.51.100.10, service: https}
+    - {permit: udp, from: 203.0.113.20, to: self, service: udp/500}
+    - {permit: esp, from: 203.0.113.20, to: self}
+  from-house:
+    - {permit: udp, from: 198.51.100.10, service: udp/500}
+    - {permit: esp, from: 198.51.100.10}
+  keepers:
+    - {permit: tcp, from: staff, service: ssh}
+    - {permit: udp, from: 203.0.113.20, service: udp/500}
+    - {permit: esp, from: 203.0.113.20}
+    - {permit: icmp}
+devices:
+  wall:
+    kind: firewall
+    interfaces:
+      house: {address: 10.40.1.1/24, zone: house}
+      yard: {address: 10.40.3.1/24, zone: yard, filter: {arriving: sensors-in}}
+      shop: {address: 10.40.5.1/24, zone: shop}
+      fibre: {address: 198.51.100.10/29, zone: world, outside: yes, filter: {arriving: web-in}}
+      radio: {address: 192.0.2.6/30, zone: world, outside: yes}
+      to-stall: {address: 10.41.255.1/30, zone: stall, tunnel: {to: 203.0.113.20, by: fibre, kind: esp, keys: exchanged}}
+    stateful: [tcp, udp, icmp]
+    probes:
+      far: {target: 203.0.113.53, by: fibre}
+    routes:
+      - {prefix: default, next-hop: 198.51.100.9, while: far}
+      - {prefix: default, next-hop: 192.0.2.5, metric: 10}
+      - {prefix: 10.41.1.0/24, leaving: to-stall}
+    crossings:
+      - {from: house, into: world, lists: house-out}
+      - {from: stall, into: house, lists: from-stall}
+      - {from: any, into: self, lists: keepers}
+    translate:
+      - {id: web, arriving: fibre, to: 198.51.100.10, service: https, goes-to: web}
+      - {id: out, source: 10.40.0.0/16, to: outside, leaving: fibre, becomes: interface}
+      - {id: out2, source: 10.40.0.0/16, to: outside, leaving: radio, becomes: interface}
+  stall:
+    kind: firewall
+    interfaces:
+      till: 10.41.1.1/24
+      line: {address: 203.0.113.20/29, outside: yes}
+      home: {address: 10.41.255.2/30, tunnel: {to: 198.51.100.10, by: line, kind: esp, keys: exchanged}}
+    stateful: [tcp, udp, icmp]
+    to-self: from-house
+    routes:
+      - {prefix: default, next-hop: 203.0.113.17}
+      - {prefix: 10.40.0.0/16, leaving: home}
+    translate:
+      - {source: 10.41.1.0/24, leaving: line, becomes: interface}
+  world:
+    kind: internet
+    interfaces:
+      a: 198.51.100.9/29
+      b: 192.0.2.5/30
+      c: 203.0.113.17/29
+    hosts:
+      resolver-x: {address: 203.0.113.53, serves: [domain, ntp]}
+      shopper: 203.0.113.130
+      seeds: {address: 203.0.113.140, serves: [https, ssh]}
+  ledger: {kind: host, address: 10.40.1.20/24, gateway: 10.40.1.1, serves: [tcp/8883, tcp/873, ssh]}
+  desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1}
+  probe-1: {kind: host, address: 10.40.3.11/24, gateway: 10.40.3.1}
+  web: {kind: host, address: 10.40.5.10/24, gateway: 10.40.5.1, serves: [https]}
+  till-1: {kind: host, address: 10.41.1.11/24, gateway: 10.41.1.1}
+segments:
+  house: [desk, ledger, wall/house]
+  yard: [probe-1, wall/yard]
+  shop: [web, wall/shop]
+  fibre: [wall/fibre, world/a]
+  radio: [wall/radio, world/b]
+  stall-line: [stall/line, world/c]
+  stall: [till-1, stall/till]
+"""
+
+HERE, ELSEWHERE = True, False
+FAULTS = [
+    ('desk: {kind: host, address: 10.40.1.10/24', 'desk: {kind: host, address: 10.40.1.10/16', 'desk probe-1 ping', 'neighbour.silent', '', HERE),
+    ('desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.1.1', 'desk: {kind: host, address: 10.40.1.10/24, gateway: 10.40.3.1', 'desk resolver-x ping', 'route.none', '', HERE),
+    ('desk: {kind: host, address: 10.40.1.10/24', 'desk: {kind: host, address: 10.40.11.10/24', 'ledger desk ping', 'route.none', 'root.stranded', ELSEWHERE),
+    ('desk: {kind: host, address: 10.40.1.10/24', 'desk: {kind: host, address: 10.40.11.10/24', 'desk resolver-x ping', 'route.none', '', HERE),
+    ('house: {address: 10.40.1.1/24', 'house: {address: 10.40.1.1/28', 'ledger resolver-x ping', 'source.own', 'root.stranded', HERE),
+    ('house: {address: 10.40.1.1/24', 'house: {address: 10.40.1.1/28', 'ledger probe-1 ping', 'route.none', 'root.stranded', HERE),
+    ('house: {address: 10.40.1.1/24', 'house: {address: 10.40.1.2/24', 'ledger resolver-x ping', 'neighbour.silent', '', ELSEWHERE),
+    ('shop: {address: 10.40.5.1/24', 'shop: {address: 10.40.5.1/24, state: disabled', 'resolver-x 198.51.100.10 tcp/443', 'source.own', 'root.inactive', HERE),
+    ('shop: {address: 10.40.5.1/24', 'shop: {address: 10.40.5.1/24, state: disabled', 'ledger web ping', 'route.none', 'root.inactive', HERE),
+    ('shop: {address: 10.40.5.1/24', 'shop: {address: 10.40.5.1/24, state: disabled', 'web resolver-x ping', 'interface.down', '', HERE),
+    ('fibre: {address: 198.51.100.10/29', 'fibre: {address: 198.51.100.11/29', 'ledger till-1 ping', 'filter.end', '', ELSEWHERE),
+    ('fibre: {address: 198.51.100.10/29', 'fibre: {address: 198.51.100.11/29', 'ledger 198.51.100.10 ping', 'neighbour.silent', '', ELSEWHERE),
+    ('to: 203.0.113.20, by: fibre, kind: esp', 'to: 203.0.113.21, by: fibre, kind: esp', 'ledger till-1 ping', 'neighbour.silent', '', HERE),
+    ('to: 203.0.113.20, by: fibre, kind: esp', 'to: 203.0.113.21, by: fibre, kind: esp', 'till-1 ledger ping', 'tunnel.mismatch', '', HERE),
+    ('to: 203.0.113.20, by: fibre, kind: esp, keys: exchanged', 'to: 203.0.113.20, by: fibre, kind: esp', 'ledger till-1 ping', 'tunnel.unknown', '', HERE),
+    ('to: 203.0.113.20, by: fibre, kind: esp, keys: exchanged', 'to: 203.0.113.20, by: fibre, kind: esp', 'till-1 ledger ping', 'tunnel.mismatch', '', HERE),
+    ('stateful: [tcp, udp, icmp]', 'stateful: [tcp, udp]', 'ledger resolver-x ping', 'session.none', 'root.not-inspected', HERE),
+    ('stateful: [tcp, udp, icmp]', 'stateful: none', 'ledger resolver-x ping', 'filter.inbound', 'root.stateless', HERE),
+    ('stateful: [tcp, udp, icmp]', 'stateful: none', 'ledger probe-1 ping', 'filter.end', 'root.stateless', HERE),
+    ('{prefix: 10.41.1.0/24, leaving: to-stall}', '{prefix: 10.41.11.0/24, leaving: to-stall}', 'ledger till-1 ping', 'route.none', 'root.strangers', ELSEWHERE),
+    ('{prefix: 10.41.1.0/24, leaving: to-stall}', '{prefix: 10.41.1.0/24, action: discard}', 'ledger till-1 ping', 'route.discard', '', HERE),
+    ('{from: stall, into: house, lists: from-stall}', '{from: stall, into: house, lists: sensors-in}', 'till-1 ledger ping', 'filter.end', '', ELSEWHERE),
+    ('{id: web, arriving: fibre, to: 198.51.100.10, service: https, goes-to: web}', '{id: web, arriving: fibre, to: 198.51.100.10, service: https, goes-to: 10.40.5.11}', 'resolver-x 198.51.100.10 tcp/443', 'neighbour.silent', '', HERE),
+    ('{id: web, arriving: fibre, to: 198.51.100.10, service: https, goes-to: web}', '{id: web, arriving: fibre, to: 198.51.100.12, service: https, goes-to: web}', 'resolver-x 198.51.100.10 tcp/443', 'filter.end', '', HERE),
+    ('{id: web, arriving: fibre, to: 198.51.100.10, service: https, goes-to: web}', '{id: web, arriving: radio, to: 198.51.100.10, service: https, goes-to: web}', 'resolver-x 198.51.100.10 tcp/443', 'filter.end', '', HERE),
+    ('{id: out, source: 10.40.0.0/16, to: outside, leaving: fibre', '{id: out, source: 10.40.3.0/24, to: outside, leaving: fibre', 'ledger resolver-x ping', 'route.none', 'root.untranslated', HERE),
+    ('{id: out, source: 10.40.0.0/16, to: outside, leaving: fibre', '{id: out, source: 10.40.0.0/16, to: outside, leaving: radio', 'ledger resolver-x ping', 'route.none', 'root.translated-nowhere', ELSEWHERE),
+    ('{id: out, source: 10.40.0.0/16, to: outside, leaving: fibre, becomes: interface', '{id: out, source: 10.40.0.0/16, to: outside, leaving: fibre, becomes: exempt', 'ledger resolver-x ping', 'route.none', 'root.exempt', HERE),
+    ('{id: out, source: 10.40.0.0/16, to: outside, leaving: fibre, becomes: interface', '{id: out, source: 10.40.0.0/16, leaving: fibre, becomes: 198.51.100.77', 'ledger resolver-x ping', 'route.none', 'root.unled', HERE),
+    ('to-self: from-house', 'to-self: from-stall', 'ledger till-1 ping', 'filter.end', '', ELSEWHERE),
+    ('{prefix: default, next-hop: 203.0.113.17}', '{prefix: default, next-hop: 203.0.113.18}', 'ledger till-1 ping', 'neighbour.silent', '', HERE),
+    ('{prefix: 10.40.0.0/16, leaving: home}', '{prefix: 10.40.1.0/24, leaving: home}', 'web till-1 ping', 'route.none', 'root.strangers', ELSEWHERE),
+    ('{prefix: 10.40.0.0/16, leaving: home}', '{prefix: 10.40.0.0/16, leaving: line}', 'ledger till-1 ping', 'neighbour.silent', '', HERE),
+    ('serves: [tcp/8883, tcp/873, ssh]', 'serves: [tcp/8883, ssh]', 'desk ledger tcp/873', 'service.closed', '', HERE),
+    ('house: [desk, ledger, wall/house]', 'house: [desk, wall/house]\n  attic: [ledger]', 'ledger resolver-x ping', 'neighbour.silent', '', ELSEWHERE),
+    ('shop: [web, wall/shop]', 'shop: {members: [web, wall/shop], state: down}', 'resolver-x 198.51.100.10 tcp/443', 'source.own', 'root.inactive', HERE),
+    ('shop: [web, wall/shop]', 'shop: {members: [web, wall/shop], state: down}', 'ledger web ping', 'route.none', 'root.inactive', HERE),
+    ('shop: [web, wall/shop]', 'shop: {members: [web, wall/shop], state: down}', 'web resolver-x ping', 'interface.down', '', HERE),
+    ('fibre: [wall/fibre, world/a]', 'fibre: {members: [wall/fibre, world/a], state: down}', 'resolver-x 198.51.100.10 tcp/443', 'interface.down', '', HERE),
+    ('fibre: [wall/fibre, world/a]', 'fibre: {members: [wall/fibre, world/a], state: down}', 'ledger 198.51.100.10 ping', 'interface.down', 'root.inactive', HERE),
+    ('stall-line: [stall/line, world/c]', 'stall-line: {members: [stall/line, world/c], state: down}', 'ledger till-1 ping', 'interface.down', '', HERE),
+    ('stateful: [tcp, udp, icmp]', 'stateful: [tcp, udp, icmp]\n    settings: {forwarding: no}', 'resolver-x 198.51.100.10 tcp/443', 'forwarding.off', '', HERE),
+    ('stateful: [tcp, udp, icmp]', 'stateful: [tcp, udp, icmp]\n    settings: {answers-ping: no}', 'ledger 198.51.100.10 ping', 'echo.ignored', '', HERE),
+]  # fmt: skip
+"""A line that is written elsewhere is one that the fault makes look wrong, where either of two could be mended."""
+
+
+def sent(words: str, flow: str) -> mc.Journey:
+    reading = mc.read_bytes(words.encode(), "n.yaml")
+    assert reading.network is not None, [p.line() for p in reading.problems]
+    source, target, service = flow.split()
+    return mc.trace(in_weather(Plan(reading.network)), source, target, service)
+
+
+@pytest.mark.parametrize(("was", "now", "flow", "cause", "behind", "cited"), FAULTS)
+def test_the_fault_is_what_is_told(was: str, now: str, flow: str, cause: str, behind: str, cited: bool) -> None:
+    assert sent(NURSERY, flow).answered
+    assert was in NURSERY
+    faulty = NURSERY.replace(was, now, 1)
+    journey = sent(faulty, flow)
+    assert (journey.cause, journey.behind.code if journey.behind is not None else "") == (cause, behind), str(journey)
+    shown = io.StringIO()
+    Console(width=200, file=shown).print(text.head(journey))
+    lines = {int(n) for n in re.findall(r"n\.yaml:(\d+)", shown.getvalue())}
+    pairs = zip(NURSERY.splitlines(), faulty.splitlines(), strict=False)
+    at = next(n for n, (good, bad) in enumerate(pairs, 1) if good != bad)
+    assert (at in lines) is cited, shown.getvalue()
