@@ -162,6 +162,31 @@ FAULTS = [
 """A line that is written elsewhere is one that the fault makes look wrong, where either of two could be mended."""
 
 
+LAB = "lab: {address: 10.40.40.1/24,"
+GLASS = "      - {prefix: 10.40.16.0/22, next-hop: 10.40.0.6, about: glasshouses}\n"
+HERB = "      - {prefix: 10.40.48.0/24, next-hop: 10.40.0.10, about: herbarium}\n"
+INSIDE = "      - {prefix: 10.40.0.0/13, next-hop: 10.40.0.2, about: everything inside}\n"
+OUTSIDE = "      - {prefix: default, leaving: ways-out}\n"
+BACK, NONE = "canopy leads it back to gate by its default route", ""
+
+# the demo: what is taken out or changed, a flow, its cause, and what lies behind it in words
+IN_THE_DEMO = [
+    (GLASS, "", "sensor-fern 198.51.100.2 ping", "source.own", BACK),
+    (GLASS, "", "sensor-fern lab-bench tcp/22", "session.none", "canopy leads it to gate by its default route, and the packet there came without gate"),
+    (HERB, "", "ledger almanac tcp/443", "session.none", BACK),
+    (HERB, "", "ledger almanac udp/123", "ttl.expired", BACK),
+    (HERB, "", "kiosk-1 ledger tcp/8443", "loop", NONE),
+    (INSIDE, "", "kiosk-1 catalogue tcp/80", "route.none", "gate has no route to 10.40.32.10 but the default, which leads to strangers"),
+    (OUTSIDE, "", "kiosk-1 almanac tcp/443", "route.none", NONE),
+    (OUTSIDE, "", "moor-store catalogue tcp/80", "route.none", "no route leads 198.51.100.10, which translation rule moor-out gives, to moor-gate"),
+    (LAB, LAB.replace("/24", "/28"), "sensor-fern lab-bench ping", "loop", "lab-bench has 10.40.40.20 on segment laboratory, and canopy/lab there has 10.40.40.1/28"),
+    (LAB, LAB.replace("/24", "/28"), "lab-bench ledger tcp/443", "session.none", "lab-bench has 10.40.40.20 on segment laboratory, and canopy/lab there has 10.40.40.1/28"),
+    (LAB, LAB + " state: disabled,", "sensor-fern lab-bench ping", "loop", "canopy takes its default route, since its connected route 10.40.40.0/24 is inactive: lab is down (it is disabled)"),
+    ("[10.40.32.10/24,", "[10.40.32.10/28,", "kiosk-1 tablet ping", "filter.rule", "tablet has 10.40.32.77 on the same segment visitor-net, but kiosk-1 has 10.40.32.10/28 and asks its gateway"),
+    ("[10.40.32.10/24,", "[10.40.32.10/28,", "tablet kiosk-1 ping", "filter.rule", "tablet has 10.40.32.77 on the same segment visitor-net, but kiosk-1 has 10.40.32.10/28 and asks its gateway"),
+]  # fmt: skip
+
+
 def sent(words: str, flow: str) -> mc.Journey:
     reading = mc.read_bytes(words.encode(), "n.yaml")
     assert reading.network is not None, [p.line() for p in reading.problems]
@@ -182,3 +207,25 @@ def test_the_fault_is_what_is_told(was: str, now: str, flow: str, cause: str, be
     pairs = zip(NURSERY.splitlines(), faulty.splitlines(), strict=False)
     at = next(n for n, (good, bad) in enumerate(pairs, 1) if good != bad)
     assert (at in lines) is cited, shown.getvalue()
+
+
+@pytest.mark.parametrize(("was", "now", "flow", "cause", "behind"), IN_THE_DEMO)
+def test_what_is_taken_out_of_the_demo_is_missed_where_it_stood(
+    demo_text: bytes, was: str, now: str, flow: str, cause: str, behind: str
+) -> None:
+    whole = demo_text.decode()
+    assert whole.count(was) == 1
+    assert sent(whole, flow).answered
+    journey = sent(whole.replace(was, now), flow)
+    assert (journey.cause, journey.behind.words if journey.behind is not None else "") == (cause, behind), str(journey)
+    assert behind in str(journey)
+
+
+def test_two_subnets_of_one_segment_are_no_fault(demo_text: bytes) -> None:
+    """Each asks its gateway for the other, and what a list says there is what counts."""
+    both = demo_text.decode().replace(
+        "address: 10.40.32.77/24, gateway: 10.40.32.1", "address: 10.40.33.77/24, gateway: 10.40.33.1"
+    )
+    both = both.replace("visitors: {address: [10.40.32.1/24,", "visitors: {address: [10.40.32.1/24, 10.40.33.1/24,")
+    journey = sent(both, "kiosk-1 tablet ping")
+    assert (journey.cause, journey.behind) == ("filter.rule", None)

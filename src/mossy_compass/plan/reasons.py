@@ -228,6 +228,9 @@ REASONS: dict[str, Shape] = {
     "root.cut-off": _shape("note", "device prefix why"),
     "root.stranded": _shape("note", "owner address segment device port held"),
     "root.strangers": _shape("note", "device destination"),
+    "root.parted": _shape("note", "device onto taken_origin taken"),
+    "root.turned-back": _shape("note", "device back_to taken_origin taken"),
+    "root.off-link": _shape("note", "device held owner address segment"),
     "root.unled": _shape("note", "address device row"),
     "told.filtering-off": _shape("idle", "device lists rules"),
     "told.unlogged": _shape("note", "list row"),
@@ -277,6 +280,7 @@ class Values(TypedDict, total=False):
     allocated: bool
     answer: bool
     arriving: str
+    back_to: str
     before: str
     began: int
     behind: str
@@ -332,6 +336,7 @@ class Values(TypedDict, total=False):
     now: str
     number: int
     offered: tuple[str, ...]
+    onto: str
     opener: Address
     origin: str
     other: str

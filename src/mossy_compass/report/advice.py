@@ -42,6 +42,9 @@ BEHIND: dict[str, tuple[str, ...]] = {
     "root.expected-no-more": ("announce the channel anew, and open it at once",),
     "root.stranded": ("give both an address of one subnet, with the same length of prefix", "or put the right cable there"),
     "root.strangers": ("add a route to that subnet there",),
+    "root.parted": ("let there and back pass the same device: add a route there, or mend the one that leads the answer away",),
+    "root.turned-back": ("add a route for the destination there, or mend the one that leads back",),
+    "root.off-link": ("give both an address of one subnet, with the same length of prefix",),
     "root.unled": ("add a route to that address, or translate to one that is led there",),
     "root.out-again": ("add a route to the sender's subnet there",),
 }

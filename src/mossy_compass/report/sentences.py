@@ -127,7 +127,7 @@ def _on_the_way_there(journey: Journey) -> str:
     """What happened to a packet of which its own way decided; ends where the reason follows."""
     end = journey.deciding.end
     if journey.fate is Fate.LOOPED:
-        return "LOOPED on the way there: "
+        return f"LOOPED on the way there{_root(journey)}"
     if journey.fate is Fate.REFUSED:
         return f"REFUSED by the host {end} after delivery: "
     if journey.fate is Fate.DELIVERED:

@@ -279,10 +279,14 @@ def _route_inactive(v: Values) -> str:
     return f"{v['device']} has no route to {v['destination']}: its {route(v['origin'], v['prefix'])} is {v['why']}"
 
 
+def _taken(v: Values) -> str:
+    """A route that was taken, where that is the matter and not how it is known."""
+    return "default route" if v["taken"].is_default else route(v["taken_origin"], v["taken"])
+
+
 def _stood_in(v: Values) -> str:
     """A route that was taken only because another is inactive."""
-    taken = "default route" if v["taken"].is_default else route(v["taken_origin"], v["taken"])
-    return f"{v['device']} takes its {taken}, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
+    return f"{v['device']} takes its {_taken(v)}, since its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
 
 
 def _no_opening(v: Values) -> str:
@@ -631,6 +635,11 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         else f"no router is on segment {v['segment']}, where {v['owner']} has {v['address']}"
     ),
     "root.strangers": "{device} has no route to {destination} but the default, which leads to strangers",
+    "root.parted": lambda v: (
+        f"{v['device']} leads it to {v['onto']} by its {_taken(v)}, and the packet there came without {v['onto']}"
+    ),
+    "root.turned-back": lambda v: f"{v['device']} leads it back to {v['back_to']} by its {_taken(v)}",
+    "root.off-link": "{owner} has {address} on the same segment {segment}, but {device} has {held} and asks its gateway",
     "root.unled": "no route leads {address}, which translation rule {row} gives, to {device}",
     "root.cut-off": "{prefix} is cut off, since the connected route of {device} is inactive: {why}",
     "told.filtering-off": lambda v: (

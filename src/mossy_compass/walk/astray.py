@@ -6,6 +6,7 @@ follows: nothing done there would bring it home.
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from collections.abc import Iterator
 
@@ -51,7 +52,7 @@ def stood_in(plan: Plan, leg: Leg) -> Iterator[Because]:
                     yield Because("told.inactive", values, _written(plan, hop.device, loser))
 
 
-def led_astray(plan: Plan, leg: Leg) -> Because | None:
+def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None:
     """Why a packet that was lost was not on its way to its goal; None where it was.
 
     A default route is no such way: another that stands in for it leads to the same places. What a lesser route leads into is
@@ -61,6 +62,7 @@ def led_astray(plan: Plan, leg: Leg) -> Because | None:
     Args:
         plan: the network.
         leg: the way of a packet that was lost.
+        there: for an answer, the way of the packet that it answers.
 
     """
     goal = leg.arrived.destination
@@ -68,7 +70,12 @@ def led_astray(plan: Plan, leg: Leg) -> Because | None:
         return None
     if leg.because.code == "route.inactive":  # which says so itself
         return None
-    astray = leg.cause in ASTRAY
+    off_link, turned = _off_link(plan, leg, goal), _turned_back(leg)
+    if off_link is not None:
+        return off_link
+    # A firewall that meets an answer a second time, sent back to it, does not know it again, nor does one beside the way there.
+    parted = _parted(leg, there) if there is not None else None
+    astray = leg.cause in ASTRAY or (leg.cause == "session.none" and (turned or parted) is not None)
     for found in stood_in(plan, leg):
         if found.named["prefix"].is_default:
             continue
@@ -76,7 +83,7 @@ def led_astray(plan: Plan, leg: Leg) -> Because | None:
             return Because("root.inactive", found.values, found.mark)
     if not astray:
         return None
-    return _cut_off(plan, goal) or _stranded(plan, leg, goal) or _to_strangers(plan, leg, goal)
+    return _cut_off(plan, goal) or _stranded(plan, leg, goal) or _to_strangers(plan, leg, goal) or turned or parted
 
 
 def _better_but_inactive(plan: Plan, device: str, ruling: Ruling) -> Iterator[Loser]:
@@ -166,3 +173,45 @@ def _to_strangers(plan: Plan, leg: Leg, goal: Address) -> Because | None:
             return Because("root.strangers", (hop.device, goal), taken.mark)
         return None
     return None
+
+
+def _turned_back(leg: Leg) -> Because | None:
+    """The router that first sent a packet back to where it had been, and by which route."""
+    seen: set[str] = set()
+    for hop, following in itertools.pairwise(leg.hops):
+        seen.add(hop.device)
+        taken = next((r.because for r in hop.rulings if r.hop is not None and r.because.code == "route"), None)
+        if following.device in seen and taken is not None and leg.cause != "loop":  # which tells every route of its circle
+            origin, prefix = taken.values
+            return Because("root.turned-back", (hop.device, following.device, origin, prefix), taken.mark)
+    return None
+
+
+def _parted(leg: Leg, there: Leg) -> Because | None:
+    """Where an answer left the way on which the opening packet came, towards a firewall that has not seen that one."""
+    passed = {hop.device for hop in there.hops}
+    if leg.end in passed:
+        return None
+    for hop, following in itertools.pairwise(leg.hops):
+        taken = next((r.because for r in hop.rulings if r.hop is not None and r.because.code == "route"), None)
+        if following.device not in passed and hop.device in passed and taken is not None:
+            return Because("root.parted", (hop.device, following.device, *taken.values), taken.mark)
+    return None
+
+
+def _off_link(plan: Plan, leg: Leg, goal: Address) -> Because | None:
+    """That a host sent a packet to its gateway although its goal is beside it, which sees it there: the two masks do not agree."""
+    sender, owners = plan.network.devices[leg.hops[0].device], plan.owners(goal)
+    taken = next((r.hop for r in leg.hops[0].rulings if r.hop is not None), None)
+    if taken is None or taken.address in (None, goal) or sender.settings.forwarding or len(owners) != 1:
+        return None
+    domain, port = plan.domains.of(sender.name, taken.interface), sender.interfaces[taken.interface]
+    source = leg.packet.source
+    held = next((a for a in port.addresses if a.address == source), None)
+    if domain is None or held is None or goal not in domain.owners:
+        return None
+    beside = (a for d, i in domain.members if d == owners[0] for a in plan.network.devices[d].interfaces[i].addresses)
+    # Two subnets may well share a segment; then neither end sees the other there.
+    if not any(a.address == goal and a.prefix.holds(source) for a in beside):
+        return None
+    return Because("root.off-link", (sender.name, str(held), owners[0], goal, domain.name), port.mark)

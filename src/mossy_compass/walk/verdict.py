@@ -25,6 +25,8 @@ from mossy_compass.walk.diagnosis import FILTERED, beside, own_mark, waiting_for
 from mossy_compass.walk.journey import Hop, Journey, Leg, Symptom, Way
 from mossy_compass.walk.question import Question
 
+SESSIONLESS = ("root.stateless", "root.not-inspected", "root.inspected-elsewhere", "root.no-opening")
+"""What lies behind the loss of an answer by a list, unless that answer should never have come there."""
 ARRIVED = ("service.silent", "answer.unasked", "echo.ignored")
 """Causes of packets that got there all the same."""
 OWN_SYSTEM = ("route.none", "neighbour.silent", "interface.down", "route.unreachable", "mtu.exceeded")
@@ -53,11 +55,8 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
     if later is not None and symptom is Symptom.ANSWERED and later.fate is not Fate.DELIVERED:
         lost, deciding, symptom, said = "later", later, Symptom.SILENCE, Because("said.later", (question.moment.known_from,))
     behind, remark = deciding.behind, deciding.remark
-    if behind is None and symptom is not Symptom.ANSWERED:
-        behind = led_astray(plan, deciding)
-    if behind is None and lost == "back":
-        behind, more = _untranslated(plan, there, back)
-        remark = more or remark
+    if symptom is not Symptom.ANSWERED:
+        behind, remark = _behind_it(plan, there, deciding, lost == "back")
     return Journey(
         sender=question.sender,
         target=question.target,
@@ -79,6 +78,21 @@ def journey_of(plan: Plan, question: Question, legs: Sequence[Leg], later: Leg |
         moment=question.moment,
         plan=plan,
     )
+
+
+def _behind_it(plan: Plan, there: Leg, deciding: Leg, answer: bool) -> tuple[Because | None, Because | None]:
+    """What lies behind a loss, with the remark beside it: what a device knew, where the packet was led, what was not translated."""
+    behind, remark = deciding.behind, deciding.remark
+    if behind is not None and behind.code not in SESSIONLESS:
+        return behind, remark
+    astray = led_astray(plan, deciding, there if answer else None)
+    by_chance = astray is None or astray.code in ("root.turned-back", "root.parted")
+    if behind is not None:
+        # By whatever way an answer comes that nobody keeps sessions of, it is lost.
+        keep = astray is None or (by_chance and behind.code != "root.no-opening")
+        return behind if keep else astray, remark
+    found, more = _untranslated(plan, there, deciding) if answer and by_chance else (None, None)
+    return found or astray, more or remark
 
 
 def with_onward(journey: Journey, onward: Journey) -> Journey:
