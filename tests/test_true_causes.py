@@ -16,6 +16,7 @@ import mossy_compass as mc
 from mossy_compass.plan.plan import Plan
 from mossy_compass.report import text
 from mossy_compass.walk.weather import in_weather
+from tests.conftest import DATA
 
 NURSERY = """\
 mossy-network: 1
@@ -229,3 +230,22 @@ def test_two_subnets_of_one_segment_are_no_fault(demo_text: bytes) -> None:
     both = both.replace("visitors: {address: [10.40.32.1/24,", "visitors: {address: [10.40.32.1/24, 10.40.33.1/24,")
     journey = sent(both, "kiosk-1 tablet ping")
     assert (journey.cause, journey.behind) == ("filter.rule", None)
+
+
+NORTH = "orchard: {address: 10.40.0.9/30,"
+
+
+@pytest.mark.parametrize(
+    ("was", "now", "flow", "cause", "behind"),
+    [
+        (NORTH, NORTH + " state: disabled,", "clerk apple-press ping", "loop", "orchard hears no router, and is heard by none, as up is down: the far end north/orchard is disabled"),
+        (NORTH, NORTH + " state: disabled,", "apple-press almanac ping", "route.none", "orchard hears no router, and is heard by none, as up is down: the far end north/orchard is disabled"),
+        # by the other neighbour it is heard still, whatever it knows of others
+        ("meadow: {address: 10.40.1.1/24,", "meadow: {address: 10.40.1.1/24, state: disabled,", "clerk almanac ping", "echo.answered", ""),
+    ],
+)  # fmt: skip
+def test_a_router_that_nobody_hears_is_named(was: str, now: str, flow: str, cause: str, behind: str) -> None:
+    whole = (DATA / "grounds.yaml").read_text()
+    assert whole.count(was) == 1
+    journey = sent(whole.replace(was, now), flow)
+    assert (journey.cause, journey.behind.words if journey.behind is not None else "") == (cause, behind), str(journey)

@@ -227,6 +227,7 @@ REASONS: dict[str, Shape] = {
     "root.inactive": _shape("note", "device taken_origin taken origin prefix why"),
     "root.cut-off": _shape("note", "device prefix why"),
     "root.stranded": _shape("note", "owner address segment device port held"),
+    "root.unheard": _shape("note", "device port why"),
     "root.strangers": _shape("note", "device destination"),
     "root.parted": _shape("note", "device onto taken_origin taken"),
     "root.turned-back": _shape("note", "device back_to taken_origin taken"),

@@ -81,7 +81,9 @@ def _device(journey: Journey) -> DevicePlan | None:
 
 def _behind(behind: Because) -> Iterator[str]:
     """The remedies that belong to what lies behind the cause; nothing where there are none of its own."""
-    if behind.code == "root.unlearned":
+    if behind.code == "root.unheard":
+        yield "bring that interface up"
+    elif behind.code == "root.unlearned":
         yield from LEARNED if behind.named["learns"] else ASKED
     elif behind.code == "root.gone":
         yield "let it open anew"

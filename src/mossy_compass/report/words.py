@@ -634,6 +634,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         if v["device"]
         else f"no router is on segment {v['segment']}, where {v['owner']} has {v['address']}"
     ),
+    "root.unheard": "{device} hears no router, and is heard by none, as {port} is down: {why}",
     "root.strangers": "{device} has no route to {destination} but the default, which leads to strangers",
     "root.parted": lambda v: (
         f"{v['device']} leads it to {v['onto']} by its {_taken(v)}, and the packet there came without {v['onto']}"

@@ -83,7 +83,8 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
             return Because("root.inactive", found.values, found.mark)
     if not astray:
         return None
-    return _cut_off(plan, goal) or _stranded(plan, leg, goal) or _to_strangers(plan, leg, goal) or turned or parted
+    nowhere = _cut_off(plan, goal) or _stranded(plan, leg, goal) or _unheard(plan, leg, goal)
+    return nowhere or _to_strangers(plan, leg, goal) or turned or parted
 
 
 def _better_but_inactive(plan: Plan, device: str, ruling: Ruling) -> Iterator[Loser]:
@@ -159,6 +160,19 @@ def _stranded(plan: Plan, leg: Leg, goal: Address) -> Because | None:
         return Because("root.stranded", (owner.name, goal, domain.name, "", "", ""), port.mark)
     device, name, entry = held[0]
     return Because("root.stranded", (owner.name, goal, domain.name, device.name, name, str(entry)), device.interfaces[name].mark)
+
+
+def _unheard(plan: Plan, leg: Leg, goal: Address) -> Because | None:
+    """The router that nobody hears, as every interface by which it speaks to others is down: that of the goal's subnet, or the last one."""
+    subnets = plan.once("subnets of routers", lambda: _subnets(plan))
+    found = [n for length in subnets if length <= BITS[goal.family] for n in subnets[length].get(prefix_of(goal, length), ())]
+    for name in (*([leg.end] if leg.cause == "route.none" else []), *(found if len(found) == 1 else [])):
+        ports = plan.network.devices[name].interfaces.values()
+        speaking = [i.name for i in ports if (i.ospf is not None and not i.ospf.passive and not i.loopback) or i.rip == "active"]
+        links = [plan.domains.link(name, port) for port in speaking]
+        if speaking and not any(link.up for link in links):
+            return Because("root.unheard", (name, speaking[0], links[0].why), links[0].mark)
+    return None
 
 
 def _to_strangers(plan: Plan, leg: Leg, goal: Address) -> Because | None:
