@@ -131,7 +131,7 @@ FAULTS = [
     ('to: 203.0.113.20, by: fibre, kind: esp', 'to: 203.0.113.21, by: fibre, kind: esp', 'ledger till-1 ping', 'neighbour.silent', '', HERE),
     ('to: 203.0.113.20, by: fibre, kind: esp', 'to: 203.0.113.21, by: fibre, kind: esp', 'till-1 ledger ping', 'tunnel.mismatch', '', HERE),
     ('to: 203.0.113.20, by: fibre, kind: esp, keys: exchanged', 'to: 203.0.113.20, by: fibre, kind: esp', 'ledger till-1 ping', 'tunnel.unknown', '', HERE),
-    ('to: 203.0.113.20, by: fibre, kind: esp, keys: exchanged', 'to: 203.0.113.20, by: fibre, kind: esp', 'till-1 ledger ping', 'tunnel.mismatch', '', HERE),
+    ('to: 203.0.113.20, by: fibre, kind: esp, keys: exchanged', 'to: 203.0.113.20, by: fibre, kind: esp', 'till-1 ledger ping', 'service.silent', 'root.by-hand', HERE),
     ('stateful: [tcp, udp, icmp]', 'stateful: [tcp, udp]', 'ledger resolver-x ping', 'session.none', 'root.not-inspected', HERE),
     ('stateful: [tcp, udp, icmp]', 'stateful: none', 'ledger resolver-x ping', 'filter.inbound', 'root.stateless', HERE),
     ('stateful: [tcp, udp, icmp]', 'stateful: none', 'ledger probe-1 ping', 'filter.end', 'root.stateless', HERE),

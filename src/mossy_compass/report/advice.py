@@ -40,6 +40,7 @@ BEHIND: dict[str, tuple[str, ...]] = {
     "root.exempt": ("narrow that rule, so that one which translates is asked", "or add a route back to the sender's subnet"),
     "root.translated-nowhere": ("write a translation rule for what leaves there", "or add a route back to the sender's subnet"),
     "root.expected-no-more": ("announce the channel anew, and open it at once",),
+    "root.by-hand": ("let both ends have keys: exchanged, or by-hand",),
     "root.stranded": ("give both an address of one subnet, with the same length of prefix", "or put the right cable there"),
     "root.strangers": ("add a route to that subnet there",),
     "root.parted": ("let there and back pass the same device: add a route there, or mend the one that leads the answer away",),

@@ -128,7 +128,7 @@ def _on_the_way_there(journey: Journey) -> str:
     end = journey.deciding.end
     if journey.fate is Fate.LOOPED:
         return f"LOOPED on the way there{_root(journey)}"
-    if journey.fate is Fate.REFUSED:
+    if journey.fate is Fate.REFUSED and journey.deciding is journey.there:
         return f"REFUSED by the host {end} after delivery: "
     if journey.fate is Fate.DELIVERED:
         return "delivered, but UNANSWERED: "

@@ -527,7 +527,6 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "tunnel.recursion": "the outer packets of tunnel {name} of {device} would go into that tunnel again, and so on without end",
     "tunnel.selector": "what came through tunnel {name} of {device} is not between the ends that its selectors protect",
     "exchange.taken": "tunnel {name} of {device} exchanges keys with it",
-    "exchange.by-hand": "tunnel {name} of {device} has its keys by hand, so it exchanges none",
     "exchange.proposals": lambda v: (
         f"{v['device']} and {v['other']} have no proposal in common: {', '.join(v['ours'])} there, {', '.join(v['theirs'])} here"
     ),
@@ -634,6 +633,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         if v["device"]
         else f"no router is on segment {v['segment']}, where {v['owner']} has {v['address']}"
     ),
+    "root.by-hand": "tunnel {name} of {device} has its keys by hand, and exchanges none",
     "root.unheard": "{device} hears no router, and is heard by none, as {port} is down: {why}",
     "root.strangers": "{device} has no route to {destination} but the default, which leads to strangers",
     "root.parted": lambda v: (

@@ -13,10 +13,12 @@ from collections.abc import Iterator
 from mossy_compass.marks import Mark
 from mossy_compass.model.network import Kind
 from mossy_compass.packet.address import BITS, Address, Prefix, prefix_of
+from mossy_compass.packet.wrapping import Wrapping
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
+from mossy_compass.plan.stages.tunnel import tunnels_of
 from mossy_compass.routing.table import Loser
-from mossy_compass.walk.journey import Leg, Ruling
+from mossy_compass.walk.journey import Leg, Ruling, Way
 
 ASTRAY = (
     "route.none",
@@ -66,6 +68,8 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
 
     """
     goal = leg.arrived.destination
+    if leg.way is Way.EXCHANGE and leg.cause in ("service.closed", "service.silent"):
+        return _by_hand(plan, leg)
     if leg.fate in (Fate.DELIVERED, Fate.REFUSED) or goal in plan.device(leg.end).own:
         return None
     if leg.because.code == "route.inactive":  # which says so itself
@@ -85,6 +89,14 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
         return None
     nowhere = _cut_off(plan, goal) or _stranded(plan, leg, goal) or _unheard(plan, leg, goal)
     return nowhere or _to_strangers(plan, leg, goal) or turned or parted
+
+
+def _by_hand(plan: Plan, leg: Leg) -> Because | None:
+    """The tunnel that an exchange of keys was for, where its other end has been given its keys."""
+    for interface, tunnel in tunnels_of(plan.device(leg.end)):
+        if tunnel.kind is Wrapping.ESP and not tunnel.exchanged and tunnel.to == leg.arrived.source:
+            return Because("root.by-hand", (interface.name, leg.end), tunnel.mark)
+    return None
 
 
 def _better_but_inactive(plan: Plan, device: str, ruling: Ruling) -> Iterator[Loser]:

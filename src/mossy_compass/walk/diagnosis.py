@@ -24,7 +24,7 @@ from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.walk.astray import stood_in
-from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling
+from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling, Way
 from mossy_compass.walk.walk import learns, left_in_clear, longest_inside
 
 FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none", "filter.inbound", "filter.outbound", "filter.through")
@@ -229,6 +229,7 @@ def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
         return ()
     # What a device took for itself was perhaps meant to be sent on, whether nothing listens there or a list stopped it.
     itself = last.cause in ("service.closed", "service.silent") or (last.cause in FILTERED and last.stage == Stage.TO_SELF_LIST)
+    itself = itself and leg.deciding.way is not Way.EXCHANGE  # nobody meant to send that on
     return (*(_near_translation(plan, leg.end, last) if itself else ()), *_near_rules(plan, leg, last))
 
 

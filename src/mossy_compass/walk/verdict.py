@@ -85,7 +85,8 @@ def _behind_it(plan: Plan, there: Leg, deciding: Leg, answer: bool) -> tuple[Bec
     behind, remark = deciding.behind, deciding.remark
     if behind is not None and behind.code not in SESSIONLESS:
         return behind, remark
-    astray = led_astray(plan, deciding, there if answer else None)
+    lost = deciding.deciding  # with what carried it, perhaps
+    astray = led_astray(plan, lost, there if answer and lost is deciding else None)
     by_chance = astray is None or astray.code in ("root.turned-back", "root.parted")
     if behind is not None:
         # By whatever way an answer comes that nobody keeps sessions of, it is lost.

@@ -237,11 +237,8 @@ def endings(here: DevicePlan) -> Iterator[StageRow]:
         because = Because("tunnel.end", (interface.name, here.name), tunnel.mark)
         meant = (Condition("service", (("service", service),)), *ends)
         yield StageRow(f"{ROW}{interface.name}", meant, tunnel.mark, actions=(Deliver("tunnel.end"),), because=because)
-        asks: tuple[Condition, ...] = (Condition("service", (("service", _udp(KEY_PORT)),)), *ends, NOT_ANSWERING)
-        if tunnel.kind is Wrapping.ESP and not tunnel.exchanged:
-            because = Because("exchange.by-hand", (interface.name, here.name), tunnel.mark)
-            yield StageRow(f"by hand {interface.name}", asks, tunnel.mark, actions=stopped, because=because)
         if tunnel.exchanged:
+            asks: tuple[Condition, ...] = (Condition("service", (("service", _udp(KEY_PORT)),)), *ends, NOT_ANSWERING)
             taken = Touch(), OpenSession(leaves=False), Deliver("exchange.taken", Reply.ANSWER)
             because = Because("exchange.taken", (interface.name, here.name), tunnel.mark)
             yield StageRow(f"exchange {interface.name}", asks, tunnel.mark, actions=taken, because=because)
