@@ -249,3 +249,98 @@ def test_a_router_that_nobody_hears_is_named(was: str, now: str, flow: str, caus
     assert whole.count(was) == 1
     journey = sent(whole.replace(was, now), flow)
     assert (journey.cause, journey.behind.words if journey.behind is not None else "") == (cause, behind), str(journey)
+
+
+SCHOOL = """\
+mossy-network: 1
+title: A herb school on a hill
+lists:
+  pupils:
+    - {permit: udp, to: namer, service: domain}
+    - {permit: tcp, to: shelf, service: https}
+    - {deny: any, to: local-networks}
+    - {permit: any}
+devices:
+  arch:
+    kind: router
+    interfaces:
+      trunk: {}
+      rooms: {address: [10.42.10.1/24, "2001:db8:42:10::1/64"], parent: trunk, vlan: 10, filter: {arriving: pupils}, ospf: {area: 0, passive: yes}}
+      staff: {address: 10.42.20.1/24, parent: trunk, vlan: 20, ospf: {area: 0, passive: yes}}
+      hillside: {address: [10.42.0.1/30, "2001:db8:42::1/64"], ospf: {area: 0, network: point-to-point}}
+    leases: {rooms: {range: 10.42.10.100-10.42.10.150, gateway: 10.42.10.1, resolvers: 10.42.30.53}}
+    routes: [{prefix: default6, next-hop: "2001:db8:42::2"}]
+  cellar:
+    kind: switch
+    interfaces: {up: {tagged: [10, 20]}, r1: {untagged: 10}, r2: {untagged: 10}, s1: {untagged: 20}}
+  hill:
+    kind: firewall
+    interfaces:
+      arch: {address: [10.42.0.2/30, "2001:db8:42::2/64"], ospf: {area: 0, network: point-to-point}}
+      servers: {address: [10.42.30.1/24, "2001:db8:42:30::1/64"], ospf: {area: 0, passive: yes}}
+      sky: {address: [198.51.100.2/30, "2001:db8:ff::2/64"], outside: yes}
+    stateful: [tcp, udp, icmp, icmp6]
+    ospf: {default-route: {metric: 5}}
+    routes:
+      - {prefix: default, next-hop: 198.51.100.1}
+      - {prefix: default6, next-hop: "2001:db8:ff::1"}
+      - {prefix: "2001:db8:42:10::/64", next-hop: "2001:db8:42::1"}
+    translate: [{source: 10.42.0.0/16, leaving: sky, becomes: interface}]
+  air:
+    kind: internet
+    interfaces: {a: [198.51.100.1/30, "2001:db8:ff::1/64"]}
+    hosts: {herbal: {address: [203.0.113.7, "2001:db8:7::7"], serves: [https]}}
+    routes: [{prefix: "2001:db8:42::/48", next-hop: "2001:db8:ff::2"}]
+  pupil: {kind: host, leased: yes}
+  board: {kind: host, address: [10.42.10.20/24, "2001:db8:42:10::20/64"], gateway: [10.42.10.1, "2001:db8:42:10::1"], resolvers: 10.42.30.53}
+  teacher: {kind: host, address: 10.42.20.20/24, gateway: 10.42.20.1, resolvers: 10.42.30.53}
+  namer: {kind: host, address: 10.42.30.53/24, gateway: 10.42.30.1, records: {shelf.example: 10.42.30.80, herbal.example: [203.0.113.7, "2001:db8:7::7"]}}
+  shelf: {kind: host, address: [10.42.30.80/24, "2001:db8:42:30::80/64"], gateway: [10.42.30.1, "2001:db8:42:30::1"], serves: [https, ssh]}
+segments:
+  trunk: [arch/trunk, cellar/up]
+  room-1: [cellar/r1, pupil]
+  room-2: [cellar/r2, board]
+  office: [cellar/s1, teacher]
+  path: [arch/hillside, hill/arch]
+  servers: [hill/servers, namer, shelf]
+  sky: [hill/sky, air/a]
+"""
+UP, PASSIVE = "up: {tagged: [10, 20]}", 'hillside: {address: [10.42.0.1/30, "2001:db8:42::1/64"], ospf: {area: 0, '
+LEAVES_OUT = "arch speaks OSPF, and does not announce 10.42.20.0/24 of staff by it (n.yaml:15)"
+STAFF = "staff: {address: 10.42.20.1/24, parent: trunk, vlan: 20, ospf: {area: 0, passive: yes}}"
+NOT_CARRIED = "cellar/up does not carry VLAN 10, which arch/trunk sends there with its tag on segment trunk: both devices have it"
+
+# what is changed in the school, a flow, its cause, and what must be among the first lines
+IN_THE_SCHOOL = [
+    (UP, "up: {tagged: [20]}", "board herbal ping", "neighbour.silent", NOT_CARRIED),
+    (UP, "up: {tagged: [20]}", "pupil herbal ping", "source.none", NOT_CARRIED),
+    (UP, "up: {tagged: [20]}", "teacher pupil ping", "target.none", NOT_CARRIED),
+    ("r1: {untagged: 10}", "r1: {untagged: 20}", "pupil herbal ping", "source.none", "arch leases addresses by rooms, on segment cellar vlan 10 (n.yaml:17)"),
+    ("parent: trunk, vlan: 10", "parent: trunk, vlan: 11", "board herbal ping", "neighbour.silent", "cellar/up does not carry VLAN 11, which arch/trunk sends there with its tag on segment trunk: what is sent there gets no further"),
+    (PASSIVE + "network: point-to-point", PASSIVE + "passive: yes", "pupil herbal ping", "route.none", "hill/arch seeks OSPF neighbours on segment path, and arch/hillside is passive there"),
+    (PASSIVE + "network: point-to-point", PASSIVE + "passive: yes", "namer teacher ping", "route.none", "hill/arch seeks OSPF neighbours on segment path, and arch/hillside is passive there"),
+    (PASSIVE, PASSIVE.replace("area: 0", "area: 1"), "namer teacher ping", "route.none", "do not become neighbours: areas 0 and 1 differ"),
+    (STAFF, STAFF.replace(", ospf: {area: 0, passive: yes}", ""), "teacher herbal ping", "source.own", LEAVES_OUT),
+    (STAFF, STAFF.replace(", ospf: {area: 0, passive: yes}", ""), "teacher namer ping", "route.none", LEAVES_OUT),
+    ("ospf: {default-route: {metric: 5}}", "ospf: {}", "pupil herbal ping", "route.none", "hill has a default route, and does not announce it by OSPF (default-route) (n.yaml:29)"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("was", "now", "flow", "cause", "words"), IN_THE_SCHOOL)
+def test_what_a_switch_a_lease_or_a_protocol_lacks_is_told(was: str, now: str, flow: str, cause: str, words: str) -> None:
+    assert SCHOOL.count(was) == 1
+    journey = sent(SCHOOL.replace(was, now), flow)
+    shown = io.StringIO()
+    Console(width=900, file=shown).print(text.head(journey))
+    assert journey.cause == cause, str(journey)
+    assert words in shown.getvalue()
+    shown = io.StringIO()
+    Console(width=900, file=shown).print(text.head(sent(SCHOOL, flow)))
+    assert words not in shown.getvalue()
+
+
+def test_what_is_announced_in_another_way_is_missed_by_nobody() -> None:
+    mute = SCHOOL.replace(STAFF, STAFF.replace(", ospf: {area: 0, passive: yes}", ""))
+    assert not sent(mute, "teacher herbal ping").answered
+    told = mute.replace("    leases: {rooms", "    ospf: {redistribute: {connected: {}}}\n    leases: {rooms")
+    assert sent(told, "teacher herbal ping").answered

@@ -227,6 +227,7 @@ REASONS: dict[str, Shape] = {
     "root.cut-off": _shape("note", "device prefix why"),
     "root.stranded": _shape("note", "owner address segment device port held"),
     "root.by-hand": _shape("note", "name device"),
+    "root.unannounced": _shape("note", "device port prefix protocol_name"),
     "root.unheard": _shape("note", "device port why"),
     "root.strangers": _shape("note", "device destination"),
     "root.parted": _shape("note", "device onto taken_origin taken"),
@@ -241,6 +242,8 @@ REASONS: dict[str, Shape] = {
     "told.wrong-side": _shape("note", "list device port way whose behind instead"),
     "told.passed-candidate": _shape("note", "row device passed left_by"),
     "told.as-opened": _shape("note", "device number name none"),
+    "told.default-kept": _shape("note", "device protocol_name"),
+    "told.leases": _shape("note", "device port segment"),
     "told.sent-on": _shape("note", "row device address"),
     "told.beside": _shape("note", "beside"),
     "told.path-mtu": _shape("note", "device name mtu setting"),
@@ -361,6 +364,7 @@ class Values(TypedDict, total=False):
     prefixes: tuple[Prefix, ...]
     profile: str
     protocol: int
+    protocol_name: str
     protocols: tuple[int, ...]
     proxy: bool
     question: Packet

@@ -41,6 +41,7 @@ BEHIND: dict[str, tuple[str, ...]] = {
     "root.translated-nowhere": ("write a translation rule for what leaves there", "or add a route back to the sender's subnet"),
     "root.expected-no-more": ("announce the channel anew, and open it at once",),
     "root.by-hand": ("let both ends have keys: exchanged, or by-hand",),
+    "root.unannounced": ("let that interface speak it too, passive if nobody is there", "or redistribute connected"),
     "root.stranded": ("give both an address of one subnet, with the same length of prefix", "or put the right cable there"),
     "root.strangers": ("add a route to that subnet there",),
     "root.parted": ("let there and back pass the same device: add a route there, or mend the one that leads the answer away",),
@@ -113,6 +114,9 @@ def _own(journey: Journey) -> Iterator[str]:
     elif journey.remark is not None and journey.remark.code == "note.as-opened":
         yield f"clear {journey.deciding.end}, so that the lists of now take effect, if these permit it"
         yield "or setting association-lists: as-written"
+    elif journey.remark is not None and journey.remark.code == "note.lease":
+        yield "see why it has no lease: mossy tables FILE DEVICE interfaces"
+        yield "or give the interface an address"
     elif journey.because.code == "route.inactive":
         yield from INACTIVE
     elif journey.cause == "session.expired":

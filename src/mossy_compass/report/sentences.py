@@ -86,8 +86,9 @@ def outcome(journey: Journey) -> str:
         return f"DROPPED before it left: {because}"
     if journey.lost == "back":
         word = WORDS[journey.fate] if journey.fate is not Fate.DELIVERED else "LOST"
-        where = f"{journey.deciding.end}{_place(journey)}{_carrying(journey, journey.back) if journey.back is not None else ''}"
-        return f"delivered, but the ANSWER is {word} on the way back at {where}{_root(journey)}{because}"
+        carrying = _carrying(journey, journey.back) if journey.back is not None else ""
+        where = f"{journey.deciding.end}{_place(journey)}{carrying}"
+        return f"delivered, but the ANSWER is {word} on the way back at {where}{_root(journey, carrying)}{because}"
     if journey.lost == "later":
         return f"answered at first, but {_later_lost(journey)}{because}"
     return f"{_on_the_way_there(journey)}{because}"
@@ -134,9 +135,8 @@ def _on_the_way_there(journey: Journey) -> str:
         return "delivered, but UNANSWERED: "
     if journey.cause in ("service.silent", "answer.unasked") and journey.deciding is journey.there:
         return "arrived, but IGNORED: "
-    carrying, root = _carrying(journey, journey.there), _root(journey)
-    comma = "," if carrying and root == " by " else ""
-    return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{carrying}{comma}{root}"
+    carrying = _carrying(journey, journey.there)
+    return f"{WORDS[journey.fate]} on the way there at {end}{_place(journey)}{carrying}{_root(journey, carrying)}"
 
 
 def _carrying(journey: Journey, leg: Leg) -> str:
@@ -154,10 +154,10 @@ def _carrying(journey: Journey, leg: Leg) -> str:
     return f", as the outer packet ({hop.outer.packet}) of {tunnel}{inner}"
 
 
-def _root(journey: Journey) -> str:
-    """What lies behind the loss of a packet, and how the reason follows from it."""
+def _root(journey: Journey, before: str = "") -> str:
+    """What lies behind the loss of a packet, and how the reason follows from it, and from what was put in before."""
     if journey.behind is None:
-        return " by " if _by(journey) else ": "
+        return f"{',' if before else ''} by " if _by(journey) else ": "
     return f": {journey.behind.cited()}; it met " if _by(journey) else f": {journey.behind.cited()}, and "
 
 

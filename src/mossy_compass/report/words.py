@@ -634,6 +634,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         else f"no router is on segment {v['segment']}, where {v['owner']} has {v['address']}"
     ),
     "root.by-hand": "tunnel {name} of {device} has its keys by hand, and exchanges none",
+    "root.unannounced": "{device} speaks {protocol_name}, and does not announce {prefix} of {port} by it",
     "root.unheard": "{device} hears no router, and is heard by none, as {port} is down: {why}",
     "root.strangers": "{device} has no route to {destination} but the default, which leads to strangers",
     "root.parted": lambda v: (
@@ -660,6 +661,8 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
         f"it met {'no list, as none stood there' if v['none'] else 'the lists as they were'} when association {v['number']} of tunnel {v['name']} "
         f"was made: clear {v['device']}, and what is written now takes effect"
     ),
+    "told.default-kept": "{device} has a default route, and does not announce it by {protocol_name} (default-route)",
+    "told.leases": "{device} leases addresses by {port}, on segment {segment}",
     "told.sent-on": "translation rule {row} of {device} sends it to {address}",
     "told.beside": lambda v: f"on that segment {' and '.join(f'{name} has {address}' for name, address in v['beside'])}",
     "told.path-mtu": lambda v: (

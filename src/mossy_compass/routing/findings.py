@@ -292,7 +292,14 @@ def _one_end(routing: Routing, problems: Problems) -> None:
         ports = [(n, devices[n].interfaces[p]) for n, p in domain.members]
         active = [(n, p) for n, p in ports if p.ospf and not p.ospf.passive]
         mute = [(n, p) for n, p in ports if not p.ospf and n in speakers and p.addresses and devices[n].settings.forwarding]
-        if len({n for n, _ in active}) == 1 and mute:
+        passive = [(n, p) for n, p in ports if p.ospf and p.ospf.passive]
+        if len({n for n, _ in active}) == 1 and passive:
+            (name, port), (other, silent) = active[0], passive[0]
+            words = f"{name}/{port.name} seeks OSPF neighbours on segment {domain.name}, and {other}/{silent.name} is passive there: they do not become neighbours."
+            also = ((port.mark, "the end that seeks"),)
+            remedy = f"Take passive out at {other}/{silent.name}, or write it at {name}/{port.name} too."
+            problems.add("ospf.one-end", silent.mark, words, remedy, NOTE, also)
+        elif len({n for n, _ in active}) == 1 and mute:
             (name, port), (other, silent) = active[0], mute[0]
             words = f"{name}/{port.name} speaks OSPF on segment {domain.name}, and {other}/{silent.name}, which does elsewhere, does not there: they do not become neighbours."
             also = ((port.mark, "the end that speaks"),)
@@ -314,9 +321,12 @@ def _trunks(network: Network, problems: Problems) -> None:
             lacking = (_tags(network.devices[name], port) - _tags(network.devices[other], there)) & _vlans(
                 network.devices[other], there.name
             )
-            used = lacking & _vlans(network.devices[name], port.name)
-            for tag in sorted(used - {there.access_vlan}):
-                words = f"{other}/{there.name} does not carry VLAN {tag}, which {name}/{port.name} sends there with its tag on segment {segment.name}: both devices have it, and it is cut in two."
+            own = {i.vlan for i in network.devices[name].interfaces.values() if i.parent == port.name and i.vlan and i.addresses}
+            used = lacking & (_vlans(network.devices[name], port.name) | own)
+            alone = own - _tags(network.devices[other], there) - used if len(ends) == 2 else set()
+            for tag in sorted((used | alone) - {there.access_vlan}):
+                end = "both devices have it, and it is cut in two" if tag in used else "what is sent there gets no further"
+                words = f"{other}/{there.name} does not carry VLAN {tag}, which {name}/{port.name} sends there with its tag on segment {segment.name}: {end}."
                 also = ((port.mark, "the other end"),)
                 problems.add("vlan.not-carried", there.mark, words, f"Add {tag} to tagged: at {other}/{there.name}.", WARN, also)
 

@@ -19,6 +19,7 @@ from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.plan.stages.tunnel import tunnels_of
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.journey import Leg, Ruling, Way
+from mossy_compass.walk.learned import unannounced
 
 ASTRAY = (
     "route.none",
@@ -88,6 +89,7 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
     if not astray:
         return None
     nowhere = _cut_off(plan, goal) or _stranded(plan, leg, goal) or _unheard(plan, leg, goal)
+    nowhere = nowhere or unannounced(plan, leg, goal, _routers_of(plan, goal))
     return nowhere or _to_strangers(plan, leg, goal) or turned or parted
 
 
@@ -123,18 +125,22 @@ def _written(plan: Plan, device: str, loser: Loser) -> Mark | None:
 
 def _cut_off(plan: Plan, goal: Address) -> Because | None:
     """That no router is on the subnet of an address any more, though one would be if its interface were up."""
-    subnets = plan.once("subnets of routers", lambda: _subnets(plan))
     found: Because | None = None
-    for length in subnets:
-        for name in subnets[length].get(prefix_of(goal, length), ()) if length <= BITS[goal.family] else ():
-            table = plan.device(name).table
-            route = table.lookup(goal)
-            if route is not None and route.origin in ("connected", "local"):
-                return None
-            lost = next((e for e in table.inactive if e.route.origin == "connected" and e.route.prefix.holds(goal)), None)
-            if lost is not None and found is None:
-                found = Because("root.cut-off", (name, lost.route.prefix, lost.why), _written(plan, name, lost))
+    for name in _routers_of(plan, goal):
+        table = plan.device(name).table
+        route = table.lookup(goal)
+        if route is not None and route.origin in ("connected", "local"):
+            return None
+        lost = next((e for e in table.inactive if e.route.origin == "connected" and e.route.prefix.holds(goal)), None)
+        if lost is not None and found is None:
+            found = Because("root.cut-off", (name, lost.route.prefix, lost.why), _written(plan, name, lost))
     return found
+
+
+def _routers_of(plan: Plan, goal: Address) -> list[str]:
+    """The routers that have an interface on the subnet of an address, up or not."""
+    subnets = plan.once("subnets of routers", lambda: _subnets(plan))
+    return [n for length in subnets if length <= BITS[goal.family] for n in subnets[length].get(prefix_of(goal, length), ())]
 
 
 def _subnets(plan: Plan) -> dict[int, dict[Prefix, list[str]]]:
@@ -176,8 +182,7 @@ def _stranded(plan: Plan, leg: Leg, goal: Address) -> Because | None:
 
 def _unheard(plan: Plan, leg: Leg, goal: Address) -> Because | None:
     """The router that nobody hears, as every interface by which it speaks to others is down: that of the goal's subnet, or the last one."""
-    subnets = plan.once("subnets of routers", lambda: _subnets(plan))
-    found = [n for length in subnets if length <= BITS[goal.family] for n in subnets[length].get(prefix_of(goal, length), ())]
+    found = _routers_of(plan, goal)
     for name in (*([leg.end] if leg.cause == "route.none" else []), *(found if len(found) == 1 else [])):
         ports = plan.network.devices[name].interfaces.values()
         speaking = [i.name for i in ports if (i.ospf is not None and not i.ospf.passive and not i.loopback) or i.rip == "active"]

@@ -25,6 +25,7 @@ from mossy_compass.plan.rows import Row
 from mossy_compass.plan.table import Near, Table
 from mossy_compass.walk.astray import stood_in
 from mossy_compass.walk.journey import Beside, Hop, Journey, Leg, Ruling, Way
+from mossy_compass.walk.learned import kept_default
 from mossy_compass.walk.walk import learns, left_in_clear, longest_inside
 
 FILTERED = ("filter.rule", "filter.end", "filter.empty", "filter.none", "filter.inbound", "filter.outbound", "filter.through")
@@ -49,6 +50,7 @@ def beside(journey: Journey) -> Beside:
             *_before_translation(plan, journey.deciding),
             *_in_clear(plan, journey),
             *_told(plan, journey),
+            *kept_default(plan, journey.deciding),
             *_sent_on(journey.deciding),
             *_beside(plan, journey.deciding),
             *_as_opened(journey.legs[:2]),
@@ -60,7 +62,25 @@ def beside(journey: Journey) -> Beside:
     )
 
 
-_UNREACHED = ("route.none", "neighbour.silent", "interface.down", "source.check", "loop")
+def beside_unsent(journey: Journey) -> Beside:
+    """What stands beside the verdict on a packet that was never sent: what is wrong around who has no address."""
+    plan = journey.plan
+    return Beside(told=(*_suspects(plan, journey), *_lessors(plan, journey))) if plan is not None else Beside()
+
+
+def _lessors(plan: Plan, journey: Journey) -> Iterator[Because]:
+    """Who leases addresses elsewhere, where somebody gets none: perhaps one of the two is on the wrong segment."""
+    if journey.remark is None or journey.remark.code != "note.lease":
+        return
+    without = (journey.remark.named["device"], journey.remark.named["port"])
+    every = [(device, pool) for device in plan.network.devices.values() for pool in device.leases]
+    for device, pool in every[:_MOST_BESIDE]:
+        domain = plan.domains.of(device.name, pool.interface)
+        if domain is not None and without not in domain.members:
+            yield Because("told.leases", (device.name, pool.interface, domain.name), pool.mark)
+
+
+_UNREACHED = ("route.none", "neighbour.silent", "interface.down", "source.check", "source.own", "loop")
 """Causes that most often go back to a fault which no device on the way can see."""
 _FAULTS = ("segment.mask", "vlan.not-carried", "ospf.no-neighbour", "ospf.one-end", "interface.same-subnet")
 """Findings about the network that are such faults."""
@@ -74,12 +94,15 @@ def _suspects(plan: Plan, journey: Journey) -> Iterator[Because]:
     leg = journey.deciding
     if leg.cause in FILTERED:
         yield from _misplaced(plan, leg)
-    if leg.cause not in _UNREACHED or not leg.packet.protocol:
+    if leg.cause in ("source.none", "target.none"):
+        touched = set(_around(plan, journey.sender if leg.cause == "source.none" else journey.target))
+    elif leg.cause not in _UNREACHED or not leg.packet.protocol:
         return
-    yield from _asked_on_link(plan, leg)
+    else:
+        yield from _asked_on_link(plan, leg)
+        touched = set(_touched(plan, leg))
     from mossy_compass.routing.findings import findings  # only for a packet that got nowhere
 
-    touched = set(_touched(plan, leg))
     known = plan.once("faults", lambda: tuple(p for p in findings(plan.routing) if p.code in (*_FAULTS, *_FOLLOWING)))
     fitting = [p for p in known if touched & {p.mark, *(mark for mark, _ in p.also)}]
     fitting = [p for p in fitting if p.code in _FAULTS] or fitting
@@ -98,13 +121,21 @@ def _touched(plan: Plan, leg: Leg) -> Iterator[Mark]:
         for port in (hop.arriving, hop.leaving):
             if port is not None and port in network.devices[hop.device].interfaces:
                 yield network.devices[hop.device].interfaces[port].mark
-    end = network.devices[leg.end]
-    if leg.cause == "route.none" and any(p.ospf for p in end.interfaces.values()):
+    if leg.cause in ("route.none", "source.own", "loop") and any(
+        p.ospf for hop in leg.hops for p in network.devices[hop.device].interfaces.values()
+    ):
         yield from _of_speakers(network)
-    target = network.devices.get(plan.owner(leg.arrived.destination) or "")
-    for name, port in [(d.name, p) for d in (end, target) if d is not None for p in d.interfaces]:
+    for name in (leg.end, plan.owner(leg.arrived.destination) or ""):
+        yield from _around(plan, name)
+
+
+def _around(plan: Plan, name: str) -> Iterator[Mark]:
+    """Where the ports of the switches are written that a device is behind."""
+    device = plan.network.devices.get(name)
+    for port in device.interfaces if device is not None else ():
         domain = plan.domains.of(name, port)
-        yield from (p.mark for s in (domain.switches if domain is not None else ()) for p in network.devices[s].interfaces.values())
+        for switch in domain.switches if domain is not None else ():
+            yield from (p.mark for p in plan.network.devices[switch].interfaces.values())
 
 
 def _of_speakers(network: Network) -> Iterator[Mark]:

@@ -16,6 +16,7 @@ from mossy_compass.plan.order import Stage
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Did, Fate
 from mossy_compass.state.state import State
+from mossy_compass.walk.diagnosis import beside_unsent
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling, Symptom, Way
 from mossy_compass.walk.question import Options, Question, ask
 from mossy_compass.walk.verdict import journey_of, with_onward
@@ -130,5 +131,6 @@ def stuck_at(plan: Plan, question: Question) -> Journey:
         symptom=Symptom.NAME_NOT_FOUND if cause == "name.unknown" else Symptom.UNREACHABLE,
         said=Because("said.not-sent"),
         seen_as="",
+        diagnosis=beside_unsent,
         plan=plan,
     )
