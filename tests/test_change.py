@@ -92,6 +92,9 @@ CASES = [
     (("disable", ("lists/in/30",), {}), ["+disabled: yes"]),
     (("replace", ("lists/in/40", {"id": 40, "reject": "udp"}), {}), ["+- {id: 40, reject: udp}", "-- {id: 40, deny: udp}"]),
     (("replace", ("devices/r/interfaces/b", "10.40.3.1/24"), {}), ["+b: 10.40.3.1/24", "-b: 10.40.2.1/24"]),
+    # names that have a slash themselves
+    (("remove", ("groups/all/10.40.2.0/24",), {}), ['-- "10.40.2.0/24"']),
+    (("replace", ("services/web/tcp/443", "tcp/8443"), {}), ["+services: {web: [tcp/80, tcp/8443]}", "-services: {web: [tcp/80, tcp/443]}"]),
     (("copy", ("lists/in/10", "11"), {}), ["+- {id: 11, permit: tcp, from: tills, service: web}"]),
     (("copy", ("lists/in/30", "31"), {"before": "10"}), ["+- {id: 31, deny: any, about: the rest about tills}"]),
     (("copy", ("groups/tills", "desks"), {}), ["+desks: [till, 10.40.1.11]"]),
@@ -106,6 +109,16 @@ def test_a_change_touches_its_own_lines_and_can_be_taken_back(
     call: tuple[str, tuple[object, ...], dict[str, str]], expected: list[str]
 ) -> None:
     assert sorted(lines(edited(call))) == sorted(expected)
+
+
+def test_the_longest_name_with_a_slash_is_meant() -> None:
+    editor = Editor(TEXT.replace("[till, 10.40.1.11]", "[10.40.1.0, 10.40.1.0/24, 10.40.1.0/25]"))
+    editor.remove("groups/tills/10.40.1.0/24")
+    assert "tills: [10.40.1.0, 10.40.1.0/25]" in editor.text
+    editor.remove("groups/tills/10.40.1.0")
+    assert "tills: [10.40.1.0/25]" in editor.text
+    with pytest.raises(InputError, match="has no"):
+        editor.remove("groups/tills/10.40.1.0/26")
 
 
 def test_a_rename_follows_references_and_nothing_that_looks_alike() -> None:

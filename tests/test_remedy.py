@@ -29,6 +29,7 @@ from tests.effort import at_length
 from tests.test_advice import BASE, IN, ONE, edited, listed
 from tests.test_advice import HOUSE as HOUSE_PORT
 from tests.test_cli import mossy
+from tests.test_true_causes import NURSERY, SCHOOL, STAFF
 
 JOBS = Path(__file__).parents[1] / "examples" / "jobs"
 HIDE = "    translate: [{id: hide, source: local-networks, leaving: one}]\n"
@@ -242,6 +243,45 @@ def test_what_a_device_took_for_itself_is_sent_on(
         assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode in (0, 1)
         assert line in (tmp_path / "n.yaml").read_text()
         assert mossy(tmp_path, "trace", "n.yaml", *ends).returncode == 0
+
+
+HOUSE_28 = "house: {address: 10.40.1.1/24", "house: {address: 10.40.1.1/28"
+HIDES = "{id: out, source: 10.40.0.0/16, to: outside, leaving: fibre, becomes: interface}"
+LAB = "lab: {address: 10.40.40.1/24,"
+DEMO = (DATA / "fernhollow.yaml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("text", "was", "now", "flow", "words", "line"),
+    [
+        # a mask, at a router and at a host, of one address or of several
+        (NURSERY, *HOUSE_28, "ledger probe-1 ping", "the address of wall/house: 10.40.1.1/24, instead of 10.40.1.1/28", "house: {address: 10.40.1.1/24, zone: house}"),
+        (DEMO, "[10.40.32.10/24,", "[10.40.32.10/28,", "kiosk-1 tablet ping", "the address of kiosk-1/nic: 10.40.32.10/24, instead of 10.40.32.10/28", "address: [10.40.32.10/24,"),
+        (DEMO, "ferns: {address: 10.40.16.1/24}", "ferns: 10.40.16.1/28", "sensor-orchid sensor-fern ping", "the address of glen/ferns: 10.40.16.1/24, instead of 10.40.16.1/28", "ferns: 10.40.16.1/24"),
+        # what a protocol leaves out
+        (SCHOOL, STAFF, STAFF.replace(", ospf: {area: 0, passive: yes}", ""), "teacher namer ping", "let arch/staff speak OSPF too, passive", STAFF[:-1]),
+        (SCHOOL, "ospf: {default-route: {metric: 5}}", "ospf: {}", "pupil herbal https", "let hill announce its default route by OSPF", "ospf: {default-route: {}}"),
+        # translation
+        (NURSERY, HIDES, HIDES.replace("interface}", "exempt}"), "ledger resolver-x ping", "translate 10.40.1.20 at wall, above translation rule out", "source: 10.40.1.20, leaving: [fibre]"),
+        (NURSERY, HIDES, HIDES.replace("interface}", "198.51.100.77}"), "ledger resolver-x ping", "let translation rule out of wall give the leaving interface's address", HIDES),
+        # another way
+        (DEMO, LAB, LAB + " state: disabled,", "sensor-fern lab-bench ping", "enable canopy/lab", LAB + " state: up,"),
+        (DEMO, "      - {prefix: 10.40.16.0/22, next-hop: 10.40.0.6, about: glasshouses}\n", "", "sensor-fern lab-bench tcp/22", "a route at canopy: 10.40.16.0/24 by glen (10.40.0.6)", "{prefix: 10.40.16.0/24, next-hop: 10.40.0.6}"),
+    ],
+)  # fmt: skip
+def test_what_lies_behind_a_loss_is_mended_where_it_is(
+    tmp_path: Path, text: str, was: str, now: str, flow: str, words: str, line: str
+) -> None:
+    assert text.count(was) == 1
+    source, target, service = flow.split()
+    ends = ["--from", source, "--to", target, "--service", service]
+    found = asked(tmp_path, text.replace(was, now), *ends)
+    number = [r["words"] for r in found["remedies"]].index([words]) + 1
+    done = mossy(tmp_path, "remedy", "n.yaml", *ends, "--number", str(number), "--write", "c.yaml")
+    assert done.returncode == 0, done.stderr
+    assert mossy(tmp_path, "change", "n.yaml", "c.yaml", "--write").returncode in (0, 1)
+    assert line in (tmp_path / "n.yaml").read_text()
+    assert mossy(tmp_path, "trace", "n.yaml", *ends).returncode == 0
 
 
 def test_nothing_is_mended_that_is_so_already(tmp_path: Path) -> None:

@@ -336,8 +336,10 @@ class Editor:
             raise InputError("a path is wanted, like lists/visitors-in/20.")
         holder, piece, number = self.root, self.root, 0
         path: list[str | int] = []
-        for depth, step in enumerate(steps):
+        depth = 0
+        while depth < len(steps):
             holder = piece
+            step, taken = self._whole_name(holder, steps[depth:])
             found = self._number(holder, tuple(path), step, "/".join(steps[:depth]) or "the file", carry=True)
             if isinstance(holder.value, dict) and step not in holder.value:
                 carrier = next(c for c in _CARRIERS if c in holder.value)
@@ -345,7 +347,19 @@ class Editor:
                 holder = holder.value[carrier]
             number, piece = found, holder.items[found]
             path.append(step if isinstance(holder.value, dict) else found)
+            depth += taken
         return TextPlace(holder, piece, number, tuple(path))
+
+    def _whole_name(self, holder: Piece, steps: Sequence[str]) -> tuple[str, int]:
+        """The name that the first steps of a path make up, and how many they are: a prefix or a service among the entries has a slash."""
+        entries = holder
+        if isinstance(holder.value, dict):
+            entries = next((holder.value[c] for c in _CARRIERS if c in holder.value), holder)
+        texts = (
+            {piece.value for piece in entries.items if isinstance(piece.value, str)} if isinstance(entries.value, list) else set()
+        )
+        whole = next((n for n in range(len(steps), 1, -1) if "/".join(steps[:n]) in texts), 1)
+        return "/".join(steps[:whole]), whole
 
     def _holder(self, into: str) -> tuple[Piece, tuple[str | int, ...]]:
         """The list or mapping that something is put into."""

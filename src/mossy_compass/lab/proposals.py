@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import Any
 
-from mossy_compass.model.network import Kind, PortState, Rule, Verdict
+from mossy_compass.lab.rooted import Proposal, enabling, of_root, put
+from mossy_compass.model.network import Kind, Rule, Verdict
 from mossy_compass.model.terms import Term
 from mossy_compass.packet.address import Address
 from mossy_compass.packet.packet import Packet
@@ -22,23 +23,8 @@ from mossy_compass.plan.reasons import Because, Did
 from mossy_compass.walk.journey import Hop, Journey, Leg, Ruling
 from mossy_compass.walk.question import services_of
 
-Step = Mapping[str, Any]
-"""A step of a change file, as plain data."""
-
-
-class Proposal(NamedTuple):
-    """Something that could help.
-
-    Attributes:
-        words: what is done.
-        steps: the same as steps of a change file.
-        narrow: it is about this flow alone, and may be joined with others of its kind.
-
-    """
-
-    words: str
-    steps: tuple[Step, ...]
-    narrow: bool = False
+MISLED = ("root.strangers", "root.turned-back", "root.parted", "root.inactive", "root.out-again")
+"""What lies behind a loss that another route may mend."""
 
 
 def proposals(plan: Plan, journey: Journey, wanted: bool) -> Iterator[Proposal]:
@@ -46,6 +32,7 @@ def proposals(plan: Plan, journey: Journey, wanted: bool) -> Iterator[Proposal]:
     if not wanted:
         yield from _closing(plan, journey)
         return
+    yield from of_root(plan, journey)
     leg = journey.deciding
     hop = leg.hops[-1]
     ruling = next((r for r in reversed(hop.rulings) if r.cause), None)
@@ -62,7 +49,7 @@ def proposals(plan: Plan, journey: Journey, wanted: bool) -> Iterator[Proposal]:
         ruling.cause.startswith("filter") and ruling.table.kind is not TableKind.LIST
     ):
         yield from _attaching(plan, hop, ruling, back)
-    if ruling.cause.startswith(("route.", "policy.")):
+    if ruling.cause.startswith(("route.", "policy.")) or (journey.behind is not None and journey.behind.code in MISLED):
         yield from _routing(plan, leg, ruling.saw.destination)
     if ruling.cause == "neighbour.silent":
         yield from _by_another(plan, hop.device, ruling.saw.destination)
@@ -246,10 +233,10 @@ def _by_another(plan: Plan, device: str, destination: Address) -> Iterator[Propo
                 words = f"the gateway of {device}: {address} of {other}, instead of {silent}"
                 # As it is written: one of several, or the only one.
                 for place in (f"gateway/{silent}", "gateway"):
-                    yield _put(words, f"devices/{device}/{place}", str(address))
+                    yield put(words, f"devices/{device}/{place}", str(address))
             elif hop.mark in entries:
                 words = f"the next hop of the {found.words()} of {device}: {address} of {other}, instead of {silent}"
-                yield _put(words, f"devices/{device}/routes/{10 * entries.index(hop.mark) + 10}/next-hop", str(address))
+                yield put(words, f"devices/{device}/routes/{10 * entries.index(hop.mark) + 10}/next-hop", str(address))
 
 
 def _enabling(plan: Plan, leg: Leg, destination: Address) -> Iterator[Proposal]:
@@ -260,14 +247,7 @@ def _enabling(plan: Plan, leg: Leg, destination: Address) -> Iterator[Proposal]:
     ports += [member for cable in cables if cable is not None for member in cable.members]
     every = ((d.name, p) for d in plan.network.devices.values() for p in d.interfaces.values())
     ports += [(name, p.name) for name, p in every if any(a.prefix.holds(destination) for a in p.addresses)]
-    for name, port in dict.fromkeys(ports):
-        if plan.network.devices[name].interfaces[port].state is PortState.DISABLED:
-            yield _put(f"enable {name}/{port}", f"devices/{name}/interfaces/{port}/state", "up")
-
-
-def _put(words: str, what: str, value: str) -> Proposal:
-    """Another value in the place of one."""
-    return Proposal(words, ({"replace": {"what": what, "with": value}},), True)
+    yield from enabling(plan, ports)
 
 
 def _neighbours(plan: Plan, device: str, domain: Any, family: int) -> Iterator[tuple[str, Address]]:

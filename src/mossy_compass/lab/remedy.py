@@ -15,7 +15,8 @@ from mossy_compass.lab.examples import walker
 from mossy_compass.lab.expect import arrives, families
 from mossy_compass.lab.findings import findings
 from mossy_compass.lab.lab import Flow
-from mossy_compass.lab.proposals import Step, proposals
+from mossy_compass.lab.proposals import proposals
+from mossy_compass.lab.rooted import Step
 from mossy_compass.lab.uncovered import uncovered
 from mossy_compass.lab.versions import CLOSES, OPENS, Compared, compare_all
 from mossy_compass.marks import Problem
