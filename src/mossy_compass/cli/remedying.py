@@ -61,8 +61,8 @@ def remedy(
     form: str,
 ) -> None:
     """Find changes of FILE after which a flow is answered, or does not arrive: a rule for it alone, a rule enabled, disabled or
-    moved, a group joined, sessions kept, a route, a translation. Each was tried, and is shown with everything else that it
-    changes: what opens and closes, of all packets, and the verdicts of lists exactly.
+    moved, a group joined, sessions kept, a route, a mask, an interface enabled, a translation. Each was tried, and is shown with
+    everything else that it changes: what opens and closes, of all packets, and the verdicts of lists exactly.
 
     \b
     Examples:
