@@ -17,6 +17,7 @@ from mossy_compass.packet.address import Address, Prefix
 from mossy_compass.plan.plan import Plan
 from mossy_compass.routing.domains import Port
 from mossy_compass.routing.table import Route
+from mossy_compass.walk.astray import routers_of
 from mossy_compass.walk.journey import Journey, Leg, Ruling
 
 MOST_DEVICES = 5000
@@ -99,7 +100,11 @@ class Touching:
         if journey.onward is not None:
             legs += journey.onward.every_leg
         search = _Search(self)
-        return search.found() if all(search.leg(leg) for leg in legs) else ALL
+        if not all(search.leg(leg) for leg in legs):
+            return ALL
+        if not journey.answered:
+            search.lost(journey.deciding)
+        return search.found()
 
     def attached(self, prefix: Prefix) -> list[Port]:
         """The interfaces that a prefix is attached to, from which others learn of it; loopbacks are told as hosts."""
@@ -159,6 +164,16 @@ class _Search:
         except _Gap:
             return False
         return True
+
+    def lost(self, leg: Leg) -> None:
+        """Follow what the reason for a loss is looked for in: the interfaces of whom the packet came to, and of the subnet where it was to go."""
+        goal, network = leg.arrived.destination, self.plan.network
+        names = {hop.device for hop in leg.hops} | {n for n in self.plan.owners(goal) if n in network.devices}
+        for name in names | set(routers_of(self.plan, goal)):
+            self.devices.add(name)
+            for port in network.devices[name].interfaces:
+                domain = self.plan.domains.of(name, port)
+                self.ports.update(((name, port), *(domain.members if domain is not None else ())))
 
     def _ruling(self, device: str, ruling: Ruling) -> None:
         """Follow all ways that a ruling had to choose from; and what it names as the reason why it had none."""

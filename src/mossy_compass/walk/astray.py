@@ -89,7 +89,7 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
     if not astray:
         return None
     nowhere = _cut_off(plan, goal) or _stranded(plan, leg, goal) or _unheard(plan, leg, goal)
-    nowhere = nowhere or unannounced(plan, leg, goal, _routers_of(plan, goal))
+    nowhere = nowhere or unannounced(plan, leg, goal, routers_of(plan, goal))
     return nowhere or _to_strangers(plan, leg, goal) or turned or parted
 
 
@@ -126,7 +126,7 @@ def _written(plan: Plan, device: str, loser: Loser) -> Mark | None:
 def _cut_off(plan: Plan, goal: Address) -> Because | None:
     """That no router is on the subnet of an address any more, though one would be if its interface were up."""
     found: Because | None = None
-    for name in _routers_of(plan, goal):
+    for name in routers_of(plan, goal):
         table = plan.device(name).table
         route = table.lookup(goal)
         if route is not None and route.origin in ("connected", "local"):
@@ -137,8 +137,14 @@ def _cut_off(plan: Plan, goal: Address) -> Because | None:
     return found
 
 
-def _routers_of(plan: Plan, goal: Address) -> list[str]:
-    """The routers that have an interface on the subnet of an address, up or not."""
+def routers_of(plan: Plan, goal: Address) -> list[str]:
+    """The routers that have an interface on the subnet of an address, up or not.
+
+    Args:
+        plan: the network.
+        goal: the address.
+
+    """
     subnets = plan.once("subnets of routers", lambda: _subnets(plan))
     return [n for length in subnets if length <= BITS[goal.family] for n in subnets[length].get(prefix_of(goal, length), ())]
 
@@ -182,7 +188,7 @@ def _stranded(plan: Plan, leg: Leg, goal: Address) -> Because | None:
 
 def _unheard(plan: Plan, leg: Leg, goal: Address) -> Because | None:
     """The router that nobody hears, as every interface by which it speaks to others is down: that of the goal's subnet, or the last one."""
-    found = _routers_of(plan, goal)
+    found = routers_of(plan, goal)
     for name in (*([leg.end] if leg.cause == "route.none" else []), *(found if len(found) == 1 else [])):
         ports = plan.network.devices[name].interfaces.values()
         speaking = [i.name for i in ports if (i.ospf is not None and not i.ospf.passive and not i.loopback) or i.rip == "active"]
