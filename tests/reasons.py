@@ -7,7 +7,7 @@ from typing import Any, get_args, get_origin, get_type_hints
 
 from mossy_compass.marks import Hint
 from mossy_compass.model.network import Candidate
-from mossy_compass.packet.address import Address, Prefix
+from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
 from mossy_compass.packet.packet import Channel, Packet
 from mossy_compass.plan.conditions import Miss
 from mossy_compass.plan.facts import Direction, Phase, Relation
@@ -15,7 +15,7 @@ from mossy_compass.plan.ids import TableId
 from mossy_compass.plan.reasons import REASONS, Because, Values
 from mossy_compass.routing.table import NextHop
 
-NAMES = (Hint, Candidate, Address, Prefix, Channel, Packet, Miss, Direction, Phase, Relation, TableId, NextHop)
+NAMES = (Hint, Candidate, Address, InterfaceAddress, Prefix, Channel, Packet, Miss, Direction, Phase, Relation, TableId, NextHop)
 """What the program names in its types without importing it."""
 TYPES = get_type_hints(Values, localns={cls.__name__: cls for cls in NAMES})
 MADE: set[tuple[Any, ...]] = set()

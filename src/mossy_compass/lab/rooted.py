@@ -55,13 +55,13 @@ def _behind(plan: Plan, behind: Because) -> Iterator[Proposal]:
     if behind.code == "root.stranded" and named["device"]:
         owner = devices[named["owner"]]
         length = next(a.length for p in owner.interfaces.values() for a in p.addresses if a.address == named["address"])
-        yield from _longer(devices[named["device"]], named["port"], named["held"], length)
+        yield from _longer(devices[named["device"]], named["port"], str(named["held"]), length)
     elif behind.code == "root.off-link":
         other = devices[named["owner"]]
         length = next(a.length for p in other.interfaces.values() for a in p.addresses if a.address == named["address"])
         device = devices[named["device"]]
-        port = next(p.name for p in device.interfaces.values() if named["held"] in map(str, p.addresses))
-        yield from _longer(device, port, named["held"], length)
+        port = next(p.name for p in device.interfaces.values() if named["held"] in p.addresses)
+        yield from _longer(device, port, str(named["held"]), length)
     elif behind.code == "root.unannounced":
         yield from _speaking(devices[named["device"]], named["port"], named["protocol_name"].lower())
     elif behind.code == "root.exempt":

@@ -16,7 +16,7 @@ from mossy_compass.voice import voice
 if TYPE_CHECKING:
     from mossy_compass.marks import Hint
     from mossy_compass.model.network import Candidate, Device
-    from mossy_compass.packet.address import Address, Prefix
+    from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
     from mossy_compass.packet.packet import Channel, Packet
     from mossy_compass.plan.conditions import Miss
     from mossy_compass.plan.facts import Direction, Phase, Relation
@@ -303,7 +303,7 @@ class Values(TypedDict, total=False):
     flags: str
     half: str
     heard_from: Address
-    held: str
+    held: InterfaceAddress | None
     helper: str
     hint: Hint
     holders: tuple[tuple[str, int], ...]

@@ -181,9 +181,9 @@ def _stranded(plan: Plan, leg: Leg, goal: Address) -> Because | None:
     if any(a.prefix.holds(goal) for _, _, a in held):
         return None
     if not held:
-        return Because("root.stranded", (owner.name, goal, domain.name, "", "", ""), port.mark)
+        return Because("root.stranded", (owner.name, goal, domain.name, "", "", None), port.mark)
     device, name, entry = held[0]
-    return Because("root.stranded", (owner.name, goal, domain.name, device.name, name, str(entry)), device.interfaces[name].mark)
+    return Because("root.stranded", (owner.name, goal, domain.name, device.name, name, entry), device.interfaces[name].mark)
 
 
 def _unheard(plan: Plan, leg: Leg, goal: Address) -> Because | None:
@@ -251,4 +251,4 @@ def _off_link(plan: Plan, leg: Leg, goal: Address) -> Because | None:
     # Two subnets may well share a segment; then neither end sees the other there.
     if not any(a.address == goal and a.prefix.holds(source) for a in beside):
         return None
-    return Because("root.off-link", (sender.name, str(held), owners[0], goal, domain.name), port.mark)
+    return Because("root.off-link", (sender.name, held, owners[0], goal, domain.name), port.mark)
