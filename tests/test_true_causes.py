@@ -8,15 +8,20 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Iterator, Sequence
 
 import pytest
 from rich.console import Console
 
 import mossy_compass as mc
+from mossy_compass.lab.expect import every_flow
+from mossy_compass.lab.sweep import failures
 from mossy_compass.plan.plan import Plan
 from mossy_compass.report import text
+from mossy_compass.walk.trace import trace_one
 from mossy_compass.walk.weather import in_weather
 from tests.conftest import DATA
+from tests.effort import at_length
 
 NURSERY = """\
 mossy-network: 1
@@ -344,3 +349,37 @@ def test_what_is_announced_in_another_way_is_missed_by_nobody() -> None:
     assert not sent(mute, "teacher herbal ping").answered
     told = mute.replace("    leases: {rooms", "    ospf: {redistribute: {connected: {}}}\n    leases: {rooms")
     assert sent(told, "teacher herbal ping").answered
+
+
+def lost_by(lab: mc.Lab, before: Sequence[mc.Flow]) -> Iterator[mc.Journey]:
+    """The journeys of some flows that are not answered now."""
+    plan = in_weather(lab.plan)
+    found = (trace_one(plan, f.source, f.target, f.service, f.options) for f in before)
+    yield from (journey for journey in found if not journey.answered)
+
+
+@pytest.mark.scaled
+@pytest.mark.parametrize("which", ["nursery", "school", "grounds", "fernhollow"])
+def test_whatever_fails_is_named_by_everybody_who_misses_it(which: str) -> None:
+    """Law: of every cable that is cut and every interface that is disabled, by each flow that was answered before."""
+    words = {"nursery": NURSERY, "school": SCHOOL}.get(which) or (DATA / f"{which}.yaml").read_text()
+    network = mc.read_bytes(words.encode(), "n.yaml").network
+    assert network is not None
+    flows = every_flow(network)[:: 1 if at_length() else 4]
+    whole = in_weather(mc.Plan(network))
+    answered = [f for f in flows if trace_one(whole, f.source, f.target, f.service, f.options).answered]
+    assert answered
+    found = 0
+    for (fault,) in failures(network, ["link", "interface"]):
+        lab = mc.Lab(network)
+        lab.fail(f"{fault.kind} {fault.name}")
+        device, _, port = fault.name.partition("/")
+        mark = network.devices[device].interfaces[port].mark if port else network.segments[device].mark
+        names = (f"{port} is down", fault.name, f"{port}, which") if port else (f"segment {device}",)
+        for journey in lost_by(lab, answered):
+            shown = io.StringIO()
+            Console(width=900, file=shown).print(text.head(journey))
+            said = shown.getvalue()
+            assert f"n.yaml:{mark.line})" in said or any(name in said for name in names), f"{fault}: {said}"
+            found += 1
+    assert found > 20

@@ -168,7 +168,9 @@ class _Search:
     def lost(self, leg: Leg) -> None:
         """Follow what the reason for a loss is looked for in: the interfaces of whom the packet came to, and of the subnet where it was to go."""
         goal, network = leg.arrived.destination, self.plan.network
-        names = {hop.device for hop in leg.hops} | {n for n in self.plan.owners(goal) if n in network.devices}
+        addresses = (goal, leg.because.named["address"]) if leg.because.code == "neighbour.silent" else (goal,)
+        owners = (name for address in addresses for name in self.plan.owners(address))
+        names = {hop.device for hop in leg.hops} | {name for name in owners if name in network.devices}
         for name in names | set(routers_of(self.plan, goal)):
             self.devices.add(name)
             for port in network.devices[name].interfaces:

@@ -70,7 +70,7 @@ def _behind(plan: Plan, behind: Because) -> Iterator[Proposal]:
         what = f"devices/{named['device']}/translate/{named['row']}/becomes"
         words = f"let translation rule {named['row']} of {named['device']} give the leaving interface's address"
         yield put(words, what, "interface")
-    elif behind.code in ("root.inactive", "root.cut-off", "root.unheard"):
+    elif behind.code in ("root.inactive", "root.cut-off", "root.unheard", "root.down"):
         yield from _up_again(plan, devices[named["device"]])
 
 

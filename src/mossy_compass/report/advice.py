@@ -83,7 +83,7 @@ def _device(journey: Journey) -> DevicePlan | None:
 
 def _behind(behind: Because) -> Iterator[str]:
     """The remedies that belong to what lies behind the cause; nothing where there are none of its own."""
-    if behind.code == "root.unheard":
+    if behind.code in ("root.unheard", "root.down"):
         yield "bring that interface up"
     elif behind.code == "root.unlearned":
         yield from LEARNED if behind.named["learns"] else ASKED

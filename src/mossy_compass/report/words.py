@@ -628,6 +628,7 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     "root.translated-nowhere": _nowhere,
     "root.out-again": "{device} sends the answer back out of {port}, by which it came in: it has no route to {destination} but the default",
     "root.inactive": _stood_in,
+    "root.down": "{device}/{port} is down: {why}",
     "root.stranded": lambda v: (
         f"{v['owner']} has {v['address']} on segment {v['segment']}, and {v['device']}/{v['port']} there has {v['held']}"
         if v["device"]
@@ -663,6 +664,10 @@ WORDS: dict[str, str | Callable[[Values], str]] = {
     ),
     "told.default-kept": "{device} has a default route, and does not announce it by {protocol_name} (default-route)",
     "told.leases": "{device} leases addresses by {port}, on segment {segment}",
+    "told.down": "{device}/{port} is down: {why}",
+    "told.default-lost": lambda v: (
+        f"{v['device']} would announce a default route, and its {route(v['origin'], v['prefix'])} is inactive: {v['why']}"
+    ),
     "told.sent-on": "translation rule {row} of {device} sends it to {address}",
     "told.beside": lambda v: f"on that segment {' and '.join(f'{name} has {address}' for name, address in v['beside'])}",
     "told.path-mtu": lambda v: (

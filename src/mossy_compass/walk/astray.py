@@ -16,7 +16,6 @@ from mossy_compass.packet.address import BITS, Address, Prefix, prefix_of
 from mossy_compass.packet.wrapping import Wrapping
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
-from mossy_compass.plan.stages.tunnel import tunnels_of
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.journey import Leg, Ruling, Way
 from mossy_compass.walk.learned import unannounced
@@ -69,12 +68,16 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
 
     """
     goal = leg.arrived.destination
-    if leg.way is Way.EXCHANGE and leg.cause in ("service.closed", "service.silent"):
-        return _by_hand(plan, leg)
+    if leg.way in (Way.EXCHANGE, Way.OUTER) and leg.cause in ("service.closed", "service.silent", "tunnel.mismatch"):
+        return _other_end(plan, leg)
     if leg.fate in (Fate.DELIVERED, Fate.REFUSED) or goal in plan.device(leg.end).own:
         return None
     if leg.because.code == "route.inactive":  # which says so itself
         return None
+    if leg.because.code == "neighbour.silent":
+        silent = _owner_down(plan, leg.because.named["address"])
+        if silent is not None:
+            return silent
     off_link, turned = _off_link(plan, leg, goal), _turned_back(leg)
     if off_link is not None:
         return off_link
@@ -93,11 +96,27 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
     return nowhere or _to_strangers(plan, leg, goal) or turned or parted
 
 
-def _by_hand(plan: Plan, leg: Leg) -> Because | None:
-    """The tunnel that an exchange of keys was for, where its other end has been given its keys."""
-    for interface, tunnel in tunnels_of(plan.device(leg.end)):
-        if tunnel.kind is Wrapping.ESP and not tunnel.exchanged and tunnel.to == leg.arrived.source:
-            return Because("root.by-hand", (interface.name, leg.end), tunnel.mark)
+def _owner_down(plan: Plan, address: Address) -> Because | None:
+    """The interface of whoever has an address that is silent, where that is down."""
+    owners = [plan.network.devices[name] for name in plan.owners(address) if name in plan.network.devices]
+    ports = [(device.name, port) for device in owners for held, port in device.own_addresses() if held == address]
+    links = [plan.domains.link(*port) for port in ports]
+    if len(ports) == 1 and not links[0].up:
+        return Because("root.down", (*ports[0], links[0].why), links[0].mark)
+    return None
+
+
+def _other_end(plan: Plan, leg: Leg) -> Because | None:
+    """Why the other end of a tunnel takes nothing of it: it is down, or was given the keys that are to be exchanged."""
+    here = plan.network.devices[leg.end]
+    for port in here.interfaces.values():
+        if port.tunnel is None or port.tunnel.to != leg.arrived.source:
+            continue
+        link = plan.domains.link(here.name, port.name)
+        if not link.up:
+            return Because("root.down", (here.name, port.name, link.why), link.mark or port.mark)
+        if leg.way is Way.EXCHANGE and port.tunnel.kind is Wrapping.ESP and not port.tunnel.exchanged:
+            return Because("root.by-hand", (port.name, here.name), port.tunnel.mark)
     return None
 
 

@@ -73,9 +73,15 @@ def _lessors(plan: Plan, journey: Journey) -> Iterator[Because]:
     if journey.remark is None or journey.remark.code != "note.lease":
         return
     without = (journey.remark.named["device"], journey.remark.named["port"])
+    own = plan.domains.link(*without)
+    if not own.up:
+        yield Because("told.down", (*without, own.why), own.mark)
+        return
     every = [(device, pool) for device in plan.network.devices.values() for pool in device.leases]
     for device, pool in every[:_MOST_BESIDE]:
-        domain = plan.domains.of(device.name, pool.interface)
+        domain, link = plan.domains.of(device.name, pool.interface), plan.domains.link(device.name, pool.interface)
+        if not link.up:
+            yield Because("told.down", (device.name, pool.interface, link.why), link.mark)
         if domain is not None and without not in domain.members:
             yield Because("told.leases", (device.name, pool.interface, domain.name), pool.mark)
 
@@ -260,7 +266,7 @@ def _near(plan: Plan, leg: Leg) -> tuple[Because, ...]:
         return ()
     # What a device took for itself was perhaps meant to be sent on, whether nothing listens there or a list stopped it.
     itself = last.cause in ("service.closed", "service.silent") or (last.cause in FILTERED and last.stage == Stage.TO_SELF_LIST)
-    itself = itself and leg.deciding.way is not Way.EXCHANGE  # nobody meant to send that on
+    itself = itself and leg.deciding.way not in (Way.EXCHANGE, Way.OUTER)  # nobody meant to send that on
     return (*(_near_translation(plan, leg.end, last) if itself else ()), *_near_rules(plan, leg, last))
 
 

@@ -40,7 +40,7 @@ def unannounced(plan: Plan, leg: Leg, goal: Address, routers: list[str]) -> Beca
 
 
 def kept_default(plan: Plan, leg: Leg) -> Iterator[Because]:
-    """The routers that have a default route and speak a protocol with one that lacks it, and do not announce it.
+    """The routers that speak a protocol with one that lacks a default route, and do not announce theirs, or have lost it.
 
     Args:
         plan: the network.
@@ -57,6 +57,12 @@ def kept_default(plan: Plan, leg: Leg) -> Iterator[Because]:
             if found is not None and found.prefix.is_default and not (process is not None and process.originate_default):
                 mark = process.mark if process is not None else device.mark
                 yield Because("told.default-kept", (device.name, protocol.upper()), mark)
+            lost = next(
+                (e for e in plan.device(device.name).table.inactive if e.route.prefix.is_default and e.route.prefix.holds(goal)),
+                None,
+            )
+            if found is None and lost is not None and process is not None and process.originate_default:
+                yield Because("told.default-lost", (device.name, lost.route.origin, lost.route.prefix, lost.why), lost.route.mark)
 
 
 def _speaks(device: Device, protocol: str) -> bool:
