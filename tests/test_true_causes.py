@@ -370,7 +370,7 @@ def test_whatever_fails_is_named_by_everybody_who_misses_it(which: str) -> None:
     answered = [f for f in flows if trace_one(whole, f.source, f.target, f.service, f.options).answered]
     assert answered
     found = 0
-    for (fault,) in failures(network, ["link", "interface"]):
+    for (fault,) in failures(network, ["link", "interface"])[:: 1 if at_length() else 3]:
         lab = mc.Lab(network)
         lab.fail(f"{fault.kind} {fault.name}")
         device, _, port = fault.name.partition("/")
@@ -382,4 +382,4 @@ def test_whatever_fails_is_named_by_everybody_who_misses_it(which: str) -> None:
             said = shown.getvalue()
             assert f"n.yaml:{mark.line})" in said or any(name in said for name in names), f"{fault}: {said}"
             found += 1
-    assert found > 20
+    assert found > 9

@@ -111,7 +111,8 @@ def _suspects(plan: Plan, journey: Journey) -> Iterator[Because]:
 
     known = plan.once("faults", lambda: tuple(p for p in findings(plan.routing) if p.code in (*_FAULTS, *_FOLLOWING)))
     fitting = [p for p in known if touched & {p.mark, *(mark for mark, _ in p.also)}]
-    fitting = [p for p in fitting if p.code in _FAULTS] or fitting
+    told = journey.behind is not None and journey.behind.code == "root.down"  # what follows from that is no other fault
+    fitting = [p for p in fitting if p.code in _FAULTS] or ([] if told else fitting)
     for problem in fitting[:_MOST_SUSPECTS]:
         yield Because("told.fault", (problem.message, problem.remedy, problem.code), problem.mark)
 
