@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 
 import mossy_compass as mc
@@ -369,7 +371,7 @@ LOFT = ("  up: [", "  loft: [world/b]\n  up: [")
         ([], "10.40.5.77", "neighbour.silent", ""),
         ([CUT, ("{prefix: default, next-hop: 198.51.100.1}, ", "")], "web", "interface.down", ""),
         # another router is on that subnet, and has it still; or is cut off with it
-        ([CUT, ("{a: 198.51.100.1/29}", "{a: 198.51.100.1/29, b: 10.40.5.2/24}"), LOFT], "web", "neighbour.silent", IS_CUT),
+        ([CUT, ("{a: 198.51.100.1/29}", "{a: 198.51.100.1/29, b: 10.40.5.2/24}"), LOFT], "web", "neighbour.silent", "web/nic is down: segment shop is cut"),
         ([NO_ATTIC], "bed", "loop", IS_CUT.replace("gate", "house").replace("10.40.5.0", "10.50.1.0").replace("shop", "attic")),
         # what has nothing to do with it
         ([CUT], "bed", "echo.answered", ""),
@@ -385,11 +387,32 @@ def test_a_way_that_is_out_of_use_is_the_true_cause(edits: list[tuple[str, str]]
     assert journey.cause == cause, str(journey)
     assert (journey.behind.words if journey.behind is not None else "")[: len(root) or None] == root
     told = [b.words for b in journey.told if b.code == "told.inactive"]
-    assert told == (
+    dark = (
         [IS_DARK + ": side, which next hop 10.40.6.2 is behind, is down (segment side is cut)"]
         if DARK in edits and not root
         else []
     )
+    assert told == ([IS_CUT] if root.startswith("web/nic") else dark)
+
+
+@pytest.mark.parametrize(
+    ("edits", "target", "wishes", "cause"),
+    [
+        # its time to live was too short; it never left its sender; it was for a place that is nobody's
+        ([DARK], "bed", {"ttl": 1}, "ttl.expired"),
+        ([CUT, ("10.40.1.10/24, gateway: 10.40.1.1}", "10.40.1.10/24}")], "web", {}, "route.none"),
+        ([CUT, NO_ATTIC], "203.0.113.9", {}, "route.none"),
+    ],
+)
+def test_what_is_out_of_use_elsewhere_is_not_told(
+    edits: list[tuple[str, str]], target: str, wishes: dict[str, Any], cause: str
+) -> None:
+    text = ASTRAY
+    for was, now in edits:
+        assert text.count(was) == 1, was
+        text = text.replace(was, now)
+    journey = mc.trace(built(text), "desk", target, **wishes)
+    assert (journey.cause, journey.behind) == (cause, None), str(journey)
 
 
 LEARNED = """\
@@ -406,7 +429,7 @@ segments: {lan: [desk, gate/lan], line: [gate/line, house/line, loft/line], atti
 @pytest.mark.parametrize(
     ("state", "loft", "root"),
     [
-        ("down", "", ""),
+        ("down", "", "bed/nic is down: segment attic is cut"),
         # without the second router nobody is on that subnet any more
         (
             "down",
@@ -417,7 +440,7 @@ segments: {lan: [desk, gate/lan], line: [gate/line, house/line, loft/line], atti
 )
 def test_a_subnet_that_nobody_announces_any_more_is_cut_off(state: str, loft: str, root: str) -> None:
     journey = mc.trace(built(LEARNED.replace("STATE", state).replace("10.50.1.2/24", loft or "10.50.1.2/24")), "desk", "bed")
-    assert journey.cause == ("route.none" if root else "neighbour.silent"), str(journey)
+    assert journey.cause == ("route.none" if loft else "neighbour.silent"), str(journey)
     assert (journey.behind.words if journey.behind is not None else "") == root
     assert ("bring that interface up" in journey.explain()) is bool(root)
 

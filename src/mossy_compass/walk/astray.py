@@ -18,19 +18,12 @@ from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.routing.table import Loser
 from mossy_compass.walk.journey import Leg, Ruling, Way
-from mossy_compass.walk.learned import unannounced
+from mossy_compass.walk.learned import PROTOCOLS, speaks, spoken, unannounced
 
-ASTRAY = (
-    "route.none",
-    "route.discard",
-    "route.unreachable",
-    "source.own",
-    "source.check",
-    "loop",
-    "ttl.expired",
-    "neighbour.silent",
-)
+ASTRAY = ("route.none", "loop", "neighbour.silent")
 """Causes of loss that a packet meets where it should never have gone."""
+CIRCLED = ("source.own", "ttl.expired", "session.none")
+"""Causes that it meets likewise where it comes a second time: the sender's own system, or a firewall that takes it for another."""
 
 
 def stood_in(plan: Plan, leg: Leg) -> Iterator[Because]:
@@ -81,19 +74,31 @@ def led_astray(plan: Plan, leg: Leg, there: Leg | None = None) -> Because | None
     off_link, turned = _off_link(plan, leg, goal), _turned_back(leg)
     if off_link is not None:
         return off_link
-    # A firewall that meets an answer a second time, sent back to it, does not know it again, nor does one beside the way there.
-    parted = _parted(leg, there) if there is not None else None
-    astray = leg.cause in ASTRAY or (leg.cause == "session.none" and (turned or parted) is not None)
+    # A firewall beside the way there does not know what an answer belongs to.
+    parted = _parted(leg, there) if there is not None and leg.cause == "session.none" else None
+    circled = leg.end in {hop.device for hop in leg.hops[:-1]}
+    astray = leg.cause in ASTRAY or (circled and leg.cause in CIRCLED) or parted is not None
     for found in stood_in(plan, leg):
         if found.named["prefix"].is_default:
             continue
         if astray or found.named["origin"] == "connected":
             return Because("root.inactive", found.values, found.mark)
-    if not astray:
+    return (_of_goal(plan, leg, goal) or turned or parted) if astray else None
+
+
+def _of_goal(plan: Plan, leg: Leg, goal: Address) -> Because | None:
+    """Why no router has a way to where a packet was to go; None where it got to no router that was to know one."""
+    silent = leg.because.named["address"] if leg.because.code == "neighbour.silent" else goal
+    devices = [plan.network.devices[hop.device] for hop in leg.hops]
+    if silent != goal or not devices[-1].settings.forwarding:
         return None
-    nowhere = _cut_off(plan, goal) or _stranded(plan, leg, goal) or _unheard(plan, leg, goal)
-    nowhere = nowhere or unannounced(plan, leg, goal, routers_of(plan, goal))
-    return nowhere or _to_strangers(plan, leg, goal) or turned or parted
+    found = _stranded(plan, leg, goal)
+    if found is not None and not found.named["device"]:  # a router's interface may only be down
+        found = _cut_off(plan, goal) or found
+    if found is None and any(speaks(device, protocol) for device in devices for protocol in PROTOCOLS):
+        routers = routers_of(plan, goal)
+        found = _cut_off(plan, goal) or _unheard(plan, leg, routers) or unannounced(plan, leg, goal, routers)
+    return found or _to_strangers(plan, leg, goal)
 
 
 def _owner_down(plan: Plan, address: Address) -> Because | None:
@@ -205,12 +210,11 @@ def _stranded(plan: Plan, leg: Leg, goal: Address) -> Because | None:
     return Because("root.stranded", (owner.name, goal, domain.name, device.name, name, entry), device.interfaces[name].mark)
 
 
-def _unheard(plan: Plan, leg: Leg, goal: Address) -> Because | None:
+def _unheard(plan: Plan, leg: Leg, routers: list[str]) -> Because | None:
     """The router that nobody hears, as every interface by which it speaks to others is down: that of the goal's subnet, or the last one."""
-    found = routers_of(plan, goal)
-    for name in (*([leg.end] if leg.cause == "route.none" else []), *(found if len(found) == 1 else [])):
+    for name in (*([leg.end] if leg.cause == "route.none" else []), *(routers if len(routers) == 1 else [])):
         ports = plan.network.devices[name].interfaces.values()
-        speaking = [i.name for i in ports if (i.ospf is not None and not i.ospf.passive and not i.loopback) or i.rip == "active"]
+        speaking = [i.name for i in ports if any(spoken(i, protocol) for protocol in PROTOCOLS)]
         links = [plan.domains.link(name, port) for port in speaking]
         if speaking and not any(link.up for link in links):
             return Because("root.unheard", (name, speaking[0], links[0].why), links[0].mark)

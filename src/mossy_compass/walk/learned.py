@@ -31,9 +31,9 @@ def unannounced(plan: Plan, leg: Leg, goal: Address, routers: list[str]) -> Beca
     owner = plan.network.devices[routers[0]]
     port = next(p for p in owner.interfaces.values() if any(a.prefix.holds(goal) for a in p.addresses))
     for protocol in PROTOCOLS:
-        if _tells(owner, port, protocol) or not _speaks(owner, protocol):
+        if _tells(owner, port, protocol) or not speaks(owner, protocol):
             continue
-        if any(_speaks(plan.network.devices[hop.device], protocol) for hop in leg.hops):
+        if any(speaks(plan.network.devices[hop.device], protocol) for hop in leg.hops):
             subnet = next(a.prefix for a in port.addresses if a.prefix.holds(goal))
             return Because("root.unannounced", (owner.name, port.name, subnet, protocol.upper()), port.mark)
     return None
@@ -49,8 +49,8 @@ def kept_default(plan: Plan, leg: Leg) -> Iterator[Because]:
     """
     here, goal = plan.network.devices[leg.end], leg.arrived.destination
     for protocol in PROTOCOLS if leg.cause == "route.none" and plan.owner(goal) is not None else ():
-        for device in plan.network.devices.values() if _speaks(here, protocol) else ():
-            if device.name == here.name or not _speaks(device, protocol):
+        for device in plan.network.devices.values() if speaks(here, protocol) else ():
+            if device.name == here.name or not speaks(device, protocol):
                 continue
             process = device.ospf if protocol == "ospf" else device.rip
             found = plan.device(device.name).table.lookup(goal)
@@ -65,12 +65,25 @@ def kept_default(plan: Plan, leg: Leg) -> Iterator[Because]:
                 yield Because("told.default-lost", (device.name, lost.route.origin, lost.route.prefix, lost.why), lost.route.mark)
 
 
-def _speaks(device: Device, protocol: str) -> bool:
-    """Whether a device speaks a protocol to others by any interface."""
-    return any(_active(port, protocol) for port in device.interfaces.values())
+def speaks(device: Device, protocol: str) -> bool:
+    """Whether a device speaks a protocol to others by any interface.
+
+    Args:
+        device: which.
+        protocol: one of ``PROTOCOLS``.
+
+    """
+    return any(spoken(port, protocol) for port in device.interfaces.values())
 
 
-def _active(port: Interface, protocol: str) -> bool:
+def spoken(port: Interface, protocol: str) -> bool:
+    """Whether an interface seeks neighbours of a protocol.
+
+    Args:
+        port: which.
+        protocol: one of ``PROTOCOLS``.
+
+    """
     if protocol == "rip":
         return port.rip == "active"
     return port.ospf is not None and not port.ospf.passive and not port.loopback
