@@ -7,6 +7,7 @@ told: the cause, what lies behind it, and whether the line of the fault stands a
 from __future__ import annotations
 
 import io
+import random
 import re
 from collections.abc import Iterator, Sequence
 
@@ -383,3 +384,37 @@ def test_whatever_fails_is_named_by_everybody_who_misses_it(which: str) -> None:
             assert f"n.yaml:{mark.line})" in said or any(name in said for name in names), f"{fault}: {said}"
             found += 1
     assert found > 9
+
+
+def place_of(network: mc.Network, name: str) -> mc.Mark:
+    """Where a cable or an interface is written."""
+    device, _, port = name.partition("/")
+    return network.devices[device].interfaces[port].mark if port else network.segments[device].mark
+
+
+@pytest.mark.scaled
+@pytest.mark.parametrize("which", ["nursery", "school", "grounds", "fernhollow"])
+def test_of_two_faults_the_one_that_is_named_is_one_whose_mending_changes_the_journey(which: str) -> None:
+    """Law: what lies behind a loss is no bystander."""
+    words = {"nursery": NURSERY, "school": SCHOOL}.get(which) or (DATA / f"{which}.yaml").read_text()
+    network = mc.read_bytes(words.encode(), "n.yaml").network
+    assert network is not None
+    every = [fault for (fault,) in failures(network, ["link", "interface"])]
+    choose, tried = random.Random(7), 0
+    for _ in range(14 if at_length() else 3):
+        pair = choose.sample(every, 2)
+        plans = []
+        for faults in (pair, pair[1:], pair[:1]):  # both; without the first; without the second
+            lab = mc.Lab(network)
+            for fault in faults:
+                lab.fail(f"{fault.kind} {fault.name}")
+            plans.append(in_weather(lab.plan))
+        for flow in every_flow(network)[:: 3 if at_length() else 9]:
+            now, *mended = (trace_one(p, flow.source, flow.target, flow.service, flow.options) for p in plans)
+            if now.behind is None or now.behind.mark is None:
+                continue
+            for fault, then in zip(pair, mended, strict=True):
+                if place_of(network, fault.name) == now.behind.mark:
+                    assert (then.answered, then.cause, then.behind) != (now.answered, now.cause, now.behind), f"{pair}: {now}"
+                    tried += 1
+    assert tried
