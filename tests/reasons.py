@@ -2,22 +2,52 @@
 
 from __future__ import annotations
 
+import ast
+import inspect
 import types
-from typing import Any, get_args, get_origin, get_type_hints
+from typing import Any, get_args, get_origin
 
-from mossy_compass.marks import Hint
+from mossy_compass.marks import Hint, Mark
 from mossy_compass.model.network import Candidate
 from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
 from mossy_compass.packet.packet import Channel, Packet
+from mossy_compass.plan import reasons
 from mossy_compass.plan.conditions import Miss
 from mossy_compass.plan.facts import Direction, Phase, Relation
 from mossy_compass.plan.ids import TableId
-from mossy_compass.plan.reasons import REASONS, Because, Values
+from mossy_compass.plan.reasons import REASONS, Because
 from mossy_compass.routing.table import NextHop
 
-NAMES = (Hint, Candidate, Address, InterfaceAddress, Prefix, Channel, Packet, Miss, Direction, Phase, Relation, TableId, NextHop)
-"""What the program names in its types without importing it."""
-TYPES = get_type_hints(Values, localns={cls.__name__: cls for cls in NAMES})
+NAMES = (
+    Because,
+    Hint,
+    Candidate,
+    Address,
+    InterfaceAddress,
+    Prefix,
+    Channel,
+    Packet,
+    Mark,
+    Miss,
+    Direction,
+    Phase,
+    Relation,
+    TableId,
+    NextHop,
+)
+"""What the table of types names."""
+
+
+def written() -> dict[str, Any]:
+    """The types of values by their names, from the text: the program itself does not make that table."""
+    tree = ast.parse(inspect.getsource(reasons))
+    table = next(node for node in ast.walk(tree) if isinstance(node, ast.ClassDef) and node.name == "Values")
+    known = {cls.__name__: cls for cls in NAMES}
+    entries = [node for node in table.body if isinstance(node, ast.AnnAssign)]
+    return {ast.unparse(node.target): eval(ast.unparse(node.annotation), known) for node in entries}
+
+
+TYPES = written()
 MADE: set[tuple[Any, ...]] = set()
 """Codes with the types of values that were held against the table already."""
 

@@ -352,6 +352,14 @@ def test_what_is_announced_in_another_way_is_missed_by_nobody() -> None:
     assert sent(told, "teacher herbal ping").answered
 
 
+def network_of(which: str) -> mc.Network:
+    """One of the two networks above, or of those that are shipped."""
+    words = {"nursery": NURSERY, "school": SCHOOL}.get(which) or (DATA / f"{which}.yaml").read_text()
+    network = mc.read_bytes(words.encode(), "n.yaml").network
+    assert network is not None
+    return network
+
+
 def lost_by(lab: mc.Lab, before: Sequence[mc.Flow]) -> Iterator[mc.Journey]:
     """The journeys of some flows that are not answered now."""
     plan = in_weather(lab.plan)
@@ -363,9 +371,7 @@ def lost_by(lab: mc.Lab, before: Sequence[mc.Flow]) -> Iterator[mc.Journey]:
 @pytest.mark.parametrize("which", ["nursery", "school", "grounds", "fernhollow"])
 def test_whatever_fails_is_named_by_everybody_who_misses_it(which: str) -> None:
     """Law: of every cable that is cut and every interface that is disabled, by each flow that was answered before."""
-    words = {"nursery": NURSERY, "school": SCHOOL}.get(which) or (DATA / f"{which}.yaml").read_text()
-    network = mc.read_bytes(words.encode(), "n.yaml").network
-    assert network is not None
+    network = network_of(which)
     flows = every_flow(network)[:: 1 if at_length() else 4]
     whole = in_weather(mc.Plan(network))
     answered = [f for f in flows if trace_one(whole, f.source, f.target, f.service, f.options).answered]
@@ -375,7 +381,7 @@ def test_whatever_fails_is_named_by_everybody_who_misses_it(which: str) -> None:
         lab = mc.Lab(network)
         lab.fail(f"{fault.kind} {fault.name}")
         device, _, port = fault.name.partition("/")
-        mark = network.devices[device].interfaces[port].mark if port else network.segments[device].mark
+        mark = place_of(network, fault.name)
         names = (f"{port} is down", fault.name, f"{port}, which") if port else (f"segment {device}",)
         for journey in lost_by(lab, answered):
             shown = io.StringIO()
@@ -396,9 +402,7 @@ def place_of(network: mc.Network, name: str) -> mc.Mark:
 @pytest.mark.parametrize("which", ["nursery", "school", "grounds", "fernhollow"])
 def test_of_two_faults_the_one_that_is_named_is_one_whose_mending_changes_the_journey(which: str) -> None:
     """Law: what lies behind a loss is no bystander."""
-    words = {"nursery": NURSERY, "school": SCHOOL}.get(which) or (DATA / f"{which}.yaml").read_text()
-    network = mc.read_bytes(words.encode(), "n.yaml").network
-    assert network is not None
+    network = network_of(which)
     every = [fault for (fault,) in failures(network, ["link", "interface"])]
     choose, tried = random.Random(7), 0
     for _ in range(14 if at_length() else 3):

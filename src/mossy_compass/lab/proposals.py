@@ -243,11 +243,9 @@ def _enabling(plan: Plan, leg: Leg, destination: Address) -> Iterator[Proposal]:
     """Interfaces that are disabled: of those whom the packet came to, their neighbours' on the same cable, and where it goes."""
     devices = {h.device: plan.network.devices[h.device] for h in leg.hops}
     ports = [(d.name, p.name) for d in devices.values() for p in d.interfaces.values()]
-    cables = (plan.domains.segment_of(*port) for port in ports)
-    ports += [member for cable in cables if cable is not None for member in cable.members]
     every = ((d.name, p) for d in plan.network.devices.values() for p in d.interfaces.values())
-    ports += [(name, p.name) for name, p in every if any(a.prefix.holds(destination) for a in p.addresses)]
-    yield from enabling(plan, ports)
+    there = [(name, p.name) for name, p in every if any(a.prefix.holds(destination) for a in p.addresses)]
+    yield from enabling(plan, ports, there)
 
 
 def _neighbours(plan: Plan, device: str, domain: Any, family: int) -> Iterator[tuple[str, Address]]:

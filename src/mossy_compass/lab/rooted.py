@@ -5,7 +5,7 @@ Each is a few steps of a change file, as those of ``proposals.py``; whether it h
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from mossy_compass.model.network import Device, Interface, PortState
@@ -53,12 +53,10 @@ def _behind(plan: Plan, behind: Because) -> Iterator[Proposal]:
     """By the code of what lies behind it."""
     named, devices = behind.named, plan.network.devices
     if behind.code == "root.stranded" and named["device"]:
-        owner = devices[named["owner"]]
-        length = next(a.length for p in owner.interfaces.values() for a in p.addresses if a.address == named["address"])
+        length = _length(devices[named["owner"]], named["address"])
         yield from _longer(devices[named["device"]], named["port"], str(named["held"]), length)
     elif behind.code == "root.off-link":
-        other = devices[named["owner"]]
-        length = next(a.length for p in other.interfaces.values() for a in p.addresses if a.address == named["address"])
+        length = _length(devices[named["owner"]], named["address"])
         device = devices[named["device"]]
         port = next(p.name for p in device.interfaces.values() if named["held"] in p.addresses)
         yield from _longer(device, port, str(named["held"]), length)
@@ -72,6 +70,11 @@ def _behind(plan: Plan, behind: Because) -> Iterator[Proposal]:
         yield put(words, what, "interface")
     elif behind.code in ("root.inactive", "root.cut-off", "root.unheard", "root.down"):
         yield from _up_again(plan, devices[named["device"]])
+
+
+def _length(device: Device, address: Address) -> int:
+    """The length of prefix that a device has one of its addresses with."""
+    return next(a.length for p in device.interfaces.values() for a in p.addresses if a.address == address)
 
 
 def _longer(device: Device, port: str, held: str, length: int) -> Iterator[Proposal]:
@@ -128,20 +131,21 @@ def _before_exemption(plan: Plan, device: str, row: str, source: Address) -> Ite
 
 def _up_again(plan: Plan, device: Device) -> Iterator[Proposal]:
     """The interfaces that are disabled at a router, or at the other end of its cables."""
-    ports = [(device.name, port) for port in device.interfaces]
-    cables = [plan.domains.segment_of(*port) for port in ports]
-    yield from enabling(plan, ports + [member for cable in cables if cable is not None for member in cable.members])
+    yield from enabling(plan, [(device.name, port) for port in device.interfaces])
 
 
-def enabling(plan: Plan, ports: Iterable[tuple[str, str]]) -> Iterator[Proposal]:
-    """Those of some interfaces that are disabled.
+def enabling(plan: Plan, ports: Sequence[tuple[str, str]], more: Sequence[tuple[str, str]] = ()) -> Iterator[Proposal]:
+    """Those of some interfaces that are disabled, or of the others on their cables.
 
     Args:
         plan: the network.
         ports: device and interface of each.
+        more: further ones, alone.
 
     """
-    for name, port in dict.fromkeys(ports):
+    cables = (plan.domains.segment_of(*port) for port in ports)
+    beside = (member for cable in cables if cable is not None for member in cable.members)
+    for name, port in dict.fromkeys((*ports, *beside, *more)):
         if plan.network.devices[name].interfaces[port].state is PortState.DISABLED:
             yield put(f"enable {name}/{port}", f"devices/{name}/interfaces/{port}/state", "up")
 

@@ -7,13 +7,15 @@ two tables together. A place (``mark``) is carried along and takes no part in eq
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any, NamedTuple, TypedDict, cast
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 from mossy_compass.marks import Mark
 from mossy_compass.model.settings import Settings
 from mossy_compass.voice import voice
 
 if TYPE_CHECKING:
+    from typing import TypedDict
+
     from mossy_compass.marks import Hint
     from mossy_compass.model.network import Candidate, Device
     from mossy_compass.packet.address import Address, InterfaceAddress, Prefix
@@ -23,6 +25,148 @@ if TYPE_CHECKING:
     from mossy_compass.plan.ids import TableId
     from mossy_compass.routing.domains import LinkState
     from mossy_compass.routing.table import NextHop
+
+    class Values(TypedDict, total=False):
+        """What belongs to reasons, by name; which of these a code has is said by ``REASONS``.
+
+        A name has one type, whatever the code, so a checker of types knows what is read of a reason; the tests hold every reason
+        that is made while they run against this table. It is not made when the program runs, whose start it would take longer.
+        """
+
+        action: str
+        address: Address
+        ago: int
+        allocated: bool
+        answer: bool
+        arriving: str
+        back_to: str
+        before: str
+        began: int
+        behind: str
+        beside: tuple[tuple[str, Address], ...]
+        cable: str
+        came: str
+        claimants: tuple[tuple[str, str], ...]
+        code: str
+        count: int
+        destination: Address
+        device: str
+        direction: Direction
+        end: str
+        examined: int
+        family: int
+        flags: str
+        half: str
+        heard_from: Address
+        held: InterfaceAddress | None
+        helper: str
+        hint: Hint
+        holders: tuple[tuple[str, int], ...]
+        hop: NextHop
+        hours: str
+        idle: tuple[str, ...]
+        inner: Address
+        inner_port: int
+        instead: tuple[tuple[str, str], ...]
+        into: str | None
+        key: str
+        kind: str
+        knowing: str
+        known: tuple[tuple[str, str, Address, Address], ...]
+        learns: bool
+        leaving: str
+        left: str
+        left_by: NextHop | None
+        left_out: int
+        list: str
+        lists: tuple[str, ...]
+        lists_asked: int
+        mark: Mark | None
+        member: int
+        members: tuple[tuple[str, ...], ...]
+        message: str
+        method: str
+        misses: tuple[Miss, ...]
+        more: Because | None
+        mtu: int
+        name: str
+        names: tuple[str, ...]
+        none: bool
+        now: str
+        number: int
+        offered: tuple[str, ...]
+        onto: str
+        opener: Address
+        origin: str
+        other: str
+        other_name: str
+        others: tuple[NextHop, ...]
+        ours: tuple[str, ...]
+        outer: Address
+        outer_port: int
+        own: bool
+        owner: str
+        packet: Packet
+        packet_after: Packet
+        packet_before: Packet
+        passed: tuple[tuple[Candidate, str], ...]
+        path: tuple[str, ...]
+        peer: bool
+        phase: Phase
+        places: tuple[str, ...]
+        port: str
+        prefix: Prefix
+        prefixes: tuple[Prefix, ...]
+        profile: str
+        protocol: int
+        protocol_name: str
+        protocols: tuple[int, ...]
+        proxy: bool
+        question: Packet
+        reason: Because
+        relation: Relation
+        remedy: str
+        resolver: str
+        route: Because
+        routes: tuple[tuple[str, Because], ...]
+        row: str
+        rows: tuple[tuple[str, str], ...]
+        rules: int
+        segment: str
+        selector: Because
+        sender: str
+        served: tuple[str, ...]
+        session: int
+        setting: str
+        size: int
+        source: Address
+        source_before: Address
+        source_now: Address
+        steered_by: Because
+        switched: tuple[tuple[str, bool], ...]
+        switches: tuple[str, ...]
+        symptom: str
+        table: TableId
+        taken: Prefix
+        taken_origin: str
+        target: str
+        theirs: tuple[str, ...]
+        to: Address
+        to_port: int
+        told: Channel
+        told_on: Channel
+        uplink: str
+        unswitched: str
+        value: str
+        verdict: str
+        wanted: str
+        way: str
+        what: str
+        where: str
+        whose: str
+        why: str
+        word: str
+        words: str
 
 
 class Fate(StrEnum):
@@ -272,149 +416,6 @@ REASONS: dict[str, Shape] = {
     "although.unlearned": _shape("idle", "list row names device learns"),
 }
 """Every code with its kind and the names of its values."""
-
-
-class Values(TypedDict, total=False):
-    """What belongs to reasons, by name; which of these a code has is said by ``REASONS``.
-
-    A name has one type, whatever the code, so a checker of types knows what is read of a reason; the tests hold every reason
-    that is made while they run against this table.
-    """
-
-    action: str
-    address: Address
-    ago: int
-    allocated: bool
-    answer: bool
-    arriving: str
-    back_to: str
-    before: str
-    began: int
-    behind: str
-    beside: tuple[tuple[str, Address], ...]
-    cable: str
-    came: str
-    claimants: tuple[tuple[str, str], ...]
-    code: str
-    count: int
-    destination: Address
-    device: str
-    direction: Direction
-    end: str
-    examined: int
-    family: int
-    flags: str
-    half: str
-    heard_from: Address
-    held: InterfaceAddress | None
-    helper: str
-    hint: Hint
-    holders: tuple[tuple[str, int], ...]
-    hop: NextHop
-    hours: str
-    idle: tuple[str, ...]
-    inner: Address
-    inner_port: int
-    instead: tuple[tuple[str, str], ...]
-    into: str | None
-    key: str
-    kind: str
-    knowing: str
-    known: tuple[tuple[str, str, Address, Address], ...]
-    learns: bool
-    leaving: str
-    left: str
-    left_by: NextHop | None
-    left_out: int
-    list: str
-    lists: tuple[str, ...]
-    lists_asked: int
-    mark: Mark | None
-    member: int
-    members: tuple[tuple[str, ...], ...]
-    message: str
-    method: str
-    misses: tuple[Miss, ...]
-    more: Because | None
-    mtu: int
-    name: str
-    names: tuple[str, ...]
-    none: bool
-    now: str
-    number: int
-    offered: tuple[str, ...]
-    onto: str
-    opener: Address
-    origin: str
-    other: str
-    other_name: str
-    others: tuple[NextHop, ...]
-    ours: tuple[str, ...]
-    outer: Address
-    outer_port: int
-    own: bool
-    owner: str
-    packet: Packet
-    packet_after: Packet
-    packet_before: Packet
-    passed: tuple[tuple[Candidate, str], ...]
-    path: tuple[str, ...]
-    peer: bool
-    phase: Phase
-    places: tuple[str, ...]
-    port: str
-    prefix: Prefix
-    prefixes: tuple[Prefix, ...]
-    profile: str
-    protocol: int
-    protocol_name: str
-    protocols: tuple[int, ...]
-    proxy: bool
-    question: Packet
-    reason: Because
-    relation: Relation
-    remedy: str
-    resolver: str
-    route: Because
-    routes: tuple[tuple[str, Because], ...]
-    row: str
-    rows: tuple[tuple[str, str], ...]
-    rules: int
-    segment: str
-    selector: Because
-    sender: str
-    served: tuple[str, ...]
-    session: int
-    setting: str
-    size: int
-    source: Address
-    source_before: Address
-    source_now: Address
-    steered_by: Because
-    switched: tuple[tuple[str, bool], ...]
-    switches: tuple[str, ...]
-    symptom: str
-    table: TableId
-    taken: Prefix
-    taken_origin: str
-    target: str
-    theirs: tuple[str, ...]
-    to: Address
-    to_port: int
-    told: Channel
-    told_on: Channel
-    uplink: str
-    unswitched: str
-    value: str
-    verdict: str
-    wanted: str
-    way: str
-    what: str
-    where: str
-    whose: str
-    why: str
-    word: str
-    words: str
 
 
 class Because(NamedTuple):

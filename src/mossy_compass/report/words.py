@@ -7,7 +7,7 @@ place where what the engine knows becomes a sentence, and nothing reads one back
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from mossy_compass.headers.spans import as_text
 from mossy_compass.model.durations import duration_words
@@ -18,7 +18,10 @@ from mossy_compass.packet.service import WITH_PORTS, protocol_name
 from mossy_compass.plan.conditions import Condition, Miss
 from mossy_compass.plan.facts import Direction, Relation
 from mossy_compass.plan.ids import TableId, TableKind
-from mossy_compass.plan.reasons import Because, Values
+from mossy_compass.plan.reasons import Because
+
+if TYPE_CHECKING:
+    from mossy_compass.plan.reasons import Values
 
 
 def because(reason: Because) -> str:

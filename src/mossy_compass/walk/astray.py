@@ -11,13 +11,13 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from mossy_compass.marks import Mark
-from mossy_compass.model.network import Kind
+from mossy_compass.model.network import Device, Kind
 from mossy_compass.packet.address import BITS, Address, Prefix, prefix_of
 from mossy_compass.packet.wrapping import Wrapping
 from mossy_compass.plan.plan import Plan
 from mossy_compass.plan.reasons import Because, Fate
 from mossy_compass.routing.table import Loser
-from mossy_compass.walk.journey import Leg, Ruling, Way
+from mossy_compass.walk.journey import Hop, Leg, Ruling, Way
 from mossy_compass.walk.learned import PROTOCOLS, speaks, spoken, unannounced
 
 ASTRAY = ("route.none", "loop", "neighbour.silent")
@@ -103,7 +103,7 @@ def _of_goal(plan: Plan, leg: Leg, goal: Address) -> Because | None:
 
 def _owner_down(plan: Plan, address: Address) -> Because | None:
     """The interface of whoever has an address that is silent, where that is down."""
-    owners = [plan.network.devices[name] for name in plan.owners(address) if name in plan.network.devices]
+    owners = _owners(plan, address)
     ports = [(device.name, port) for device in owners for held, port in device.own_addresses() if held == address]
     links = [plan.domains.link(*port) for port in ports]
     if len(ports) == 1 and not links[0].up:
@@ -185,7 +185,7 @@ def _subnets(plan: Plan) -> dict[int, dict[Prefix, list[str]]]:
 
 def _stranded(plan: Plan, leg: Leg, goal: Address) -> Because | None:
     """That whoever has an address is on a segment where no router has its subnet: a mask, an address or a cable is wrong."""
-    owners = [plan.network.devices[name] for name in plan.owners(goal) if name in plan.network.devices]
+    owners = _owners(plan, goal)
     if leg.cause == "neighbour.silent" or len(owners) != 1:
         return None
     owner = owners[0]
@@ -228,11 +228,21 @@ def _to_strangers(plan: Plan, leg: Leg, goal: Address) -> Because | None:
     for hop in reversed(leg.hops[:-1]):
         if not any(a.is_private for a in plan.device(hop.device).own):
             continue
-        taken = next((r.because for r in hop.rulings if r.hop is not None and r.because.code == "route"), None)
+        taken = _taken(hop)
         if taken is not None and taken.named["prefix"].is_default and plan.network.devices[hop.device].settings.forwarding:
             return Because("root.strangers", (hop.device, goal), taken.mark)
         return None
     return None
+
+
+def _owners(plan: Plan, address: Address) -> list[Device]:
+    """The devices that have an address; a far host is none."""
+    return [plan.network.devices[name] for name in plan.owners(address) if name in plan.network.devices]
+
+
+def _taken(hop: Hop) -> Because | None:
+    """The route that a packet took at a device; None where no table decided."""
+    return next((r.because for r in hop.rulings if r.hop is not None and r.because.code == "route"), None)
 
 
 def _turned_back(leg: Leg) -> Because | None:
@@ -240,7 +250,7 @@ def _turned_back(leg: Leg) -> Because | None:
     seen: set[str] = set()
     for hop, following in itertools.pairwise(leg.hops):
         seen.add(hop.device)
-        taken = next((r.because for r in hop.rulings if r.hop is not None and r.because.code == "route"), None)
+        taken = _taken(hop)
         if following.device in seen and taken is not None and leg.cause != "loop":  # which tells every route of its circle
             origin, prefix = taken.values
             return Because("root.turned-back", (hop.device, following.device, origin, prefix), taken.mark)
@@ -253,7 +263,7 @@ def _parted(leg: Leg, there: Leg) -> Because | None:
     if leg.end in passed:
         return None
     for hop, following in itertools.pairwise(leg.hops):
-        taken = next((r.because for r in hop.rulings if r.hop is not None and r.because.code == "route"), None)
+        taken = _taken(hop)
         if following.device not in passed and hop.device in passed and taken is not None:
             return Because("root.parted", (hop.device, following.device, *taken.values), taken.mark)
     return None
